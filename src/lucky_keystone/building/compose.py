@@ -1,0 +1,74 @@
+"""Composes a plan into a drive image: every byte described, nothing read."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from .. import __version__
+from ..boot.records import fat32_boot_sector, fat32_further_code, mbr_code
+from ..extents import Region
+from ..planning.plan import Plan
+from ..tables.mbr import TYPE_FAT32_LBA, MbrPartition, compose_mbr
+from ..volumes.fat32.compose import compose
+from .identity import derive_number
+
+
+@dataclass(frozen=True)
+class DriveImage:
+    """A drive, described. Streamed in the order: `regions` rising, then the manifest, then the seal."""
+
+    size: int
+    sector_size: int
+    seal: bytes
+    """Sector 0."""
+    regions: tuple[Region, ...]
+    manifest_offset: int
+    manifest_room: int
+    first_partition: int
+    """Byte where the first partition starts: everything before belongs to table and manifest."""
+    about: dict[str, Any]
+    """What the manifest tells besides hashes; see docs/formats.md."""
+
+    @property
+    def bytes_to_write(self) -> int:
+        """Bytes of all regions."""
+        return sum(region.size for region in self.regions)
+
+
+def compose_drive(plan: Plan) -> DriveImage:
+    """Lay out the whole drive of `plan`. Deterministic: the same plan, the same image."""
+    shape = plan.geometry
+    serial = derive_number(plan, "volume serial")
+    signature = derive_number(plan, "disk signature")
+    regions = compose(
+        plan.layout, shape, serial=serial, boot_sector=fat32_boot_sector(), further_code=fat32_further_code()
+    )
+    partition = MbrPartition(1, True, TYPE_FAT32_LBA, shape.hidden, shape.total)
+    assert plan.drive.size is not None
+    start = shape.hidden * shape.sector_size
+    return DriveImage(
+        size=plan.drive.size,
+        sector_size=shape.sector_size,
+        seal=compose_mbr(mbr_code(), signature, [partition], shape.sector_size),
+        regions=tuple(regions),
+        manifest_offset=shape.sector_size,
+        manifest_room=plan.manifest_room,
+        first_partition=start,
+        about={
+            "tool": f"lucky-keystone {__version__}",
+            "source": {"name": plan.source.path.name, "label": plan.source.label, "fingerprint": plan.source.fingerprint},
+            "identity": plan.identity,
+            "drive_size": plan.drive.size,
+            "sector_size": shape.sector_size,
+            "volume": {
+                "offset": start,
+                "file_system": "fat32",
+                "label": plan.layout.label,
+                "serial": serial,
+                "next_free_cluster": plan.layout.next_free,
+                "free_clusters": shape.cluster_count - plan.layout.clusters_used,
+                "folders": [[placed.cluster, placed.used_bytes] for placed in plan.layout.folders],
+            },
+        },
+    )

@@ -1,0 +1,318 @@
+"""What bytes are, before anyone reads them.
+
+A `Content` knows its exact size. `open()` gives a `Reader` that fills buffers front to back; contents whose bytes can
+be had at any offset without producing what stands before are `Seekable` as well.
+
+    Literal     bytes in memory
+    Zeros       nothing but zeros
+    FileRange   a range of a file
+    Joined      contents one after the other
+    Generated   bytes made on demand by a function, front to back
+"""
+
+from __future__ import annotations
+
+import os
+from bisect import bisect_right
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+from typing import Protocol
+
+from . import positional
+from .errors import SourceError, naming
+
+BLOCK = 4 << 20
+"""Bytes handled at once wherever contents are streamed."""
+
+
+class Reader(Protocol):
+    """Gives a content's bytes front to back."""
+
+    def readinto(self, view: memoryview) -> int:
+        """Fill `view` as far as the content reaches; return the bytes written (fewer only at the end)."""
+
+    def close(self) -> None:
+        """Release what the reader holds open."""
+
+
+class Content(Protocol):
+    """A description of bytes."""
+
+    @property
+    def size(self) -> int:
+        """Exact length in bytes, known before reading."""
+
+    def open(self) -> Reader:
+        """Start reading at the front."""
+
+    def where(self) -> tuple[str, int]:
+        """File and offset the first byte comes from, to read a source in its own order ('' for made bytes)."""
+
+
+class Seekable(Content, Protocol):
+    """A content that can be read at any offset."""
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """Return exactly `size` bytes from `offset`; SourceError when they are not there."""
+
+
+class SourceFile:
+    """A file on this computer that contents are ranges of. It is opened when first read and is never written."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._descriptor: int | None = None
+        self._users = 0
+        with naming(str(path), SourceError, advice="Check the path and that you may read it."):
+            self.size = self._measure()
+
+    def _measure(self) -> int:
+        with self.path.open("rb") as stream:
+            return stream.seek(0, os.SEEK_END)
+
+    def acquire(self) -> int:
+        """Open the file for one more user and return its descriptor."""
+        if self._descriptor is None:
+            with naming(str(self.path), SourceError, advice="The source must stay in place while it is used."):
+                self._descriptor = os.open(self.path, positional.READ_ONLY)
+        self._users += 1
+        return self._descriptor
+
+    def release(self) -> None:
+        """One user less; the last one closes the file."""
+        self._users -= 1
+        if self._users == 0 and self._descriptor is not None:
+            os.close(self._descriptor)
+            self._descriptor = None
+
+    def readinto_at(self, descriptor: int, offset: int, view: memoryview) -> None:
+        """Fill `view` from `offset` (bytes) or raise SourceError."""
+        done = 0
+        while done < len(view):
+            with naming(f"{self.path}, offset {offset + done}", SourceError, advice="The source cannot be read there."):
+                got = positional.read_into(descriptor, view[done:], offset + done)
+            if got == 0:
+                raise SourceError(
+                    f"{self.path} ends at byte {offset + done}; {len(view) - done} more bytes were expected there.",
+                    advice="It is incomplete or changed while it was read: copy or download it again.",
+                )
+            done += got
+
+
+class FileRange:
+    """`size` bytes of a file from `offset` (bytes)."""
+
+    def __init__(self, file: SourceFile, offset: int, size: int) -> None:
+        self.file, self.offset, self.size = file, offset, size
+
+    def where(self) -> tuple[str, int]:
+        return str(self.file.path), self.offset
+
+    def open(self) -> Reader:
+        return _RangeReader(self)
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        if offset < 0 or size < 0 or offset + size > self.size:
+            raise SourceError(
+                f"{self.file.path}: {size} bytes at {offset} were asked for of a part that has {self.size}.",
+                advice="The file is damaged or incomplete.",
+            )
+        buffer = bytearray(size)
+        descriptor = self.file.acquire()
+        try:
+            self.file.readinto_at(descriptor, self.offset + offset, memoryview(buffer))
+        finally:
+            self.file.release()
+        return bytes(buffer)
+
+
+class _RangeReader:
+    def __init__(self, source: FileRange) -> None:
+        self._source, self._done = source, 0
+        self._descriptor: int | None = source.file.acquire()
+
+    def readinto(self, view: memoryview) -> int:
+        if self._descriptor is None:
+            raise ValueError("reader is closed")
+        size = min(len(view), self._source.size - self._done)
+        self._source.file.readinto_at(self._descriptor, self._source.offset + self._done, view[:size])
+        self._done += size
+        return size
+
+    def close(self) -> None:
+        if self._descriptor is not None:
+            self._descriptor = None
+            self._source.file.release()
+
+
+class Literal:
+    """Bytes in memory."""
+
+    def __init__(self, data: bytes) -> None:
+        self.data = data
+
+    @property
+    def size(self) -> int:
+        return len(self.data)
+
+    def where(self) -> tuple[str, int]:
+        return "", 0
+
+    def open(self) -> Reader:
+        return _IteratorReader(iter((self.data,)))
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        if offset < 0 or size < 0 or offset + size > len(self.data):
+            raise SourceError(f"{size} bytes at {offset} were asked for of {len(self.data)}.")
+        return self.data[offset : offset + size]
+
+
+class Zeros:
+    """`size` zero bytes."""
+
+    def __init__(self, size: int) -> None:
+        self.size = size
+
+    def where(self) -> tuple[str, int]:
+        return "", 0
+
+    def open(self) -> Reader:
+        return _ZeroReader(self.size)
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        if offset < 0 or size < 0 or offset + size > self.size:
+            raise SourceError(f"{size} bytes at {offset} were asked for of {self.size}.")
+        return bytes(size)
+
+
+class _ZeroReader:
+    _NOTHING = bytes(1 << 16)
+
+    def __init__(self, size: int) -> None:
+        self._left = size
+
+    def readinto(self, view: memoryview) -> int:
+        size = min(len(view), self._left)
+        for start in range(0, size, len(self._NOTHING)):
+            piece = view[start : min(start + len(self._NOTHING), size)]
+            piece[:] = self._NOTHING[: len(piece)]
+        self._left -= size
+        return size
+
+    def close(self) -> None:
+        self._left = 0
+
+
+class Generated:
+    """`size` bytes that `produce()` yields in pieces of any length, the same at every call."""
+
+    def __init__(self, size: int, produce: Callable[[], Iterator[bytes]]) -> None:
+        self.size = size
+        self._produce = produce
+
+    def where(self) -> tuple[str, int]:
+        return "", 0
+
+    def open(self) -> Reader:
+        return _IteratorReader(self._produce())
+
+
+class _IteratorReader:
+    def __init__(self, pieces: Iterator[bytes]) -> None:
+        self._pieces, self._rest = pieces, memoryview(b"")
+
+    def readinto(self, view: memoryview) -> int:
+        done = 0
+        while done < len(view):
+            if not self._rest:
+                piece = next(self._pieces, None)
+                if piece is None:
+                    break
+                self._rest = memoryview(piece)
+                continue
+            take = min(len(view) - done, len(self._rest))
+            view[done : done + take] = self._rest[:take]
+            self._rest = self._rest[take:]
+            done += take
+        return done
+
+    def close(self) -> None:
+        self._rest, self._pieces = memoryview(b""), iter(())
+
+
+class Joined:
+    """Contents one after the other."""
+
+    def __init__(self, parts: Sequence[Content]) -> None:
+        self.parts = tuple(part for part in parts if part.size)
+        self._starts: list[int] = []
+        self.size = 0
+        for part in self.parts:
+            self._starts.append(self.size)
+            self.size += part.size
+
+    def where(self) -> tuple[str, int]:
+        return next((place for place in (part.where() for part in self.parts) if place[0]), ("", 0))
+
+    def open(self) -> Reader:
+        return _JoinedReader(self.parts)
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        if offset < 0 or size < 0 or offset + size > self.size:
+            raise SourceError(f"{size} bytes at {offset} were asked for of {self.size}.")
+        pieces: list[bytes] = []
+        number = bisect_right(self._starts, offset) - 1
+        while size:
+            part, inside = self.parts[number], offset - self._starts[number]
+            take = min(size, part.size - inside)
+            pieces.append(seekable(part).read_at(inside, take))
+            offset, size, number = offset + take, size - take, number + 1
+        return b"".join(pieces)
+
+
+class _JoinedReader:
+    def __init__(self, parts: Sequence[Content]) -> None:
+        self._waiting = iter(parts)
+        self._current: Reader | None = None
+
+    def readinto(self, view: memoryview) -> int:
+        done = 0
+        while done < len(view):
+            if self._current is None:
+                part = next(self._waiting, None)
+                if part is None:
+                    break
+                self._current = part.open()
+            got = self._current.readinto(view[done:])
+            if got == 0:
+                self.close()
+            done += got
+        return done
+
+    def close(self) -> None:
+        if self._current is not None:
+            self._current.close()
+            self._current = None
+
+
+def seekable(content: Content) -> Seekable:
+    """Return `content` as Seekable, or raise SourceError when its bytes can only be streamed."""
+    if hasattr(content, "read_at"):
+        return content  # type: ignore[return-value]
+    raise SourceError("This part of the source can only be read front to back.")
+
+
+def stream(content: Content, block: int = BLOCK) -> Iterator[memoryview]:
+    """Yield the bytes of `content` in pieces of up to `block` bytes. Each piece is valid until the next is asked for."""
+    buffer = memoryview(bytearray(min(block, max(content.size, 1))))
+    reader = content.open()
+    try:
+        left = content.size
+        while left:
+            got = reader.readinto(buffer[: min(len(buffer), left)])
+            if got == 0:
+                raise SourceError(f"A content ended {left} bytes early.")
+            yield buffer[:got]
+            left -= got
+    finally:
+        reader.close()

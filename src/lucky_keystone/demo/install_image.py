@@ -1,0 +1,141 @@
+"""Makes install images for demo discs: real headers, tables, folder trees and facts around invented files."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from xml.sax.saxutils import escape
+
+import numpy as np
+
+from ..content import Content, Joined, Literal, Zeros
+from ..extents import align_up
+from ..record import Record, raw, record, u16, u32, u64
+from ..wim.records import BLOB_DTYPE, RESOURCE_METADATA, Header, ResourceHeader
+from ..wim.split import SummedPart
+
+_FOLDER, _NORMAL = 0x10, 0x80
+
+
+@record(size=102)
+class FolderTreeEntry(Record):
+    """An entry of an edition's folder tree (DIRENTRY), up to its name."""
+
+    length: int = u64(0, "bytes of the entry, a multiple of 8")
+    attributes: int = u32(8, "")
+    security: int = u32(12, "FFFFFFFFh = none", default=0xFFFFFFFF)
+    children: int = u64(16, "offset of the first entry below, 0 for files", default=0)
+    unused: bytes = raw(24, 16, "", default=bytes(16))
+    times: bytes = raw(40, 24, "created, accessed, written", default=bytes(24))
+    sha1: bytes = raw(64, 20, "of the file's bytes", default=bytes(20))
+    reserved: int = u32(84, "", default=0)
+    hard_link: int = u64(88, "", default=0)
+    streams: int = u16(96, "", default=0)
+    short_length: int = u16(98, "", default=0)
+    name_length: int = u16(100, "bytes")
+
+
+@dataclass(frozen=True)
+class DemoEdition:
+    """An edition as its XML facts tell it."""
+
+    name: str
+    edition_id: str
+    files: Sequence[tuple[str, Blob]]
+
+
+@dataclass(frozen=True)
+class Blob:
+    """A file's bytes with their SHA-1."""
+
+    content: Content
+    sha1: bytes
+
+
+def small_blob(data: bytes) -> Blob:
+    """Return bytes in memory as a blob."""
+    return Blob(Literal(data), hashlib.sha1(data).digest())
+
+
+def hollow_blobs(count: int, size: int) -> list[Blob]:
+    """Return `count` different blobs of `size` bytes that are zeros but for their end, so that they cost no disk."""
+    digest = hashlib.sha1()
+    tail = 4096
+    nothing = bytes(1 << 20)
+    for start in range(0, size - tail, len(nothing)):
+        digest.update(nothing[: min(len(nothing), size - tail - start)])
+    blobs: list[Blob] = []
+    for number in range(count):
+        end = hashlib.shake_128(b"tidewell hollow %d" % number).digest(tail)
+        mine = digest.copy()
+        mine.update(end)
+        blobs.append(Blob(Joined([Zeros(size - tail), Literal(end)]), mine.digest()))
+    return blobs
+
+
+def install_image(editions: Sequence[DemoEdition], *, architecture: int, version: tuple[int, int, int, int], language: str,
+                  integrity: bool = True, boot_index: int = 0) -> Content:
+    """Return an uncompressed install image holding `editions`; `architecture` is the XML facts' processor code."""
+    blobs = {blob.sha1: blob.content for edition in editions for _, blob in edition.files}
+    metadata = [_metadata(edition.files) for edition in editions]
+    contents: list[tuple[bytes, Content, int]] = [(sha1, content, 0) for sha1, content in blobs.items() if content.size]
+    contents += [(hashlib.sha1(data).digest(), Literal(data), RESOURCE_METADATA) for data in metadata]
+    table = np.zeros(len(contents), BLOB_DTYPE)
+    offset = Header.SIZE
+    uses = [sum(blob.sha1 == sha1 for edition in editions for _, blob in edition.files) or 1 for sha1, _, _ in contents]
+    for number, (sha1, content, flags) in enumerate(contents):
+        table[number] = (content.size | flags << 56, offset, content.size, 1, uses[number], np.void(sha1))
+        offset += content.size
+    xml = _xml(editions, architecture, version, language, offset)
+    xml_offset = offset + table.nbytes
+    sums = -(-(xml_offset - Header.SIZE) // (10 << 20)) if integrity else 0
+    boot = bytes(24)
+    if boot_index:
+        entry = table[len(blobs) + boot_index - 1] if len(contents) > len(blobs) else table[-1]
+        boot = ResourceHeader(stored_size=int(entry["original_size"]), flags=RESOURCE_METADATA, offset=int(entry["offset"]),
+                              original_size=int(entry["original_size"])).pack()
+    header = Header(
+        flags=0, chunk_size=0, guid=hashlib.md5(xml, usedforsecurity=False).digest(), image_count=len(editions),
+        blob_table=ResourceHeader(stored_size=table.nbytes, flags=RESOURCE_METADATA, offset=offset, original_size=table.nbytes).pack(),
+        xml=ResourceHeader(stored_size=len(xml), flags=RESOURCE_METADATA, offset=xml_offset, original_size=len(xml)).pack(),
+        boot_metadata=boot, boot_index=boot_index,
+        integrity=ResourceHeader(stored_size=12 + 20 * sums, offset=xml_offset + len(xml), original_size=12 + 20 * sums).pack()
+        if sums else bytes(24),
+    ).pack()
+    body = Joined([*(content for _, content, _ in contents), Literal(table.tobytes())])
+    if sums:
+        return SummedPart(Literal(header), body, Literal(xml), sums)
+    return Joined([Literal(header), body, Literal(xml)])
+
+
+def _metadata(files: Sequence[tuple[str, Blob]]) -> bytes:
+    """Return a folder tree with all files in its root: no security data, the root entry, its children, an end mark."""
+    root_offset = 8
+    root_length = align_up(FolderTreeEntry.SIZE + 2, 8)
+    children_offset = root_offset + root_length + 8
+    root = FolderTreeEntry(length=root_length, attributes=_FOLDER, children=children_offset, name_length=0).pack()
+    data = (8).to_bytes(4, "little") + bytes(4) + root.ljust(root_length, b"\0") + bytes(8)
+    for name, blob in files:
+        stored = name.encode("utf-16-le")
+        length = align_up(FolderTreeEntry.SIZE + len(stored) + 2, 8)
+        sha1 = blob.sha1 if blob.content.size else bytes(20)
+        entry = FolderTreeEntry(length=length, attributes=_NORMAL, sha1=sha1, name_length=len(stored)).pack() + stored
+        data += entry.ljust(length, b"\0")
+    return data + bytes(8)
+
+
+def _xml(editions: Sequence[DemoEdition], architecture: int, version: tuple[int, int, int, int], language: str, total: int) -> bytes:
+    names = ("MAJOR", "MINOR", "BUILD", "SPBUILD")
+    numbers = "".join(f"<{name}>{value}</{name}>" for name, value in zip(names, version, strict=True))
+    images = ""
+    for index, edition in enumerate(editions, 1):
+        size = sum(blob.content.size for _, blob in edition.files)
+        images += (
+            f'<IMAGE INDEX="{index}"><NAME>{escape(edition.name)}</NAME><DISPLAYNAME>{escape(edition.name)}</DISPLAYNAME>'
+            f"<TOTALBYTES>{size}</TOTALBYTES><FILECOUNT>{len(edition.files)}</FILECOUNT><WINDOWS><ARCH>{architecture}</ARCH>"
+            f"<EDITIONID>{escape(edition.edition_id)}</EDITIONID><INSTALLATIONTYPE>Client</INSTALLATIONTYPE>"
+            f"<LANGUAGES><LANGUAGE>{language}</LANGUAGE><DEFAULT>{language}</DEFAULT></LANGUAGES>"
+            f"<VERSION>{numbers}</VERSION></WINDOWS></IMAGE>"
+        )
+    return f"\ufeff<WIM><TOTALBYTES>{total}</TOTALBYTES>{images}</WIM>".encode("utf-16-le")

@@ -1,0 +1,35 @@
+"""The stand-in loaders, made ready for a source: they check what a real loader relies on and say so."""
+
+from __future__ import annotations
+
+import hashlib
+import zlib
+from importlib.resources import files
+
+from ..content import Content, stream
+
+_HEADER_SIZE = 64
+_BODY_FIELD = 20
+
+
+def uefi_loader_x64() -> bytes:
+    """A 64-bit UEFI application that reads every file of its volume."""
+    return (files(__package__) / "assets" / "uefi-loader-x64.efi").read_bytes()
+
+
+def bios_loader(size: int, bcd: bytes, boot_wim: Content) -> bytes:
+    """Return a BIOS stand-in loader of `size` bytes that checks itself, boot/bcd and sources/boot.wim.
+
+    Header fields, each 32 bits from byte 20: own size, CRC-32 of the body, size and CRC-32 of both files.
+    """
+    code = (files(__package__) / "assets" / "bios-loader.bin").read_bytes()
+    filler = hashlib.shake_128(b"tidewell loader %d" % size).digest(size - len(code))
+    whole = bytearray(code + filler)
+    sum_of_wim = 0
+    for piece in stream(boot_wim):
+        sum_of_wim = zlib.crc32(piece, sum_of_wim)
+    fields = (size, zlib.crc32(whole[_HEADER_SIZE:]), len(bcd), zlib.crc32(bcd), boot_wim.size, sum_of_wim)
+    for number, value in enumerate(fields):
+        at = _BODY_FIELD + 4 * number
+        whole[at : at + 4] = value.to_bytes(4, "little")
+    return bytes(whole)

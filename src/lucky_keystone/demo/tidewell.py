@@ -1,0 +1,71 @@
+"""The Tidewell Ferry Company's installer, as a tree: everything in it is made up."""
+
+from __future__ import annotations
+
+import hashlib
+from datetime import datetime
+
+from ..content import Content, Literal
+from ..tree import File, Folder
+from .install_image import DemoEdition, hollow_blobs, install_image, small_blob
+from .loaders import bios_loader, uefi_loader_x64
+
+LABEL = "TIDEWELL_11"
+MOMENT = datetime(2026, 3, 14, 9, 26, 52)
+VERSION = (11, 2, 30110, 41)
+_X64 = 9
+
+
+def installer(*, loader_size: int = 410 << 10, hollow_size: int = 640 << 20, hollow_count: int = 7, files: int = 96) -> Folder:
+    """Return the installer's tree.
+
+    `loader_size`: bytes of the BIOS loader. The install image holds `hollow_count` large blobs of `hollow_size` bytes
+    (the default makes it larger than FAT32 can hold). `files`: how many small files lie in support/.
+    """
+    boot_wim = install_image(
+        [DemoEdition("Tidewell Setup", "Setup", [("setup.cmd", small_blob(b"start setup\r\n")), ("drivers.bin", small_blob(_noise("drivers", 3 << 20)))])],
+        architecture=_X64, version=VERSION, language="en-GB", boot_index=1,
+    )
+    install = install_image(_editions(hollow_size, hollow_count), architecture=_X64, version=VERSION, language="en-GB")
+    bcd = _noise("bcd", 24 << 10)
+    root = Folder("", MOMENT)
+    _put(root, "bootmgr", Literal(bios_loader(loader_size, bcd, boot_wim)))
+    _put(root, "boot/bcd", Literal(bcd))
+    _put(root, "boot/boot.sdi", Literal(_noise("sdi", 3_170_304)))
+    _put(root, "boot/fonts/wharf_console.ttf", Literal(_noise("font", 44_184)))
+    _put(root, "efi/boot/bootx64.efi", Literal(uefi_loader_x64()))
+    _put(root, "efi/microsoft/boot/bcd", Literal(bcd))
+    _put(root, "setup.exe", Literal(_noise("setup", 96_512)))
+    _put(root, "sources/boot.wim", boot_wim)
+    _put(root, "sources/install.wim", install)
+    _put(root, "sources/lang.ini", Literal(b"[Available UI Languages]\r\nen-GB = 3\r\n"))
+    _put(root, "sources/empty.flag", Literal(b""))
+    _put(root, "support/Fährplan – Überfahrt 東京.txt", Literal("Abfahrt 09:26, Steg 4\r\n".encode()))
+    for number in range(files):
+        _put(root, f"support/ticket counter {number % 8}/driver package {number:04}.cab", Literal(_noise(f"cab {number}", 700 * number % 90_001)))
+    return root
+
+
+def _editions(hollow_size: int, hollow_count: int) -> list[DemoEdition]:
+    shared = [("harbour.dll", small_blob(_noise("harbour", 2 << 20))), ("pier.dll", small_blob(_noise("pier", 900_001)))]
+    hollow = [(f"chart{number}.dat", blob) for number, blob in enumerate(hollow_blobs(hollow_count, hollow_size))] if hollow_count else []
+    return [
+        DemoEdition("Tidewell Counter", "Counter", [*shared, *hollow[: len(hollow) // 2]]),
+        DemoEdition("Tidewell Crew", "Crew", [*shared, *hollow]),
+        DemoEdition("Tidewell Bridge", "Bridge", [*shared, *hollow, ("bridge.dll", small_blob(_noise("bridge", 1_500_000)))]),
+    ]
+
+
+def _noise(name: str, size: int) -> bytes:
+    """Return bytes that do not compress, the same for the same name."""
+    return hashlib.shake_128(f"tidewell {name}".encode()).digest(size)
+
+
+def _put(root: Folder, path: str, content: Content) -> None:
+    *folders, name = path.split("/")
+    here = root
+    for folder in folders:
+        below = here.entries.setdefault(folder, Folder(folder, MOMENT))
+        assert isinstance(below, Folder)
+        here = below
+    here.entries[name] = File(name, content, MOMENT)

@@ -1,0 +1,154 @@
+"""An image file standing for a drive, opened for reading or for writing."""
+
+from __future__ import annotations
+
+import errno
+import os
+import stat
+from contextlib import AbstractContextManager
+from pathlib import Path
+from types import TracebackType
+from typing import Self
+
+from .. import positional
+from ..errors import DriveError, NotYet, ProtectError, UsageError, naming
+
+try:
+    import fcntl
+except ImportError:  # Windows: opening for writing is exclusive enough there
+    fcntl = None  # type: ignore[assignment]
+
+_ZEROS = bytes(1 << 20)
+
+
+class ImageFile:
+    """An open image file. `write` opens it for writing, locked against a second writer."""
+
+    def __init__(self, path: Path, *, write: bool = False) -> None:
+        self.path = path
+        refuse_devices(path)
+        with naming(str(path), DriveError, advice="Check the path and your rights to it."):
+            self._descriptor = os.open(path, positional.READ_WRITE if write else positional.READ_ONLY)
+        try:
+            if write:
+                self._lock()
+            self.size = os.fstat(self._descriptor).st_size
+        except BaseException:
+            os.close(self._descriptor)
+            raise
+
+    @classmethod
+    def make(cls, path: Path, size: int) -> Self:
+        """Make a new image file of `size` bytes, all zero and taking no room yet. Refuses an existing file."""
+        with naming(str(path), DriveError, advice="Choose a place where a file of that size can be made."):
+            descriptor = os.open(path, positional.READ_WRITE | os.O_CREAT | os.O_EXCL, 0o666)
+            try:
+                os.truncate(descriptor, size)
+            except BaseException:
+                path.unlink()
+                raise
+            finally:
+                os.close(descriptor)
+        return cls(path, write=True)
+
+    def _lock(self) -> None:
+        if fcntl is None:
+            return
+        try:
+            fcntl.flock(self._descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            raise ProtectError(f"{self.path} is being written by another program.", advice="Wait until that has ended.") from error
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Close the file; the lock goes with it."""
+        os.close(self._descriptor)
+
+    # -- reading -------------------------------------------------------------------------------------------------
+
+    def readinto_at(self, offset: int, view: memoryview) -> None:
+        """Fill `view` from byte `offset`. Raises DriveError when the file gives less."""
+        done = 0
+        while done < len(view):
+            with self._at(offset + done, "reading"):
+                got = positional.read_into(self._descriptor, view[done:], offset + done)
+            if got == 0:
+                raise DriveError(f"{self.path}: ends at byte {offset + done}; {len(view) - done} more were wanted.",
+                                 advice="The image file is incomplete.")
+            done += got
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """Return exactly `size` bytes from `offset`."""
+        buffer = bytearray(size)
+        self.readinto_at(offset, memoryview(buffer))
+        return bytes(buffer)
+
+    def forget_cache(self) -> None:
+        """Drop this file's clean pages from the system's cache, where the system can be asked to."""
+        if hasattr(os, "posix_fadvise"):
+            os.posix_fadvise(self._descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
+
+    # -- writing -------------------------------------------------------------------------------------------------
+
+    def write_at(self, offset: int, data: memoryview) -> None:
+        """Write all of `data` at byte `offset`."""
+        if offset + len(data) > self.size:
+            raise AssertionError(f"write of {len(data)} bytes at {offset} reaches beyond {self.size}")
+        while data:
+            with self._at(offset, "writing"):
+                done = positional.write(self._descriptor, data, offset)
+            data, offset = data[done:], offset + done
+
+    def write_zeros(self, offset: int, size: int) -> None:
+        """Make bytes zero; where the file has nothing stored, nothing is written and it stays sparse."""
+        end = offset + size
+        while offset < end:
+            start, stop = self._stored(offset, end)
+            for at in range(start, stop, len(_ZEROS)):
+                self.write_at(at, memoryview(_ZEROS)[: min(len(_ZEROS), stop - at)])
+            offset = stop
+
+    def _stored(self, offset: int, end: int) -> tuple[int, int]:
+        """Return the first stretch from `offset` that has something stored, cut at `end`; empty at `end` for none."""
+        if not hasattr(os, "SEEK_DATA"):
+            return offset, end
+        try:
+            start = min(os.lseek(self._descriptor, offset, os.SEEK_DATA), end)
+            return start, min(os.lseek(self._descriptor, start, os.SEEK_HOLE), end) if start < end else end
+        except OSError as error:
+            if error.errno == errno.ENXIO:  # nothing stored up to the end of the file
+                return end, end
+            return offset, end
+
+    def flush(self) -> None:
+        """Return when everything written is on the disk under the file."""
+        with self._at(0, "flushing"):
+            os.fdatasync(self._descriptor) if hasattr(os, "fdatasync") else os.fsync(self._descriptor)
+
+    def _at(self, offset: int, doing: str) -> AbstractContextManager[None]:
+        return naming(
+            f"{self.path}, {doing} at byte {offset}",
+            DriveError,
+            advice="If the disk under it is full, make room there first.",
+        )
+
+
+def refuse_devices(path: Path) -> None:
+    """Raise NotYet for anything that is not a plain file: this version writes and reads image files only."""
+    try:
+        mode = path.stat().st_mode
+    except FileNotFoundError:
+        return
+    except OSError as error:
+        raise DriveError(f"{path}: {error.strerror}.") from error
+    if stat.S_ISDIR(mode):
+        raise UsageError(f"{path} is a folder, not a drive.", advice="Name an image file, or a tag of the bay.")
+    if not stat.S_ISREG(mode):
+        raise NotYet(f"{path} is a device; this version works on image files and on drives of a bay only.",
+                     advice="Name an image file, or a tag from 'lucky-keystone drives --bay FOLDER'.")
+

@@ -1,0 +1,74 @@
+"""Every error a user can meet, each with the exit code it ends the program with.
+
+    KeystoneError
+    ├── UsageError      2    the caller asked for something that cannot be meant
+    │   └── NotYet      2    a sensible wish that this version does not fulfil
+    ├── ProtectError    3    refused, so that data on a drive stays unharmed
+    ├── SourceError     4    what was given to build from cannot be used
+    ├── DriveError      5    the drive or image file failed while it was read or written
+    └── Interrupted   130    stopped by the user
+
+A message says what happened, where (file, offset, tag), and what to do next.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+
+class KeystoneError(Exception):
+    """Base of all errors that are shown to a user as one message."""
+
+    exit_code = 1
+
+    def __init__(self, message: str, *, advice: str = "") -> None:
+        super().__init__(message)
+        self.message = message
+        self.advice = advice
+
+    def __str__(self) -> str:
+        return f"{self.message} {self.advice}".rstrip()
+
+
+class UsageError(KeystoneError):
+    """A choice, argument or plan file that cannot be meant."""
+
+    exit_code = 2
+
+
+class NotYet(UsageError):
+    """A sensible choice that this version does not build."""
+
+
+class ProtectError(KeystoneError):
+    """Refused, because going on could destroy something."""
+
+    exit_code = 3
+
+
+class SourceError(KeystoneError):
+    """The source is damaged, truncated, of an unknown kind, or does not fit."""
+
+    exit_code = 4
+
+
+class DriveError(KeystoneError):
+    """A drive or image file could not be read or written."""
+
+    exit_code = 5
+
+
+class Interrupted(KeystoneError):
+    """The user stopped the work."""
+
+    exit_code = 130
+
+
+@contextmanager
+def naming(place: str, kind: type[KeystoneError], *, advice: str = "") -> Iterator[None]:
+    """Turn an operating-system error met inside the block into ours, saying at which place it was."""
+    try:
+        yield
+    except OSError as error:
+        raise kind(f"{place}: {error.strerror or error}.", advice=advice) from error

@@ -1,0 +1,99 @@
+"""The plan: what is decided and why, where everything will lie, and on which firmware the drive will start."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from ..sources.source import Source
+from ..tree import Folder
+from ..volumes.fat32.compose import Layout
+from ..volumes.fat32.geometry import Geometry
+from .choices import Choices
+
+
+@dataclass(frozen=True)
+class DriveShape:
+    """What planning needs to know of the drive."""
+
+    name: str
+    """Tag or file name; the identity word unless one is chosen."""
+    size: int | None
+    """Bytes; None when an image file is to be made as large as needed."""
+    sector_size: int = 512
+
+
+@dataclass(frozen=True)
+class Decision:
+    """One decision with its reason."""
+
+    topic: str
+    value: str
+    reason: str
+    chosen: bool
+    """True when the technician chose it, False when the tool did."""
+
+
+@dataclass(frozen=True)
+class Area:
+    """A stretch of the drive, for people: offset and size in bytes."""
+
+    name: str
+    offset: int
+    size: int
+    note: str = ""
+
+
+Verdict = Literal["starts", "will not start", "not known"]
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """One row of the forecast."""
+
+    firmware: str
+    verdict: Verdict
+    reason: str
+
+
+@dataclass(frozen=True)
+class SplitImage:
+    """An install image that goes onto the drive in parts."""
+
+    path: str
+    size: int
+    parts: tuple[tuple[str, int], ...]
+    """Name and size in bytes of each part."""
+
+
+@dataclass(frozen=True)
+class Plan:
+    """Everything that a drive is made from, decided."""
+
+    source: Source
+    choices: Choices
+    """Settled: every choice has a value."""
+    drive: DriveShape
+    """With its final size."""
+    decisions: tuple[Decision, ...]
+    areas: tuple[Area, ...]
+    needed: int
+    """Bytes a drive must have for this source and these choices."""
+    unused: int
+    """Bytes of the drive that no partition reaches."""
+    free: int
+    """Bytes left free in the volume."""
+    forecast: tuple[Outlook, ...]
+    splits: tuple[SplitImage, ...]
+    tree: Folder
+    """What will be on the volume."""
+    layout: Layout
+    geometry: Geometry
+    manifest_room: int
+    """Bytes kept for the manifest, from sector 1."""
+
+    @property
+    def identity(self) -> str:
+        """The identity word that serial numbers and signatures are derived from."""
+        assert self.choices.identity is not None
+        return self.choices.identity

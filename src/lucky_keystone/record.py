@@ -1,0 +1,141 @@
+"""On-disk structures, declared field by field with the offset in sight.
+
+    @record(size=4)
+    class Example:
+        first: int = u16(0x00, "sectors")
+        second: bytes = raw(0x02, 2, "reserved", default=bytes(2))
+
+Instances are frozen and complete when made. `pack()` and `unpack()` come from the same lines; a gap, an
+overlap or a wrong total size fails when the module is imported, and a value that does not fit is refused.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import struct
+from dataclasses import MISSING, dataclass, field
+from typing import Any, ClassVar, Self, TypeVar, dataclass_transform
+
+from .errors import KeystoneError
+
+_T = TypeVar("_T")
+
+
+class RecordError(KeystoneError):
+    """Bytes too short for a record, or a value that a field cannot hold. Readers turn it into their own error."""
+
+
+@dataclass(frozen=True)
+class _Place:
+    offset: int
+    width: int
+    kind: str  # "le", "be" (unsigned numbers) or "raw"
+    doc: str
+
+    @property
+    def code(self) -> str:
+        """The letter of the `struct` module for this field; "s" also for numbers it has no letter for."""
+        return {1: "B", 2: "H", 4: "I", 8: "Q"}.get(self.width, "s") if self.kind == "le" else "s"
+
+
+def _declare(place: _Place, default: Any) -> Any:
+    return field(default=default, metadata={"place": place})
+
+
+def u8(offset: int, doc: str, default: Any = MISSING) -> Any:
+    """An unsigned byte."""
+    return _declare(_Place(offset, 1, "le", doc), default)
+
+
+def u16(offset: int, doc: str, default: Any = MISSING) -> Any:
+    """A little-endian 16-bit number."""
+    return _declare(_Place(offset, 2, "le", doc), default)
+
+
+def u32(offset: int, doc: str, default: Any = MISSING) -> Any:
+    """A little-endian 32-bit number."""
+    return _declare(_Place(offset, 4, "le", doc), default)
+
+
+def u64(offset: int, doc: str, default: Any = MISSING) -> Any:
+    """A little-endian 64-bit number."""
+    return _declare(_Place(offset, 8, "le", doc), default)
+
+
+def unsigned(offset: int, width: int, doc: str, default: Any = MISSING) -> Any:
+    """A little-endian number of any width in bytes (the install-image format has one of 7)."""
+    return _declare(_Place(offset, width, "le", doc), default)
+
+
+def big_endian(offset: int, width: int, doc: str, default: Any = MISSING) -> Any:
+    """A big-endian number of `width` bytes."""
+    return _declare(_Place(offset, width, "be", doc), default)
+
+
+def raw(offset: int, width: int, doc: str, default: Any = MISSING) -> Any:
+    """Bytes of exactly this width."""
+    return _declare(_Place(offset, width, "raw", doc), default)
+
+
+class Record:
+    """What `@record` adds to a declaration."""
+
+    SIZE: ClassVar[int]
+    _layout: ClassVar[tuple[tuple[str, _Place], ...]]
+    _struct: ClassVar[struct.Struct]
+
+    @classmethod
+    def unpack(cls, data: bytes | bytearray | memoryview, offset: int = 0) -> Self:
+        """Read the record from `data` at `offset` (bytes). Raises RecordError when the bytes end too early."""
+        if offset < 0 or offset + cls.SIZE > len(data):
+            raise RecordError(f"{cls.__name__}: {cls.SIZE} bytes wanted at {offset}, {max(len(data) - offset, 0)} there")
+        values: dict[str, int | bytes] = {}
+        for (name, place), value in zip(cls._layout, cls._struct.unpack_from(data, offset), strict=True):
+            odd = place.code == "s" and place.kind != "raw"
+            values[name] = int.from_bytes(value, _ORDER[place.kind]) if odd else value
+        return cls(**values)
+
+    def pack(self) -> bytes:
+        """Return the record as it stands on disk, exactly `SIZE` bytes. Raises RecordError for a value too wide."""
+        values: list[int | bytes] = []
+        for name, place in self._layout:
+            value = getattr(self, name)
+            if place.kind == "raw":
+                if len(value) != place.width:
+                    raise RecordError(f"{type(self).__name__}.{name}: {len(value)} bytes given, {place.width} wanted")
+            elif not 0 <= value < 1 << (8 * place.width):
+                raise RecordError(f"{type(self).__name__}.{name}: {value} does not fit {place.width} bytes")
+            elif place.code == "s":
+                value = value.to_bytes(place.width, _ORDER[place.kind])
+            values.append(value)
+        return self._struct.pack(*values)
+
+    @classmethod
+    def offset_of(cls, name: str) -> int:
+        """Return the offset of the field `name` in bytes, for error messages and patches."""
+        return dict(cls._layout)[name].offset
+
+
+_ORDER: dict[str, Any] = {"le": "little", "be": "big"}
+
+
+@dataclass_transform(frozen_default=True, kw_only_default=True, field_specifiers=(u8, u16, u32, u64, unsigned, big_endian, raw))
+def record(*, size: int) -> Any:
+    """Turn an annotated class into a frozen Record of `size` bytes; see the module's head."""
+
+    def build(cls: type[_T]) -> type[_T]:
+        frozen: Any = dataclass(frozen=True, kw_only=True)(cls)
+        layout = tuple((f.name, f.metadata["place"]) for f in dataclasses.fields(frozen))
+        end = 0
+        for name, place in layout:
+            if place.offset != end:
+                raise TypeError(f"{cls.__name__}.{name} stands at {place.offset:#x}, the field before ends at {end:#x}")
+            end += place.width
+        if end != size:
+            raise TypeError(f"{cls.__name__} has {end} bytes, {size} declared")
+        frozen.SIZE, frozen._layout = size, layout
+        codes = (f"{place.width}s" if place.code == "s" else place.code for _, place in layout)
+        frozen._struct = struct.Struct("<" + "".join(codes))
+        return frozen  # type: ignore[no-any-return]
+
+    return build

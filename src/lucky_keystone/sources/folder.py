@@ -1,0 +1,57 @@
+"""Reads a folder on this computer as a tree. Files are measured now and opened when they are streamed."""
+
+from __future__ import annotations
+
+import os
+from datetime import UTC, datetime
+from pathlib import Path
+
+from ..content import FileRange, SourceFile
+from ..errors import SourceError, naming
+from ..tree import EPOCH, File, Folder
+
+_MOST_DEPTH = 200
+
+
+class _MeasuredFile(SourceFile):
+    """A file whose size the folder listing already told."""
+
+    def __init__(self, path: Path, size: int) -> None:
+        self.path, self.size = path, size
+        self._descriptor = None
+        self._users = 0
+
+
+def read_folder(path: Path) -> Folder:
+    """Return the tree below `path`, names in sorted order. Links to files are followed, links to folders refused."""
+    top = Folder("")
+    waiting = [(top, path, 0)]
+    while waiting:
+        folder, place, depth = waiting.pop()
+        if depth > _MOST_DEPTH:
+            raise SourceError(f"{place}: more than {_MOST_DEPTH} folders deep.")
+        with naming(str(place), SourceError, advice="Check that you may read this folder."):
+            entries = sorted(os.scandir(place), key=lambda entry: entry.name)
+            for entry in entries:
+                here = Path(entry.path)
+                if entry.is_dir():
+                    if entry.is_symlink():
+                        raise SourceError(f"{here} is a link to a folder.", advice="Put the folder itself there, or leave it out.")
+                    child = Folder(entry.name, _time(entry.stat().st_mtime))
+                    folder.entries[entry.name] = child
+                    waiting.append((child, here, depth + 1))
+                elif entry.is_file():
+                    facts = entry.stat()
+                    measured = _MeasuredFile(here, facts.st_size)
+                    folder.entries[entry.name] = File(entry.name, FileRange(measured, 0, facts.st_size), _time(facts.st_mtime))
+                else:
+                    raise SourceError(f"{here} is neither a file nor a folder.", advice="Remove it, or repair the link.")
+    return top
+
+
+def _time(seconds: float) -> datetime:
+    """Wall-clock time in UTC: the same drive on whatever host the folder lies."""
+    try:
+        return datetime.fromtimestamp(int(seconds), UTC).replace(tzinfo=None)
+    except (OverflowError, ValueError):
+        return EPOCH

@@ -1,0 +1,44 @@
+"""Tells what machine a UEFI loader is for, from its own headers (PE/COFF specification, "COFF File Header")."""
+
+from __future__ import annotations
+
+from ..content import Seekable
+from ..record import Record, raw, record, u16, u32
+
+MACHINES = {0x8664: "x64", 0x014C: "x86", 0xAA64: "arm64", 0x01C2: "arm"}
+"""PE machine types by the architecture they stand for."""
+
+REMOVABLE_LOADERS = {"x64": "bootx64.efi", "x86": "bootia32.efi", "arm64": "bootaa64.efi"}
+"""Loader names of removable media below EFI/BOOT (UEFI 2.10, 3.5.1.1)."""
+
+SUBSYSTEM_EFI_APPLICATION = 10
+
+
+@record(size=24)
+class CoffHeader(Record):
+    """PE signature and COFF file header."""
+
+    signature: bytes = raw(0, 4, "PE and two zeros")
+    machine: int = u16(4, "key of MACHINES")
+    section_count: int = u16(6, "")
+    time_stamp: int = u32(8, "")
+    symbol_table: int = u32(12, "")
+    symbol_count: int = u32(16, "")
+    optional_size: int = u16(20, "bytes of the optional header")
+    characteristics: int = u16(22, "")
+
+
+def loader_architecture(content: Seekable) -> str:
+    """Return the architecture a PE file is made for, '' when it is no UEFI application. Reads headers only."""
+    head = content.read_at(0, min(64, content.size))
+    if len(head) < 64 or head[:2] != b"MZ":
+        return ""
+    offset = int.from_bytes(head[60:64], "little")
+    if offset + CoffHeader.SIZE + 70 > content.size:
+        return ""
+    data = content.read_at(offset, CoffHeader.SIZE + 70)
+    coff = CoffHeader.unpack(data)
+    subsystem = int.from_bytes(data[CoffHeader.SIZE + 68 : CoffHeader.SIZE + 70], "little")
+    if coff.signature != b"PE\0\0" or subsystem != SUBSYSTEM_EFI_APPLICATION:
+        return ""
+    return MACHINES.get(coff.machine, "")

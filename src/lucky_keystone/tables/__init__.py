@@ -1,0 +1,1 @@
+"""Partition tables: composing and reading them."""

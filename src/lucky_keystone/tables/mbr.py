@@ -1,0 +1,135 @@
+"""The MBR partition table (UEFI 2.10, 5.2.1 "Legacy MBR"): compose and read."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from ..record import Record, raw, record, u8, u16, u32
+
+ACTIVE = 0x80
+TYPE_FAT32_LBA = 0x0C
+SIGNATURE = 0xAA55
+
+HEADS, SECTORS_PER_TRACK = 255, 63
+"""Geometry that firmware reports for drives above 8 GB; CHS fields follow it."""
+
+_LARGEST_LBA = 0xFFFF_FFFF
+
+
+@record(size=16)
+class MbrEntry(Record):
+    """One of the four partition entries."""
+
+    status: int = u8(0, "80h active, 0 not", default=0)
+    first_chs: bytes = raw(1, 3, "head, sector and cylinder bits, cylinder", default=bytes(3))
+    type: int = u8(4, "0 = unused", default=0)
+    last_chs: bytes = raw(5, 3, "as first_chs, inclusive", default=bytes(3))
+    first_lba: int = u32(8, "sectors", default=0)
+    sector_count: int = u32(12, "sectors", default=0)
+
+
+@record(size=512)
+class MasterBootRecord(Record):
+    """Sector 0 (its first 512 bytes where sectors are larger)."""
+
+    code: bytes = raw(0, 440, "boot code")
+    disk_signature: int = u32(440, "never 0, never the same on two drives")
+    reserved: int = u16(444, "", default=0)
+    entries: bytes = raw(446, 64, "four MbrEntry")
+    signature: int = u16(510, "AA55h", default=SIGNATURE)
+
+
+@dataclass(frozen=True)
+class MbrPartition:
+    """A used entry of the table."""
+
+    number: int
+    """1 to 4."""
+    active: bool
+    type: int
+    first_lba: int
+    sector_count: int
+
+
+def chs(lba: int) -> bytes:
+    """Return the three CHS bytes of a sector; FE FF FF where the cylinder is beyond 1023."""
+    cylinder, rest = divmod(lba, HEADS * SECTORS_PER_TRACK)
+    if cylinder > 1023:
+        return b"\xfe\xff\xff"
+    head, sector = divmod(rest, SECTORS_PER_TRACK)
+    return bytes((head, (sector + 1) | (cylinder >> 2 & 0xC0), cylinder & 0xFF))
+
+
+def compose_mbr(code: bytes, disk_signature: int, partitions: Sequence[MbrPartition], sector_size: int) -> bytes:
+    """Return sector 0 (`sector_size` bytes) with boot code of up to 440 bytes and the given partitions."""
+    entries = [MbrEntry()] * 4
+    for partition in partitions:
+        last = partition.first_lba + partition.sector_count - 1
+        if last > _LARGEST_LBA:
+            raise ValueError(f"partition {partition.number} ends at sector {last}, beyond what an MBR can say")
+        entries[partition.number - 1] = MbrEntry(
+            status=ACTIVE if partition.active else 0,
+            first_chs=chs(partition.first_lba),
+            type=partition.type,
+            last_chs=chs(last),
+            first_lba=partition.first_lba,
+            sector_count=partition.sector_count,
+        )
+    sector = MasterBootRecord(
+        code=code.ljust(440, b"\0"),
+        disk_signature=disk_signature,
+        entries=b"".join(entry.pack() for entry in entries),
+    ).pack()
+    return sector.ljust(sector_size, b"\0")
+
+
+@dataclass(frozen=True)
+class MbrTable:
+    """What a sector 0 says. `faults` lists what is wrong with it, in words."""
+
+    code: bytes
+    disk_signature: int
+    partitions: tuple[MbrPartition, ...]
+    faults: tuple[str, ...]
+
+
+def read_mbr(sector: bytes, drive_sectors: int) -> MbrTable | None:
+    """Read sector 0 of a drive of `drive_sectors`; None when it carries no table at all (no AA55h)."""
+    record = MasterBootRecord.unpack(sector)
+    if record.signature != SIGNATURE:
+        return None
+    partitions: list[MbrPartition] = []
+    faults: list[str] = []
+    for number in range(1, 5):
+        entry = MbrEntry.unpack(record.entries, 16 * (number - 1))
+        if entry.status not in (0, ACTIVE):
+            faults.append(f"entry {number}: status is {entry.status:02X}h, neither 80h nor 00h")
+        if entry.type == 0:
+            continue
+        partition = MbrPartition(number, entry.status == ACTIVE, entry.type, entry.first_lba, entry.sector_count)
+        partitions.append(partition)
+        faults += _faults_of(partition, entry, drive_sectors)
+    faults += _overlaps(partitions)
+    return MbrTable(record.code, record.disk_signature, tuple(partitions), tuple(faults))
+
+
+def _faults_of(partition: MbrPartition, entry: MbrEntry, drive_sectors: int) -> list[str]:
+    faults: list[str] = []
+    end = partition.first_lba + partition.sector_count
+    if partition.first_lba == 0 or partition.sector_count == 0:
+        faults.append(f"partition {partition.number}: starts at sector {partition.first_lba} with {partition.sector_count} sectors")
+    elif end > drive_sectors:
+        faults.append(f"partition {partition.number}: ends at sector {end}, the drive has {drive_sectors}")
+    elif partition.type != 0xEE and (entry.first_chs != chs(partition.first_lba) or entry.last_chs != chs(end - 1)):
+        faults.append(f"partition {partition.number}: its CHS fields do not agree with its sectors")
+    return faults
+
+
+def _overlaps(partitions: Sequence[MbrPartition]) -> list[str]:
+    ordered = sorted(partitions, key=lambda partition: partition.first_lba)
+    return [
+        f"partitions {before.number} and {after.number} overlap"
+        for before, after in zip(ordered, ordered[1:], strict=False)
+        if before.first_lba + before.sector_count > after.first_lba
+    ]

@@ -1,0 +1,92 @@
+"""A file tree: folders and files with their contents, names as the source spells them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from .content import Content
+
+EPOCH = datetime(1980, 1, 1)
+"""Stands for 'no time recorded'; the first moment FAT can express."""
+
+
+@dataclass
+class File:
+    """A file: its name, its bytes, and the wall-clock time (no zone) it was last written."""
+
+    name: str
+    content: Content
+    modified: datetime = EPOCH
+
+    @property
+    def size(self) -> int:
+        """Length in bytes."""
+        return self.content.size
+
+
+@dataclass
+class Folder:
+    """A folder with its entries by name, in the order they were added."""
+
+    name: str
+    modified: datetime = EPOCH
+    entries: dict[str, File | Folder] = field(default_factory=dict)
+
+    def find(self, path: str) -> File | Folder | None:
+        """Return the entry at `path` ('/'-separated, case ignored as Windows does), or None."""
+        here: File | Folder = self
+        for part in path.strip("/").split("/"):
+            if not isinstance(here, Folder):
+                return None
+            found = here.entries.get(part)
+            if found is None:
+                wanted = part.lower()
+                found = next((entry for name, entry in here.entries.items() if name.lower() == wanted), None)
+            if found is None:
+                return None
+            here = found
+        return here
+
+    def find_file(self, path: str) -> File | None:
+        """Return the file at `path`, or None when nothing or a folder is there."""
+        found = self.find(path)
+        return found if isinstance(found, File) else None
+
+    def find_folder(self, path: str) -> Folder | None:
+        """Return the folder at `path`, or None when nothing or a file is there."""
+        found = self.find(path)
+        return found if isinstance(found, Folder) else None
+
+    def walk(self) -> Iterator[tuple[str, File | Folder]]:
+        """Yield every entry below this folder with its path, a folder before what it holds."""
+        stack: list[tuple[str, Iterator[File | Folder]]] = [("", iter(self.entries.values()))]
+        while stack:
+            prefix, entries = stack[-1]
+            entry = next(entries, None)
+            if entry is None:
+                stack.pop()
+                continue
+            path = prefix + entry.name
+            yield path, entry
+            if isinstance(entry, Folder):
+                stack.append((path + "/", iter(entry.entries.values())))
+
+    def files(self) -> Iterator[tuple[str, File]]:
+        """Yield every file below this folder with its path."""
+        return ((path, entry) for path, entry in self.walk() if isinstance(entry, File))
+
+    def merged(self, other: Folder) -> Folder:
+        """Return a new tree: this one with `other` laid over it (names compared without case; files replaced)."""
+        result = Folder(self.name, self.modified, dict(self.entries))
+        spelled = {name.lower(): name for name in result.entries}
+        for entry in other.entries.values():
+            known = spelled.get(entry.name.lower())
+            below = result.entries.pop(known) if known is not None else None
+            if isinstance(entry, Folder) and isinstance(below, Folder):
+                merged = below.merged(entry)
+                result.entries[merged.name] = merged
+            else:
+                result.entries[entry.name] = entry
+        return result

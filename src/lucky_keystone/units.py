@@ -1,0 +1,48 @@
+"""Sizes as people compare them: sold in powers of ten, shown in powers of two."""
+
+from __future__ import annotations
+
+import re
+
+from .errors import UsageError
+
+_BINARY = ("bytes", "KiB", "MiB", "GiB", "TiB")
+_DECIMAL = ("bytes", "kB", "MB", "GB", "TB")
+_FACTORS = {"": 1, "B": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30, "T": 1 << 40,
+            "KIB": 1 << 10, "MIB": 1 << 20, "GIB": 1 << 30, "TIB": 1 << 40,
+            "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
+
+
+def shown_size(size: int) -> str:
+    """Return bytes in powers of two, as systems show them: 59.6 GiB."""
+    return _scaled(size, 1024, _BINARY)
+
+
+def sold_size(size: int) -> str:
+    """Return bytes in powers of ten, as drives are sold: 64 GB."""
+    return _scaled(size, 1000, _DECIMAL)
+
+
+def exact_size(size: int) -> str:
+    """Return bytes with both: 59.6 GiB (64,000,000,000 bytes)."""
+    return f"{shown_size(size)} ({size:,} bytes)"
+
+
+def _scaled(size: int, step: int, names: tuple[str, ...]) -> str:
+    value, name = float(size), names[0]
+    for following in names[1:]:
+        if value < step:
+            break
+        value, name = value / step, following
+    text = f"{value:.0f}" if name == "bytes" or value >= 100 or value == int(value) else f"{value:.1f}"
+    return f"{text} {name}"
+
+
+def parse_size(text: str) -> int:
+    """Return the bytes meant by 64GB, 3800M, 4GiB or 512. One letter counts in powers of two. Raises UsageError."""
+    match = re.fullmatch(r"\s*(\d{1,18})(?:\.(\d{1,6}))?\s*([A-Za-z]*)\s*", text)
+    factor = _FACTORS.get(match.group(3).upper()) if match else None
+    if match is None or factor is None:
+        raise UsageError(f"'{text}' is not a size.", advice="Write it like 64GB (powers of ten), 59GiB or 3800M (powers of two).")
+    fraction = int(match.group(2) or 0) * factor // 10 ** len(match.group(2) or "")
+    return int(match.group(1)) * factor + fraction

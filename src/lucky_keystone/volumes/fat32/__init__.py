@@ -1,0 +1,1 @@
+"""FAT32: records as fatgen103 declares them, names, geometry, composing and reading back."""

@@ -1,0 +1,148 @@
+"""Names on FAT: which can be stored, and the short names that stand beside long ones (fatgen103, "Basis-Name")."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from ...errors import SourceError
+from ...tree import Folder
+from .records import LAST_LONG_ENTRY, LongEntry, short_name_checksum
+
+_SHORT_CHARACTERS = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789$%'-_@~`!(){}^#&")
+_FORBIDDEN = frozenset('"*/:<>?\\|') | frozenset(chr(code) for code in range(32)) | {"\x7f"}
+_LONGEST = 255
+_LISTED = 20
+
+
+def problems(root: Folder) -> list[str]:
+    """Return one line for each name below `root` that FAT cannot hold, and for each pair that differs in case only."""
+    found: list[str] = []
+    folders = [("", root)] + [(path + "/", entry) for path, entry in root.walk() if isinstance(entry, Folder)]
+    for prefix, folder in folders:
+        spelled: dict[str, str] = {}
+        for name in folder.entries:
+            wrong = _fault(name)
+            if wrong:
+                found.append(f"{prefix}{name}: {wrong}")
+            other = spelled.setdefault(fold(name), name)
+            if other != name:
+                found.append(f"{prefix}{name} and {prefix}{other}: differ in case only")
+    return found
+
+
+def refuse_problems(root: Folder) -> None:
+    """Raise SourceError with the list when FAT cannot hold every name below `root`."""
+    found = problems(root)
+    if found:
+        more = f" (and {len(found) - _LISTED} more)" if len(found) > _LISTED else ""
+        raise SourceError(
+            f"FAT cannot hold {len(found)} of the source's names: " + "; ".join(found[:_LISTED]) + more + ".",
+            advice="Rename them in a copy of the source.",
+        )
+
+
+def fold(name: str) -> str:
+    """Return `name` as FAT compares it: each character on its own in upper case."""
+    return "".join(upper if len(upper := character.upper()) == 1 else character for character in name)
+
+
+def _fault(name: str) -> str:
+    bad = sorted({character for character in name if character in _FORBIDDEN})
+    if bad:
+        return "holds " + " ".join(repr(character) for character in bad)
+    if name.endswith((".", " ")):
+        return "ends with a dot or a blank"
+    try:
+        units = len(name.encode("utf-16-le")) // 2
+    except UnicodeEncodeError:
+        return "is not valid Unicode"
+    return f"has {units} characters, {_LONGEST} are the most" if units > _LONGEST else ""
+
+
+def exact_short_name(name: str) -> bytes | None:
+    """Return the 11 bytes of a name that needs no long entry (upper-case ASCII, 8.3), else None."""
+    base, dot, extension = name.partition(".")
+    if not 1 <= len(base) <= 8 or len(extension) > 3 or (dot and not extension) or "." in extension or not name.isascii():
+        return None
+    stored = base.encode().ljust(8) + extension.encode().ljust(3)
+    return stored if all(byte in _SHORT_CHARACTERS for byte in (base + extension).encode()) else None
+
+
+@dataclass
+class ShortNames:
+    """Gives each name of one folder a short name of its own. Exact ones are taken first, in any order of asking."""
+
+    taken: set[bytes] = field(default_factory=set)
+    _next_number: dict[bytes, int] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, names: Iterable[str]) -> ShortNames:
+        """Prepare for the names of a folder: those that are short already keep themselves."""
+        exact = (exact_short_name(name) for name in names)
+        return cls({stored for stored in exact if stored is not None})
+
+    def generate(self, name: str) -> bytes:
+        """Return 11 bytes for a name that needs a long entry: the basis cut to fit, and ~N (the numeric tail)."""
+        base, extension = _basis(name)
+        key = base[:6] + b"." + extension
+        number = self._next_number.get(key, 1)
+        while True:
+            tail = b"~%d" % number
+            number += 1
+            stored = (base[: 8 - len(tail)] + tail).ljust(8) + extension.ljust(3)
+            if stored not in self.taken:
+                self.taken.add(stored)
+                self._next_number[key] = number
+                return stored
+
+
+def _basis(name: str) -> tuple[bytes, bytes]:
+    """Return base and extension in the short character set: blanks and leading dots go, other characters become _."""
+    text = name.upper().replace(" ", "").lstrip(".")
+    base, dot, extension = text.rpartition(".")
+    if not dot:
+        base, extension = text, ""
+    return _reduced(base.replace(".", ""), 8) or b"_", _reduced(extension, 3)
+
+
+def _reduced(text: str, length: int) -> bytes:
+    return bytes(ord(c) if c.isascii() and ord(c) in _SHORT_CHARACTERS else ord("_") for c in text[:length])
+
+
+def long_entries(name: str, short: bytes) -> bytes:
+    """Return the long-name entries of `name` in the order they stand on disk: last piece first."""
+    units = name.encode("utf-16-le")
+    count = -(-len(units) // 26)
+    if len(units) % 26:  # a name that does not fill its entries ends with 0000h and is padded with FFFFh
+        units = (units + b"\0\0").ljust(count * 26, b"\xff")
+    checksum = short_name_checksum(short)
+    entries: list[bytes] = []
+    for number in range(count, 0, -1):
+        piece = units[(number - 1) * 26 : number * 26]
+        entries.append(
+            LongEntry(
+                LDIR_Ord=number | (LAST_LONG_ENTRY if number == count else 0),
+                LDIR_Name1=piece[:10],
+                LDIR_Chksum=checksum,
+                LDIR_Name2=piece[10:22],
+                LDIR_Name3=piece[22:],
+            ).pack()
+        )
+    return b"".join(entries)
+
+
+def label_bytes(label: str) -> bytes:
+    """Return a volume label that `label_fault` finds nothing wrong with as its 11 bytes."""
+    return label.upper().encode("ascii").ljust(11)
+
+
+def label_fault(label: str) -> str:
+    """Return what is wrong with a FAT volume label, '' when it can be stored."""
+    if not label or len(label) > 11:
+        return f"has {len(label)} characters; 1 to 11 are stored"
+    allowed = _SHORT_CHARACTERS | {0x20}
+    bad = sorted({c for c in label.upper() if not c.isascii() or ord(c) not in allowed})
+    if bad:
+        return "holds " + " ".join(repr(c) for c in bad)
+    return "begins or ends with a blank" if label != label.strip() else ""

@@ -1,0 +1,179 @@
+"""Reads an install image's header, tables and facts, believing no size or place that the file does not bear out."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+from xml.etree import ElementTree
+
+import numpy as np
+
+from ..content import Seekable
+from ..errors import SourceError
+from ..record import RecordError
+from .records import (
+    BLOB_DTYPE,
+    MAGIC,
+    RESOURCE_COMPRESSED,
+    RESOURCE_SOLID,
+    SIZE_MASK,
+    SOLID_VERSION,
+    Header,
+    IntegrityHeader,
+    ResourceHeader,
+)
+
+_MOST_XML = 32 << 20
+_MOST_TABLE = 256 << 20
+_ADVICE = "The image is damaged or incomplete: compare its checksum, or get it again."
+
+ARCHITECTURES = {0: "x86", 9: "x64", 12: "arm64", 5: "arm"}
+"""Processor codes of the XML facts."""
+
+
+@dataclass(frozen=True)
+class Edition:
+    """What the XML facts tell of one edition in an image."""
+
+    index: int
+    name: str
+    edition_id: str
+    architecture: str
+    build: int
+    version: str
+    languages: tuple[str, ...]
+    installation_type: str
+    size: int
+    """Bytes when installed."""
+
+
+class InstallImage:
+    """One install image. Made from any seekable content; `place` names it in messages."""
+
+    def __init__(self, content: Seekable, place: str) -> None:
+        self.content, self.place = content, place
+        try:
+            self.header = Header.unpack(content.read_at(0, min(Header.SIZE, content.size)))
+        except RecordError as error:
+            raise self._damaged("header", f"only {content.size} bytes long") from error
+        if self.header.magic != MAGIC:
+            raise SourceError(f"{place} is not an install image (its first bytes are {self.header.magic.hex(' ')}).")
+        if self.header.header_size != Header.SIZE:
+            raise self._damaged("header, header_size", f"found {self.header.header_size}, wanted {Header.SIZE}")
+
+    @property
+    def is_part(self) -> bool:
+        """True when the image is one part of several."""
+        return self.header.part_count != 1 or self.header.part_number != 1
+
+    @property
+    def solid(self) -> bool:
+        """True when several blobs are compressed as one stream, so that it cannot be divided."""
+        return self.header.version == SOLID_VERSION or bool(
+            len(self.blobs) and (self.blobs["size_and_flags"] >> np.uint64(56) & np.uint64(RESOURCE_SOLID)).any()
+        )
+
+    @cached_property
+    def blobs(self) -> np.ndarray[Any, Any]:
+        """The blob table as an array of BLOB_DTYPE, every place in it proven to lie within the file."""
+        place = self._resource("blob_table", _MOST_TABLE)
+        if place.stored_size % BLOB_DTYPE.itemsize:
+            raise self._damaged("blob table", f"{place.stored_size} bytes are not a whole number of entries")
+        data = self.content.read_at(place.offset, place.stored_size)
+        blobs = np.frombuffer(data, BLOB_DTYPE)
+        sizes = blobs["size_and_flags"] & np.uint64(SIZE_MASK)
+        # Compared without adding: a forged offset near 2**64 must not wrap round.
+        whole = np.uint64(self.content.size)
+        wrong = (sizes > whole) | (blobs["offset"] > whole - np.minimum(sizes, whole)) | (blobs["offset"] < Header.SIZE)
+        if not self.is_part and wrong.any():
+            first = int(np.flatnonzero(wrong)[0])
+            raise self._damaged(
+                f"blob table entry {first} at offset {place.offset + first * BLOB_DTYPE.itemsize}",
+                f"{int(sizes[first])} bytes at {int(blobs['offset'][first])} do not lie in the file's {self.content.size}",
+            )
+        return blobs
+
+    @cached_property
+    def xml(self) -> bytes:
+        """The XML facts as stored (UTF-16LE with a byte order mark)."""
+        place = self._resource("xml", _MOST_XML)
+        return self.content.read_at(place.offset, place.stored_size)
+
+    @cached_property
+    def editions(self) -> tuple[Edition, ...]:
+        """The editions by the XML facts. Raises SourceError for XML that cannot be read."""
+        text = self.xml.decode("utf-16-le", "replace").lstrip("\ufeff")
+        if "<!" in text:  # no declarations are needed here, and entities in them could grow without bound
+            raise self._damaged("XML", "it holds declarations, which install images do not have")
+        try:
+            root = ElementTree.fromstring(text)
+        except (ElementTree.ParseError, ValueError) as error:
+            raise self._damaged("XML", str(error)) from error
+        return tuple(_edition(image, number) for number, image in enumerate(root.iter("IMAGE"), 1))
+
+    @property
+    def has_integrity(self) -> bool:
+        """True when the image carries sums of its own bytes."""
+        return ResourceHeader.unpack(self.header.integrity).stored_size > 0
+
+    def verify_integrity(self) -> None:
+        """Read the whole image against its integrity table. Raises SourceError naming the first bad chunk."""
+        place = self._resource("integrity", 64 << 20)
+        table = self.content.read_at(place.offset, place.stored_size)
+        try:
+            head = IntegrityHeader.unpack(table)
+        except RecordError as error:
+            raise self._damaged("integrity table", "too short") from error
+        blob_table = self._resource("blob_table", _MOST_TABLE)
+        start, end = Header.SIZE, blob_table.offset + blob_table.stored_size
+        wanted = -(-(end - start) // head.chunk_size) if head.chunk_size else 0
+        if head.count != wanted or len(table) < 12 + 20 * head.count or not wanted or head.chunk_size > 64 << 20:
+            raise self._damaged("integrity table", f"{head.count} sums of {head.chunk_size} bytes for {end - start}")
+        for number in range(head.count):
+            offset = start + number * head.chunk_size
+            chunk = self.content.read_at(offset, min(head.chunk_size, end - offset))
+            if hashlib.sha1(chunk).digest() != table[12 + 20 * number : 32 + 20 * number]:
+                raise SourceError(
+                    f"{self.place}: bytes {offset} to {offset + len(chunk) - 1} do not match its integrity table.",
+                    advice="The image is damaged: get it again.",
+                )
+
+    def _resource(self, name: str, most: int) -> ResourceHeader:
+        """Return the resource header `name` of the file header, proven to lie within the file and uncompressed."""
+        place = ResourceHeader.unpack(getattr(self.header, name))
+        if place.flags & RESOURCE_COMPRESSED:
+            raise self._damaged(name.replace("_", " "), "it is marked as compressed, which it never is")
+        if place.stored_size > most or place.offset + place.stored_size > self.content.size:
+            raise self._damaged(
+                name.replace("_", " "),
+                f"{place.stored_size} bytes at {place.offset} do not lie in the file's {self.content.size}",
+            )
+        return place
+
+    def _damaged(self, what: str, why: str) -> SourceError:
+        return SourceError(f"{self.place}, {what}: {why}.", advice=_ADVICE)
+
+
+def _edition(image: ElementTree.Element, number: int) -> Edition:
+    def text(path: str) -> str:
+        return (image.findtext(path) or "").strip()
+
+    def count(path: str) -> int:
+        value = text(path)
+        return int(value) if value.isascii() and value.isdigit() and len(value) < 20 else 0
+
+    index = image.get("INDEX", "")
+    version = ".".join(text(f"WINDOWS/VERSION/{part}") or "0" for part in ("MAJOR", "MINOR", "BUILD", "SPBUILD"))
+    return Edition(
+        index=int(index) if index.isascii() and index.isdigit() and len(index) < 9 else number,
+        name=text("DISPLAYNAME") or text("NAME") or f"edition {number}",
+        edition_id=text("WINDOWS/EDITIONID"),
+        architecture=ARCHITECTURES.get(count("WINDOWS/ARCH"), "unknown") if text("WINDOWS/ARCH") else "unknown",
+        build=count("WINDOWS/VERSION/BUILD"),
+        version=version if version != "0.0.0.0" else "",
+        languages=tuple(lang.text.strip() for lang in image.iterfind("WINDOWS/LANGUAGES/LANGUAGE") if lang.text),
+        installation_type=text("WINDOWS/INSTALLATIONTYPE"),
+        size=count("TOTALBYTES"),
+    )

@@ -1,0 +1,74 @@
+"""Structures of the install-image format, as its published description names them. Offsets in bytes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from ..record import Record, raw, record, u16, u32, u64, unsigned
+
+MAGIC = b"MSWIM\0\0\0"
+
+HEADER_SPANNED = 0x08
+"""Header flag: one part of several ("Header flags", FLAG_HEADER_SPANNED)."""
+
+RESOURCE_METADATA, RESOURCE_COMPRESSED, RESOURCE_SOLID = 0x02, 0x04, 0x10
+"""Resource flags: an edition's folder tree; compressed; several blobs in one stream."""
+
+SOLID_VERSION = 0xE00
+
+
+@record(size=24)
+class ResourceHeader(Record):
+    """Where a resource lies (RESHDR_DISK_SHORT)."""
+
+    stored_size: int = unsigned(0, 7, "bytes in the file", default=0)
+    flags: int = unsigned(7, 1, "RESOURCE_ bits", default=0)
+    offset: int = u64(8, "bytes from the start of the file", default=0)
+    original_size: int = u64(16, "bytes after decompression", default=0)
+
+
+@record(size=208)
+class Header(Record):
+    """The file's first 208 bytes (WIMHEADER_V1_PACKED)."""
+
+    magic: bytes = raw(0, 8, "MSWIM and three zeros", default=MAGIC)
+    header_size: int = u32(8, "bytes", default=208)
+    version: int = u32(12, "0x10D00, or 0xE00 for solid images", default=0x10D00)
+    flags: int = u32(16, "HEADER_ bits, and which compression")
+    chunk_size: int = u32(20, "bytes of a compressed chunk, 0 when nothing is compressed")
+    guid: bytes = raw(24, 16, "the same in all parts of an image")
+    part_number: int = u16(40, "from 1", default=1)
+    part_count: int = u16(42, "", default=1)
+    image_count: int = u32(44, "editions")
+    blob_table: bytes = raw(48, 24, "ResourceHeader")
+    xml: bytes = raw(72, 24, "ResourceHeader")
+    boot_metadata: bytes = raw(96, 24, "ResourceHeader of the edition that is started", default=bytes(24))
+    boot_index: int = u32(120, "from 1; 0 = none is started", default=0)
+    integrity: bytes = raw(124, 24, "ResourceHeader", default=bytes(24))
+    unused: bytes = raw(148, 60, "zero", default=bytes(60))
+
+
+BLOB_DTYPE: np.dtype[Any] = np.dtype(
+    [
+        ("size_and_flags", "<u8"),  # 7 bytes stored size, 1 byte RESOURCE_ bits
+        ("offset", "<u8"),  # bytes from the start of the file
+        ("original_size", "<u8"),  # bytes after decompression
+        ("part", "<u2"),  # the part that holds it, from 1
+        ("references", "<u4"),  # how often the editions use it
+        ("sha1", "V20"),  # of the decompressed bytes
+    ]
+)
+"""A blob table entry of 50 bytes, as an array type: an image may have hundreds of thousands."""
+
+SIZE_MASK = (1 << 56) - 1
+
+
+@record(size=12)
+class IntegrityHeader(Record):
+    """Head of the integrity table; 20-byte SHA-1 sums follow."""
+
+    size: int = u32(0, "bytes of the whole table")
+    count: int = u32(4, "sums")
+    chunk_size: int = u32(8, "bytes each sum covers", default=10 << 20)

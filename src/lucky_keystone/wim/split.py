@@ -1,0 +1,271 @@
+"""Divides an install image into parts at blob boundaries, as content: nothing is copied here.
+
+A part is a new header, ranges of the original, a blob table of its own, the XML, and an integrity table when the
+original has one. Its size is exact before a byte is streamed; its integrity sums are taken while its body streams by.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from ..content import Content, FileRange, Joined, Literal, Seekable, Reader
+from ..errors import SourceError, UsageError
+from .read import InstallImage
+from .records import (
+    BLOB_DTYPE,
+    HEADER_SPANNED,
+    RESOURCE_METADATA,
+    SIZE_MASK,
+    Header,
+    IntegrityHeader,
+    ResourceHeader,
+)
+
+LARGEST_PART = (1 << 32) - 1
+"""The largest file FAT32 holds, in bytes (fatgen103, "DIR_FileSize")."""
+
+_CHUNK = 10 << 20
+
+
+@dataclass(frozen=True)
+class Part:
+    """One part of a divided image."""
+
+    number: int
+    content: Content
+    blob_count: int
+
+
+def divide(image: InstallImage, part_size: int = LARGEST_PART) -> list[Part]:
+    """Divide `image` into as few parts of at most `part_size` bytes as can be found, always the same ones.
+
+    Raises SourceError when the image cannot be divided (a part already, solid, a blob too large, damaged tables).
+    """
+    blobs = _dividable(image)
+    room = part_size - _overhead(image, part_size)
+    sizes = (blobs["size_and_flags"] & np.uint64(SIZE_MASK)).astype(np.int64) + BLOB_DTYPE.itemsize
+    if len(sizes) and int(sizes.max()) > room:
+        largest = int(np.argmax(sizes))
+        raise SourceError(
+            f"{image.place}: blob {bytes(blobs['sha1'][largest]).hex()} alone has {int(sizes[largest]) - 50} bytes, "
+            f"more than a part of {part_size} holds; blobs are never cut.",
+            advice="Choose larger parts, or a layout whose file system takes the image whole.",
+        )
+    metadata = (blobs["size_and_flags"] >> np.uint64(56) & np.uint64(RESOURCE_METADATA)) != 0
+    if int(sizes[metadata].sum()) > room:
+        raise SourceError(f"{image.place}: its editions' folder trees do not fit into one part of {part_size} bytes.",
+                          advice="Choose larger parts.")
+    part_of = _assign(sizes, metadata, blobs["offset"], room)
+    count = int(part_of.max()) + 1 if len(part_of) else 1
+    return [_part(image, blobs[part_of == number], number + 1, count) for number in range(count)]
+
+
+def part_names(name: str, count: int) -> list[str]:
+    """Return the file names of the parts of image `name`: install.swm, install2.swm, install3.swm and so on."""
+    stem = name.rsplit(".", 1)[0]
+    return [f"{stem}{number if number > 1 else ''}.swm" for number in range(1, count + 1)]
+
+
+def _dividable(image: InstallImage) -> np.ndarray[Any, Any]:
+    if image.is_part:
+        raise SourceError(
+            f"{image.place} is already part {image.header.part_number} of {image.header.part_count}.",
+            advice="Give the whole image instead.",
+        )
+    if image.solid:
+        raise SourceError(
+            f"{image.place} is a solid image: its blobs are compressed as one stream and cannot be divided.",
+            advice="Choose a layout whose file system takes the image whole, or a source with a plain image.",
+        )
+    return image.blobs
+
+
+def _overhead(image: InstallImage, part_size: int) -> int:
+    """Bytes of a part that are not blobs or their entries, at most."""
+    if part_size < 1 << 20:
+        raise UsageError(f"Parts of {part_size} bytes are too small.", advice="Choose 1 MiB or more.")
+    integrity = IntegrityHeader.SIZE + 20 * -(-part_size // _CHUNK) if image.has_integrity else 0
+    overhead = Header.SIZE + len(image.xml) + integrity
+    if overhead >= part_size:
+        raise SourceError(f"{image.place}: its XML alone fills a part of {part_size} bytes.", advice="Choose larger parts.")
+    return overhead
+
+
+def _assign(
+    sizes: np.ndarray[Any, Any], metadata: np.ndarray[Any, Any], offsets: np.ndarray[Any, Any], room: int
+) -> np.ndarray[Any, Any]:
+    """Return the part (from 0) of each blob. Metadata goes to part 0.
+
+    In the original's order when that needs no more parts than best fit, largest first: reading stays sequential.
+    """
+    rest = np.flatnonzero(~metadata)
+    in_order = rest[np.argsort(offsets[rest], kind="stable")]
+    sequential = _next_fit(sizes, in_order, int(sizes[metadata].sum()), room)
+    fewest = -(-int(sizes.sum()) // room)
+    chosen = sequential
+    if len(sequential) and int(sequential.max()) + 1 > fewest:
+        by_size = in_order[np.argsort(-sizes[in_order], kind="stable")]
+        packed = _best_fit(sizes, by_size, int(sizes[metadata].sum()), room)
+        if int(packed.max()) < int(sequential.max()):
+            chosen = packed
+    return chosen
+
+
+def _next_fit(sizes: np.ndarray[Any, Any], order: np.ndarray[Any, Any], used: int, room: int) -> np.ndarray[Any, Any]:
+    part_of = np.zeros(len(sizes), np.int64)
+    part = 0
+    for index in order.tolist():
+        size = int(sizes[index])
+        if used + size > room:
+            part, used = part + 1, 0
+        part_of[index] = part
+        used += size
+    return part_of
+
+
+def _best_fit(sizes: np.ndarray[Any, Any], order: np.ndarray[Any, Any], used: int, room: int) -> np.ndarray[Any, Any]:
+    part_of = np.zeros(len(sizes), np.int64)
+    left = [room - used]
+    for index in order.tolist():
+        size = int(sizes[index])
+        fitting = [(space, part) for part, space in enumerate(left) if space >= size]
+        part = min(fitting)[1] if fitting else len(left)
+        if not fitting:
+            left.append(room)
+        left[part] -= size
+        part_of[index] = part
+    return part_of
+
+
+def _part(image: InstallImage, blobs: np.ndarray[Any, Any], number: int, count: int) -> Part:
+    order = np.argsort(blobs["offset"], kind="stable")
+    blobs = blobs[order]
+    sizes = (blobs["size_and_flags"] & np.uint64(SIZE_MASK)).astype(np.int64)
+    body = _ranges(image.content, blobs["offset"].astype(np.int64), sizes)
+    table = blobs.copy()
+    ends = Header.SIZE + np.cumsum(sizes)
+    table["offset"] = (ends - sizes).astype(np.uint64)
+    table["part"] = number
+    table_offset = int(ends[-1]) if len(ends) else Header.SIZE
+    xml_offset = table_offset + table.nbytes
+    integrity_offset = xml_offset + len(image.xml)
+    sums = -(-(xml_offset - Header.SIZE) // _CHUNK) if image.has_integrity else 0
+    integrity_size = IntegrityHeader.SIZE + 20 * sums if sums else 0
+    header = replace(
+        image.header,
+        flags=image.header.flags | HEADER_SPANNED,
+        part_number=number,
+        part_count=count,
+        blob_table=_place(table_offset, table.nbytes),
+        xml=_place(xml_offset, len(image.xml)),
+        boot_metadata=bytes(24),
+        boot_index=0,
+        integrity=_place(integrity_offset, integrity_size) if sums else bytes(24),
+    )
+    head, tables = Literal(header.pack()), Literal(table.tobytes())
+    xml = Literal(image.xml)
+    if not sums:
+        return Part(number, Joined([head, *body, tables, xml]), len(table))
+    return Part(number, SummedPart(head, Joined([*body, tables]), xml, sums), len(table))
+
+
+def _place(offset: int, size: int) -> bytes:
+    return ResourceHeader(offset=offset, stored_size=size, original_size=size).pack()
+
+
+def _ranges(content: Seekable, offsets: np.ndarray[Any, Any], sizes: np.ndarray[Any, Any]) -> list[Content]:
+    """Return the blobs' bytes as ranges of `content`, neighbours joined."""
+    if not len(offsets):
+        return []
+    breaks = np.flatnonzero(offsets[1:] != offsets[:-1] + sizes[:-1]) + 1
+    starts = np.concatenate(([0], breaks))
+    ends = np.concatenate((breaks, [len(offsets)])) - 1
+    return [
+        subrange(content, int(offsets[first]), int(offsets[last] + sizes[last] - offsets[first]))
+        for first, last in zip(starts.tolist(), ends.tolist(), strict=True)
+    ]
+
+
+def subrange(content: Seekable, offset: int, size: int) -> Content:
+    """Return `size` bytes of `content` from `offset` as a content of its own."""
+    if isinstance(content, FileRange):
+        return FileRange(content.file, content.offset + offset, size)
+    if isinstance(content, Joined):
+        pieces: list[Content] = []
+        start = 0
+        for part in content.parts:
+            first, last = max(offset, start), min(offset + size, start + part.size)
+            if first < last:
+                pieces.append(subrange(part, first - start, last - first))  # type: ignore[arg-type]
+            start += part.size
+        return Joined(pieces)
+    return Literal(content.read_at(offset, size))
+
+
+class SummedPart:
+    """A part that ends in an integrity table: SHA-1 sums of the bytes between its header and its XML."""
+
+    def __init__(self, header: Content, body: Content, xml: Content, sum_count: int) -> None:
+        self._header, self._body, self._xml, self._sum_count = header, body, xml, sum_count
+        self.size = header.size + body.size + xml.size + IntegrityHeader.SIZE + 20 * sum_count
+
+    def where(self) -> tuple[str, int]:
+        return self._body.where()
+
+    def open(self) -> Reader:
+        return _SummingReader(self._header, self._body, self._xml, self._sum_count)
+
+
+class _SummingReader:
+    def __init__(self, header: Content, body: Content, xml: Content, sum_count: int) -> None:
+        self._sums: list[bytes] = []
+        self._hash, self._in_chunk, self._body_left = hashlib.sha1(), 0, body.size
+        self._count = sum_count
+        self._stages: Iterator[tuple[Reader, bool]] = iter(
+            [(header.open(), False), (body.open(), True), (xml.open(), False)]
+        )
+        self._current: tuple[Reader, bool] | None = next(self._stages)
+        self._table_made = False
+
+    def readinto(self, view: memoryview) -> int:
+        done = 0
+        while done < len(view) and self._current is not None:
+            reader, summed = self._current
+            got = reader.readinto(view[done:])
+            if summed:
+                self._add(view[done : done + got])
+            if got == 0:
+                reader.close()
+                self._current = next(self._stages, None) or self._table()
+            done += got
+        return done
+
+    def _add(self, data: memoryview) -> None:
+        while data:
+            take = min(_CHUNK - self._in_chunk, len(data))
+            self._hash.update(data[:take])
+            self._in_chunk += take
+            self._body_left -= take
+            data = data[take:]
+            if self._in_chunk == _CHUNK or not self._body_left:
+                self._sums.append(self._hash.digest())
+                self._hash, self._in_chunk = hashlib.sha1(), 0
+
+    def _table(self) -> tuple[Reader, bool] | None:
+        if self._table_made:
+            return None
+        self._table_made = True
+        head = IntegrityHeader(size=IntegrityHeader.SIZE + 20 * self._count, count=self._count).pack()
+        return Literal(head + b"".join(self._sums)).open(), False
+
+    def close(self) -> None:
+        if self._current is not None:
+            self._current[0].close()
+        for reader, _ in self._stages:
+            reader.close()
+        self._current = None
