@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from ..content import Seekable
+from typing import Protocol
+
 from ..record import Record, raw, record, u16, u32
 
 MACHINES = {0x8664: "x64", 0x014C: "x86", 0xAA64: "arm64", 0x01C2: "arm"}
@@ -28,7 +29,25 @@ class CoffHeader(Record):
     characteristics: int = u16(22, "")
 
 
-def loader_architecture(content: Seekable) -> str:
+@record(size=40)
+class SectionHeader(Record):
+    """Section header (PE/COFF specification, "Section Table"), as far as it is used."""
+
+    name: bytes = raw(0, 8, "")
+    virtual: bytes = raw(8, 8, "size and place in memory")
+    raw_size: int = u32(16, "bytes in the file")
+    raw_offset: int = u32(20, "bytes from the start of the file")
+    rest: bytes = raw(24, 16, "relocations, line numbers, characteristics")
+
+
+class _Bytes(Protocol):
+    @property
+    def size(self) -> int: ...
+
+    def read_at(self, offset: int, size: int) -> bytes: ...
+
+
+def loader_architecture(content: _Bytes) -> str:
     """Return the architecture a PE file is made for, '' when it is no UEFI application. Reads headers only."""
     head = content.read_at(0, min(64, content.size))
     if len(head) < 64 or head[:2] != b"MZ":
@@ -42,3 +61,19 @@ def loader_architecture(content: Seekable) -> str:
     if coff.signature != b"PE\0\0" or subsystem != SUBSYSTEM_EFI_APPLICATION:
         return ""
     return MACHINES.get(coff.machine, "")
+
+
+def loader_fault(content: _Bytes) -> str:
+    """Return why a UEFI loader cannot be whole, '' when every section its headers tell of lies within the file."""
+    head = content.read_at(0, 64)
+    offset = int.from_bytes(head[60:64], "little")
+    coff = CoffHeader.unpack(content.read_at(offset, CoffHeader.SIZE))
+    table = offset + CoffHeader.SIZE + coff.optional_size
+    if coff.section_count == 0 or table + SectionHeader.SIZE * coff.section_count > content.size:
+        return "its section table does not lie in the file"
+    data = content.read_at(table, SectionHeader.SIZE * coff.section_count)
+    for number in range(coff.section_count):
+        section = SectionHeader.unpack(data, number * SectionHeader.SIZE)
+        if section.raw_offset + section.raw_size > content.size:
+            return f"section {number + 1} ends at byte {section.raw_offset + section.raw_size}, the file at {content.size}"
+    return ""

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from ..content import SourceFile, Zeros, seekable, stream
+from ..content import FileRange, SourceFile, seekable, stream
 from ..errors import SourceError
 from ..tree import File, Folder
 from ..wim.read import Edition, InstallImage
@@ -16,6 +16,10 @@ from .folder import read_folder
 from .iso9660 import Iso9660Reader
 from .pe import loader_architecture
 from .udf import UdfReader, has_udf
+
+
+Tell = Callable[[str, int, int], None]
+"""Hears of progress: stage, bytes done, bytes in all."""
 
 
 @dataclass(frozen=True)
@@ -198,37 +202,38 @@ def _loaders(root: Folder) -> Iterable[Loader]:
 # -- proving a source whole ------------------------------------------------------------------------------------------
 
 
-def verify_source(source: Source, sha256: str | None, tell: Callable[[str, int, int], None] | None = None) -> list[str]:
-    """Read the source against `sha256` (of the image file) and the integrity tables of its install images.
+def verify_source(source: Source, sha256: str | None, tell: Tell, *, integrity: bool) -> list[str]:
+    """Read the source against `sha256` (of the image file) and, with `integrity`, its install images' own tables.
 
-    `tell(stage, bytes done, bytes in all)` hears of progress. Returns one line for each proof made; raises SourceError
-    naming the damaged file.
+    Returns one line for each proof made or not possible; raises SourceError naming the damaged file.
     """
     proofs: list[str] = []
     if sha256 is not None:
         _verify_sum(source, sha256.lower(), tell)
-        proofs.append(f"{source.path.name}: SHA-256 as given")
-    for facts in source.facts.images:
+        proofs.append(f"{source.path.name} has the SHA-256 given")
+    for facts in source.facts.images if integrity else ():
         file = source.root.find_file(facts.path)
-        if file is not None and facts.has_integrity:
-            InstallImage(seekable(file.content), f"{source.path.name}: {facts.path}").verify_integrity()
-            proofs.append(f"{facts.path}: matches its integrity table")
+        if file is None:
+            continue
+        if not facts.has_integrity:
+            proofs.append(f"{facts.path} has no integrity table to be checked by")
+            continue
+        image = InstallImage(seekable(file.content), f"{source.path.name}: {facts.path}")
+        image.verify_integrity(lambda done, whole: tell("verifying the source", done, whole))
+        proofs.append(f"{facts.path} matches its integrity table")
     return proofs
 
 
-def _verify_sum(source: Source, sha256: str, tell: Callable[[str, int, int], None] | None) -> None:
+def _verify_sum(source: Source, sha256: str, tell: Tell) -> None:
     if source.path.is_dir():
         raise SourceError(f"{source.path} is a folder; a SHA-256 can only be checked of a disc image.",
                           advice="Leave out --sha256, or give the disc image.")
     whole = SourceFile(source.path)
-    from ..content import FileRange
-
     digest, done = hashlib.sha256(), 0
-    for piece in stream(FileRange(whole, 0, whole.size) if whole.size else Zeros(0)):
+    for piece in stream(FileRange(whole, 0, whole.size)):
         digest.update(piece)
         done += len(piece)
-        if tell:
-            tell("verifying the source", done, whole.size)
+        tell("verifying the source", done, whole.size)
     if digest.hexdigest() != sha256:
         raise SourceError(f"{source.path}: SHA-256 is {digest.hexdigest()}, {sha256} was given.",
                           advice="The image is damaged, incomplete or another one: download it again.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -118,8 +119,11 @@ class InstallImage:
         """True when the image carries sums of its own bytes."""
         return ResourceHeader.unpack(self.header.integrity).stored_size > 0
 
-    def verify_integrity(self) -> None:
-        """Read the whole image against its integrity table. Raises SourceError naming the first bad chunk."""
+    def verify_integrity(self, tell: Callable[[int, int], None]) -> None:
+        """Read the whole image against its integrity table, telling bytes done and bytes in all.
+
+        Raises SourceError naming the first bad chunk.
+        """
         place = self._resource("integrity", 64 << 20)
         table = self.content.read_at(place.offset, place.stored_size)
         try:
@@ -139,6 +143,7 @@ class InstallImage:
                     f"{self.place}: bytes {offset} to {offset + len(chunk) - 1} do not match its integrity table.",
                     advice="The image is damaged: get it again.",
                 )
+            tell(offset + len(chunk) - start, end - start)
 
     def _resource(self, name: str, most: int) -> ResourceHeader:
         """Return the resource header `name` of the file header, proven to lie within the file and uncompressed."""

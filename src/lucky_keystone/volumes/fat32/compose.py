@@ -220,11 +220,10 @@ def _folder_data(placed: PlacedFolder, layout: Layout, cluster_of: dict[int, int
             _entry(b".          ", ATTR_DIRECTORY, moment, placed.cluster, 0),
             _entry(b"..         ", ATTR_DIRECTORY, moment, placed.parent, 0),
         ]
-    names = ShortNames.of(placed.folder.entries)
+    names = ShortNames(placed.folder.entries)
     for name, entry in placed.folder.entries.items():
-        short = exact_short_name(name)
-        if short is None:
-            short = names.generate(name)
+        short = names.of(name)
+        if exact_short_name(name) is None:
             pieces.append(long_entries(name, short))
         cluster = cluster_of[id(entry)]
         if isinstance(entry, Folder):

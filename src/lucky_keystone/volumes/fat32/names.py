@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 
 from ...errors import SourceError
 from ...tree import Folder
@@ -69,21 +68,27 @@ def exact_short_name(name: str) -> bytes | None:
     return stored if all(byte in _SHORT_CHARACTERS for byte in (base + extension).encode()) else None
 
 
-@dataclass
 class ShortNames:
-    """Gives each name of one folder a short name of its own. Exact ones are taken first, in any order of asking."""
+    """Gives each name of one folder a short name of its own.
 
-    taken: set[bytes] = field(default_factory=set)
-    _next_number: dict[bytes, int] = field(default_factory=dict)
+    A name that fits 8.3 once it is in upper case keeps that (boot code looks BOOTMGR up by it), whatever order the
+    names come in; others get the basis cut to fit, and ~N (the numeric tail).
+    """
 
-    @classmethod
-    def of(cls, names: Iterable[str]) -> ShortNames:
-        """Prepare for the names of a folder: those that are short already keep themselves."""
-        exact = (exact_short_name(name) for name in names)
-        return cls({stored for stored in exact if stored is not None})
+    def __init__(self, names: Iterable[str]) -> None:
+        self._own: dict[str, bytes] = {}
+        for name in names:
+            stored = exact_short_name(fold(name))
+            if stored is not None:
+                self._own[name] = stored
+        self._taken = set(self._own.values())
+        self._next_number: dict[bytes, int] = {}
 
-    def generate(self, name: str) -> bytes:
-        """Return 11 bytes for a name that needs a long entry: the basis cut to fit, and ~N (the numeric tail)."""
+    def of(self, name: str) -> bytes:
+        """Return the 11 bytes for `name`; each name is asked for once."""
+        own = self._own.get(name)
+        if own is not None:
+            return own
         base, extension = _basis(name)
         key = base[:6] + b"." + extension
         number = self._next_number.get(key, 1)
@@ -91,8 +96,8 @@ class ShortNames:
             tail = b"~%d" % number
             number += 1
             stored = (base[: 8 - len(tail)] + tail).ljust(8) + extension.ljust(3)
-            if stored not in self.taken:
-                self.taken.add(stored)
+            if stored not in self._taken:
+                self._taken.add(stored)
                 self._next_number[key] = number
                 return stored
 

@@ -1,0 +1,5 @@
+"""`python -m lucky_keystone` runs the program."""
+
+from .cli.main import entry
+
+entry()

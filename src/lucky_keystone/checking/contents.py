@@ -1,0 +1,148 @@
+"""Holds every byte against the manifest, and tells what a host changed by using the drive from damage.
+
+A block whose hash differs is read once more, and what hosts may change is undone in memory: new entries behind the
+built ones, access dates, the mounted mark, free counts, chains of clusters that were free. If the hash then fits,
+the drive was used; if not, something that was built is different.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from blake3 import blake3
+
+from ..building.manifest import Manifest, RegionNote, VolumeNote
+from ..building.stream import Target, Tell, read_back
+from ..volumes.fat32.read import Entry, Fat32Volume
+from ..volumes.fat32.records import (
+    ATTR_LONG_NAME,
+    BACKUP_BOOT_SECTOR,
+    END_OF_CHAIN,
+    ENTRY_SIZE,
+    FSINFO_SECTOR,
+    BootSector,
+    FsInfo,
+)
+from .report import Report
+
+_LISTED = 8
+_AREAS = {"table": "table", "reserved": "boot sectors", "fat1": "FAT", "fat2": "FAT", "folders": "folders", "files": "files"}
+
+
+def check_contents(drive: Target, manifest: Manifest, tell: Tell) -> list[tuple[RegionNote, int, int, bytes]]:
+    """Read everything the manifest covers; return the blocks that differ (region, offset, size, hash)."""
+    blocks = list(manifest.blocks())
+    wrong = read_back([(offset, size, digest) for _, offset, size, digest in blocks], drive, tell, "checking contents")
+    return [blocks[index] for index in wrong]
+
+
+def judge(
+    drive: Target,
+    manifest: Manifest,
+    wrong: Sequence[tuple[RegionNote, int, int, bytes]],
+    volume: Fat32Volume | None,
+    entries: Sequence[Entry],
+    report: Report,
+) -> None:
+    """Add a finding for each block of `wrong`: used by a host, or different from what was built."""
+    note = manifest.about.volume
+    used: set[str] = set()
+    damaged: dict[str, list[tuple[int, int]]] = {}
+    for region, offset, size, digest in wrong:
+        data = bytearray(drive.read_at(offset, size))
+        _undo_use(data, region, offset, note, volume)
+        if blake3(data).digest() == digest:
+            used.add(_AREAS[region.kind])
+        else:
+            damaged.setdefault(region.kind, []).append((offset, size))
+    for kind, places in damaged.items():
+        if kind == "files":
+            _damaged_files(places, volume, entries, report)
+            continue
+        where = ", ".join(f"{offset}-{offset + size - 1}" for offset, size in places[:3])
+        report.fault(_AREAS[kind], f"{_name(kind)} not as built (bytes {where}).",
+                     "Something was removed or replaced by hand, or the drive lost data: build the drive again.")
+    if used:
+        _tell_use(used, note, entries, report, rest_is_whole=not damaged)
+
+
+def _name(kind: str) -> str:
+    return {
+        "table": "sector 0 is",
+        "reserved": "the boot sectors are",
+        "fat1": "the first FAT is",
+        "fat2": "the second FAT is",
+        "folders": "the folders are",
+    }[kind]
+
+
+def _tell_use(used: set[str], note: VolumeNote, entries: Sequence[Entry], report: Report, *, rest_is_whole: bool) -> None:
+    added = [e.path for e in entries if e.first_cluster >= note.next_free_cluster and "/" not in e.path]
+    text = ", ".join(added[:_LISTED]) + (f" and {len(added) - _LISTED} more" if len(added) > _LISTED else "")
+    what = "changed by a host that used the drive" + ("; everything that was built is unchanged." if rest_is_whole else ".")
+    report.used(", ".join(sorted(used)), what + (f" New on it: {text}." if added else ""))
+
+
+def _damaged_files(
+    places: Sequence[tuple[int, int]], volume: Fat32Volume | None, entries: Sequence[Entry], report: Report
+) -> None:
+    named = 0
+    for offset, size in places[:_LISTED]:
+        inside = _files_at(volume, entries, offset, size) if volume else []
+        named += len(inside)
+        names = ", ".join(inside[:3]) + (f" or {len(inside) - 3} more" if len(inside) > 3 else "")
+        report.fault("files", f"bytes {offset} to {offset + size - 1} are not as built: {names or 'no file is there now'}.",
+                     "The file was changed or the drive lost data: build the drive again.")
+    if len(places) > _LISTED:
+        report.fault("files", f"{len(places) - _LISTED} more blocks are not as built.", "Build the drive again, or on another drive.")
+
+
+def _files_at(volume: Fat32Volume, entries: Sequence[Entry], offset: int, size: int) -> list[str]:
+    first, last = volume.cluster_at(offset), volume.cluster_at(offset + size - 1)
+    return [e.path for e in entries if not e.is_folder and any(r.first <= last and r.first + r.count > first for r in e.runs)]
+
+
+# -- undoing use -----------------------------------------------------------------------------------------------------
+
+
+def _undo_use(data: bytearray, region: RegionNote, offset: int, note: VolumeNote, volume: Fat32Volume | None) -> None:
+    if volume is None:
+        return
+    if region.kind == "reserved":
+        _undo_reserved(data, offset - note.offset, note, volume.sector_size)
+    elif region.kind in ("fat1", "fat2"):
+        _undo_fat(data, (offset - region.offset) // 4, note)
+    elif region.kind == "folders":
+        _undo_folders(data, offset, note, volume)
+
+
+def _undo_reserved(data: bytearray, start: int, note: VolumeNote, sector_size: int) -> None:
+    if start != 0:
+        return
+    data[BootSector.offset_of("BS_Reserved1")] = 0
+    for sector in (FSINFO_SECTOR, BACKUP_BOOT_SECTOR + FSINFO_SECTOR):
+        at = sector * sector_size + FsInfo.offset_of("FSI_Free_Count")
+        data[at : at + 4] = note.free_clusters.to_bytes(4, "little")
+        data[at + 4 : at + 8] = note.next_free_cluster.to_bytes(4, "little")
+
+
+def _undo_fat(data: bytearray, first_entry: int, note: VolumeNote) -> None:
+    entries = np.frombuffer(data, "<u4")
+    entries[max(note.next_free_cluster - first_entry, 0) :] = 0
+    if first_entry == 0:
+        entries[1] = END_OF_CHAIN  # its upper bits tell of a clean shutdown (fatgen103, "FAT[1]")
+
+
+def _undo_folders(data: bytearray, offset: int, note: VolumeNote, volume: Fat32Volume) -> None:
+    for cluster, used in note.folders:
+        start = volume.cluster_offset(cluster) - offset
+        end = start + max(-(-used // volume.cluster_size), 1) * volume.cluster_size
+        if end <= 0 or start >= len(data):
+            continue
+        data[max(start + used, 0) : min(end, len(data))] = bytes(max(min(end, len(data)) - max(start + used, 0), 0))
+        for at in range(max(start, 0), min(start + used, len(data)), ENTRY_SIZE):
+            if data[at + 11] & 0x3F != ATTR_LONG_NAME:
+                data[at + 18 : at + 20] = data[at + 24 : at + 26]  # DIR_LstAccDate is built like DIR_WrtDate
+
+

@@ -1,0 +1,81 @@
+"""`check`: what a drive's own bytes say."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ..checking.check import check_drive
+from ..checking.report import Report
+from ..drives.image_file import ImageFile
+from ..units import exact_size, shown_size
+from .options import bay_option, json_option, verbose_option
+from .show import Stages, console, emit_json, facts, heading, starts
+from .targets import existing
+
+_MARKS = {"fault": ("FAULT", "bold red"), "used": ("used", "bold yellow"), "note": ("note", "cyan")}
+
+
+@click.command(
+    epilog="""\b
+Examples:
+  lucky-keystone check counter.img
+  lucky-keystone check G7KM --bay tidewell/bay --json"""
+)
+@click.argument("drive")
+@click.option("--sector-size", type=click.IntRange(512, 4096), metavar="BYTES", help="Sector size, when it cannot be told from the drive.")
+@bay_option
+@json_option
+@verbose_option
+def command(drive: str, sector_size: int | None, bay: Path | None, as_json: bool, verbose: bool) -> int:
+    """Check DRIVE: table, FAT32 structure, every byte against its manifest, and the way it starts. Writes nothing.
+
+    Exit code 1 when something is wrong. What a host changed by using a healthy drive is told as that.
+    """
+    chosen = existing(drive, bay)
+    with ImageFile(chosen.path) as image, Stages(quiet=as_json) as stages:
+        image.forget_cache()
+        report = check_drive(image, stages, sector_size=sector_size or (chosen.drive.sector_size if chosen.drive else None))
+    if as_json:
+        emit_json("check", {"drive": str(chosen.path), **report_body(report)})
+    else:
+        show_report(report, chosen.name, verbose=verbose)
+    return 0 if report.healthy else 1
+
+
+def report_body(report: Report) -> dict[str, Any]:
+    """Return a report for JSON output."""
+    import msgspec
+
+    return {"healthy": report.healthy, **msgspec.to_builtins(report)}
+
+
+def show_report(report: Report, name: str, *, verbose: bool) -> None:
+    """Print what a check found, and what to do."""
+    out = console()
+    heading(out, f"Check of {name}")
+    rows = [("Volume", f"'{report.label}', {report.file_count:,} files in {report.folder_count:,} folders, {shown_size(report.free_bytes)} free")]
+    if report.built_from:
+        rows.append(("Built from", f"{report.built_from} by {report.built_by}"))
+    if report.bytes_checked:
+        rows.append(("Compared", f"{exact_size(report.bytes_checked)} with the manifest"))
+    facts(out, rows)
+    for finding in report.findings:
+        mark, style = _MARKS[finding.level]
+        out.print(f"  {mark:<6}", style=style, end="")
+        out.print(f"{finding.area}: {finding.what}")
+        if finding.advice:
+            out.print(f"          What next: {finding.advice}", style="dim")
+    for line in report.unknown:
+        out.print(f"  Not known: {line}", style="yellow")
+    if report.starts:
+        heading(out, "Starts on")
+        starts(out, report.starts)
+    out.print()
+    faults = sum(finding.level == "fault" for finding in report.findings)
+    if faults:
+        out.print(f"{faults} fault{'s' if faults > 1 else ''} found.", style="bold red")
+    else:
+        out.print("No faults found." if not report.unknown else "No faults found, as far as this can be known.", style="bold green")

@@ -1,0 +1,94 @@
+"""`inspect`: what a source is."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ..sources.source import Source, SourceFacts, open_source, verify_source
+from ..units import shown_size
+from .options import json_option, source_options, verbose_option
+from .show import Stages, console, emit_json, facts, grid, heading
+
+_FAMILIES = {"windows-setup": "Windows setup", "unknown": "not an installer that is known here"}
+
+
+@click.command(
+    epilog="""\b
+Examples:
+  lucky-keystone inspect installer.iso
+  lucky-keystone inspect installer.iso --verify-source
+  lucky-keystone inspect copied-files/ --add drivers/ --json"""
+)
+@click.argument("source", type=click.Path(path_type=Path))
+@source_options
+@json_option
+@verbose_option
+def command(source: Path, added: tuple[Path, ...], sha256: str | None, verify_source: bool, as_json: bool, verbose: bool) -> None:
+    """Tell what SOURCE (a disc image or folder) is: editions, architectures, loaders, files too large for FAT32."""
+    opened = open_source(source, added)
+    proofs = prove(opened, sha256, verify_source, quiet=as_json)
+    found = opened.facts
+    if as_json:
+        emit_json("inspect", {"source": str(source), "facts": _as_dict(found), "fingerprint": opened.fingerprint, "proofs": proofs})
+        return
+    out = console()
+    show_source(opened, proofs)
+    editions = [edition for image in found.images for edition in image.editions]
+    if editions:
+        heading(out, "Editions")
+        table = grid(">", "Name", "Architecture", "Version", "Languages", ">Installed")
+        for edition in editions:
+            table.add_row(str(edition.index), edition.name, edition.architecture, edition.version, ", ".join(edition.languages), shown_size(edition.size))
+        out.print(table)
+    heading(out, "Loaders")
+    if not found.loaders:
+        out.print("  none: nothing would start from a drive built of this")
+    for loader in found.loaders:
+        made_for = f"UEFI {loader.architecture}" if loader.firmware == "uefi" and loader.architecture else loader.firmware.upper()
+        out.print(f"  {loader.path}: {made_for}, {loader.size:,} bytes" + ("" if loader.architecture else " (no loader by its header)"))
+    heading(out, "Files larger than FAT32 holds")
+    if not found.oversized:
+        out.print("  none")
+    for path, size in found.oversized:
+        out.print(f"  {path}: {shown_size(size)}")
+    for note in found.notes:
+        out.print(f"  Note: {note}", style="yellow")
+    if verbose:
+        heading(out, "All files")
+        for path, file in sorted(opened.root.files(), key=lambda item: item[0]):
+            out.print(f"  {file.size:>15,}  {path}")
+
+
+def prove(source: Source, sha256: str | None, wanted: bool, *, quiet: bool) -> list[str]:
+    """Verify the source as asked; return one line for each proof."""
+    if sha256 is None and not wanted:
+        return []
+    with Stages(quiet=quiet) as stages:
+        return verify_source(source, sha256, stages, integrity=wanted)
+
+
+def show_source(source: Source, proofs: list[str]) -> None:
+    """Print the facts every command shows of a source."""
+    found = source.facts
+    out = console()
+    rows = [
+        ("Source", f"{source.path}, {found.form}"),
+        ("Family", _FAMILIES[found.family]),
+        ("Label", found.label or "none"),
+        ("Release", f"{found.release}, build {found.build}" if found.build else "not told"),
+        ("Architectures", ", ".join(found.architectures) or "not told"),
+        ("Languages", ", ".join(found.languages) or "not told"),
+        ("Contents", f"{found.file_count:,} files in {found.folder_count:,} folders, {shown_size(found.total_bytes)}"),
+    ]
+    rows += [("Added", str(path)) for path in source.added]
+    rows += [("Verified", proof) for proof in proofs]
+    facts(out, rows)
+
+
+def _as_dict(found: SourceFacts) -> dict[str, Any]:
+    import msgspec
+
+    return msgspec.to_builtins(found)  # type: ignore[no-any-return]

@@ -1,0 +1,107 @@
+"""The program: its commands, each imported only when it is used, and the one place where errors are shown."""
+
+from __future__ import annotations
+
+import importlib
+import json
+import os
+import sys
+from typing import Any
+
+import click
+
+from .. import __version__
+from ..errors import KeystoneError
+
+_COMMANDS = {
+    "drives": "List the drives of a bay: tag, size, what is on them, free or held back.",
+    "inspect": "Tell what a source is and what it needs.",
+    "plan": "Decide and show how a drive would be built, and where it would start.",
+    "build": "Build a drive and check it.",
+    "check": "Check a drive: table, volume, contents, and the way it starts.",
+    "split": "Divide an install image into parts.",
+    "demo": "Run the whole job on made-up data, in a folder.",
+}
+_PROGRAM_FAULT = 70
+
+
+class _Commands(click.Group):
+    def list_commands(self, context: click.Context) -> list[str]:
+        return list(_COMMANDS)
+
+    def get_command(self, context: click.Context, name: str) -> click.Command | None:
+        if name not in _COMMANDS:
+            return None
+        return importlib.import_module(f".{name}", __package__).command  # type: ignore[no-any-return]
+
+    def format_commands(self, context: click.Context, formatter: click.HelpFormatter) -> None:
+        """List the commands without importing them."""
+        with formatter.section("Commands"):
+            formatter.write_dl(list(_COMMANDS.items()))
+
+
+@click.group(
+    cls=_Commands,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    epilog="""\b
+Examples:
+  lucky-keystone demo tidewell
+  lucky-keystone inspect installer.iso
+  lucky-keystone build installer.iso --onto stick.img
+  lucky-keystone check stick.img
+
+\b
+Exit codes: 0 done; 1 check found something; 2 usage; 3 refused to protect data;
+4 the source cannot be used; 5 the drive failed; 130 interrupted.
+Completion for bash: eval "$(_LUCKY_KEYSTONE_COMPLETE=bash_source lucky-keystone)"
+(zsh_source and fish_source for the others; _LKEY_COMPLETE for lkey).""",
+)
+@click.version_option(__version__, prog_name="lucky-keystone")
+def program() -> None:
+    """Build installer drives: composed first, written once, front to back, and checked.
+
+    Nothing is mounted, nothing is copied to temporary files, and every choice has its reason.
+    """
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run the program; return its exit code. No traceback reaches a user."""
+    given = sys.argv[1:] if arguments is None else arguments
+    as_json = "--json" in given
+    try:
+        result = program.main(args=given, prog_name=os.path.basename(sys.argv[0]) or "lucky-keystone", standalone_mode=False)
+        return result if isinstance(result, int) else 0
+    except KeystoneError as error:
+        return _fail(as_json, error.message, error.advice, error.exit_code)
+    except click.exceptions.Exit as stop:
+        return stop.exit_code
+    except (click.Abort, KeyboardInterrupt):
+        return _fail(as_json, "Stopped.", "", 130)
+    except click.ClickException as error:
+        if isinstance(error, click.UsageError) and error.ctx is not None and not as_json:
+            click.echo(error.ctx.get_usage(), err=True)
+        return _fail(as_json, error.format_message(), "'--help' behind a command shows its options and examples.", error.exit_code)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except Exception as error:  # noqa: BLE001 - the last resort before a user would see a traceback
+        if os.environ.get("LUCKY_KEYSTONE_TRACE"):
+            raise
+        what = f"The program met a fault of its own: {type(error).__name__}: {error}."
+        return _fail(as_json, what, "Run it again with LUCKY_KEYSTONE_TRACE=1 set, and report what it shows.", _PROGRAM_FAULT)
+
+
+def _fail(as_json: bool, message: str, advice: str, code: int) -> int:
+    if as_json:
+        body: dict[str, Any] = {"schema": 1, "error": {"message": message, "advice": advice, "exit_code": code}}
+        click.echo(json.dumps(body, indent=2, ensure_ascii=False))
+    else:
+        click.echo(click.style("Error: ", fg="red", bold=True) + message, err=True)
+        if advice:
+            click.echo("What next: " + advice, err=True)
+    return code
+
+
+def entry() -> None:
+    """Entry point of the installed program."""
+    sys.exit(main())

@@ -1,0 +1,71 @@
+"""Options that several commands share, turned into the core's own types."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+
+_F = TypeVar("_F", bound=Callable[..., Any])
+
+
+class Size(click.ParamType[int]):
+    """A size like 64GB or 3800M, in bytes."""
+
+    name = "size"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
+        from ..units import parse_size
+
+        return value if isinstance(value, int) else parse_size(str(value))
+
+
+def json_option(function: _F) -> _F:
+    """--json."""
+    return click.option("--json", "as_json", is_flag=True, help="Print one JSON document (docs/json.md) instead of text.")(function)
+
+
+def verbose_option(function: _F) -> _F:
+    """-v, --verbose."""
+    return click.option("-v", "--verbose", is_flag=True, help="Show more.")(function)
+
+
+def bay_option(function: _F) -> _F:
+    """--bay."""
+    return click.option(
+        "--bay", type=click.Path(path_type=Path), envvar="LUCKY_KEYSTONE_BAY", metavar="FOLDER",
+        help="A folder of simulated drives; also LUCKY_KEYSTONE_BAY.",
+    )(function)
+
+
+_CHOICES: list[tuple[str, dict[str, Any]]] = [
+    ("--firmware", {"metavar": "bios|uefi|both", "help": "Which firmware it must start on."}),
+    ("--table", {"metavar": "mbr|gpt", "help": "Partition table."}),
+    ("--file-system", {"metavar": "fat32|ntfs|fat32+ntfs", "help": "File system of the installer's volume."}),
+    ("--label", {"metavar": "TEXT", "help": "Volume label, up to 11 characters."}),
+    ("--cluster", {"type": Size(), "metavar": "SIZE", "help": "Cluster size."}),
+    ("--part-size", {"type": Size(), "metavar": "SIZE", "help": "Largest part of a split install image."}),
+    ("--use", {"metavar": "whole|needed", "help": "Use the whole drive, or as little as the source needs."}),
+    ("--identity", {"metavar": "WORD", "help": "What serial number and signature derive from; else the drive's tag or file name."}),
+    ("--purpose", {"metavar": "install|portable", "help": "An installer drive, or a system that runs from it."}),
+    ("--edition", {"metavar": "NAME", "help": "Edition, where the purpose needs one."}),
+    ("--waive", {"metavar": "LIST", "help": "Hardware checks of the installer to leave out."}),
+]
+CHOICE_NAMES = tuple(name.removeprefix("--").replace("-", "_") for name, _ in _CHOICES)
+
+
+def choice_options(function: _F) -> _F:
+    """All choices; each is decided when it is not given."""
+    for name, settings in reversed(_CHOICES):
+        function = click.option(name, **settings)(function)
+    return function
+
+
+def source_options(function: _F) -> _F:
+    """--add, --sha256 and --verify-source."""
+    function = click.option("--verify-source", is_flag=True, help="Read the source against its own integrity tables first.")(function)
+    function = click.option("--sha256", metavar="SUM", help="The disc image must have this SHA-256; checked before anything is erased.")(function)
+    return click.option("--add", "added", type=click.Path(path_type=Path), multiple=True, metavar="FOLDER",
+                        help="Lay this folder's files over the source (drivers, scripts). Repeatable.")(function)

@@ -1,0 +1,107 @@
+"""`plan`: decisions with reasons, layout, forecast."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ..planning.choices import Choices
+from ..planning.plan import DriveShape, Plan
+from ..planning.rules import make_plan
+from ..sources.source import open_source
+from ..units import exact_size, shown_size
+from .inspect import prove, show_source
+from .options import CHOICE_NAMES, Size, bay_option, choice_options, json_option, source_options, verbose_option
+from .show import console, emit_json, facts, grid, heading, starts
+from .targets import choose
+
+
+@click.command(
+    epilog="""\b
+Examples:
+  lucky-keystone plan installer.iso
+  lucky-keystone plan installer.iso --for G7KM --bay tidewell/bay --figure drive.png
+  lucky-keystone plan installer.iso --label CREW --save crew.toml"""
+)
+@click.argument("source", type=click.Path(path_type=Path))
+@click.option("--for", "drive", metavar="DRIVE", help="The drive to plan for: a tag of the bay, or an image file.")
+@click.option("--size", type=Size(), metavar="SIZE", help="Size of an image file to be made; else as large as needed.")
+@click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
+@choice_options
+@source_options
+@click.option("--save", type=click.Path(path_type=Path), metavar="FILE", help="Save the plan as TOML, to be edited and built.")
+@click.option("--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw the drive to scale, as .png or .svg.")
+@bay_option
+@json_option
+@verbose_option
+def command(source: Path, drive: str | None, size: int | None, sector_size: int | None, added: tuple[Path, ...], sha256: str | None,
+            verify_source: bool, save: Path | None, figure: Path | None, bay: Path | None, as_json: bool, verbose: bool, **given: Any) -> None:
+    """Decide how a drive would be built from SOURCE, and say why, where everything would lie, and where it would start."""
+    opened = open_source(source, added)
+    proofs = prove(opened, sha256, verify_source, quiet=as_json)
+    shape = choose(drive, bay, sector_size).shape(size) if drive else DriveShape("new drive", size, sector_size or 512)
+    plan = make_plan(opened, choices_of(given), shape)
+    if save:
+        from ..planning.planfile import save_plan
+
+        save_plan(plan, save)
+    if figure:
+        from ..planning.figure import draw_plan
+
+        draw_plan(plan, figure)
+    if as_json:
+        emit_json("plan", plan_body(plan))
+        return
+    show_source(opened, proofs)
+    show_plan(plan, verbose=verbose)
+    for what, path in (("Plan saved", save), ("Figure drawn", figure)):
+        if path:
+            console().print(f"\n{what}: {path}")
+
+
+def choices_of(given: dict[str, Any]) -> Choices:
+    """Return the choices among a command's options."""
+    return Choices(**{name: given[name] for name in CHOICE_NAMES})
+
+
+def plan_body(plan: Plan) -> dict[str, Any]:
+    """Return a plan for JSON output."""
+    import msgspec
+
+    return {
+        "source": {"path": str(plan.source.path), "label": plan.source.label, "fingerprint": plan.source.fingerprint},
+        "drive": msgspec.to_builtins(plan.drive),
+        "choices": msgspec.to_builtins(plan.choices),
+        "decisions": msgspec.to_builtins(plan.decisions),
+        "layout": msgspec.to_builtins(plan.areas),
+        "splits": msgspec.to_builtins(plan.splits),
+        "needed": plan.needed,
+        "free": plan.free,
+        "unused": plan.unused,
+        "forecast": msgspec.to_builtins(plan.forecast),
+    }
+
+
+def show_plan(plan: Plan, *, verbose: bool) -> None:
+    """Print decisions, layout and forecast."""
+    out = console()
+    heading(out, "Decisions")
+    table = grid("", "", "Reason", "By")
+    for decision in plan.decisions:
+        table.add_row("  " + decision.topic, decision.value, decision.reason, "you" if decision.chosen else "")
+    out.print(table)
+    heading(out, "Layout")
+    table = grid("", ">Size", ">From byte", "")
+    for area in plan.areas:
+        table.add_row("  " + area.name, shown_size(area.size), f"{area.offset:,}", area.note)
+    out.print(table)
+    facts(out, [("Needed", exact_size(plan.needed)), ("Available", exact_size(plan.drive.size or 0)), ("Free after", exact_size(plan.free))])
+    if verbose:
+        for split in plan.splits:
+            out.print(f"\n  {split.path}, {exact_size(split.size)}, becomes")
+            for name, size in split.parts:
+                out.print(f"    {name}: {exact_size(size)}")
+    heading(out, "Forecast")
+    starts(out, plan.forecast)

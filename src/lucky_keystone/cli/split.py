@@ -1,0 +1,43 @@
+"""`split`: an install image into parts, on its own."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from ..content import FileRange, SourceFile
+from ..errors import DriveError, naming
+from ..units import exact_size
+from ..wim.export import write_parts
+from ..wim.read import InstallImage
+from ..wim.split import LARGEST_PART, divide, part_names
+from .options import Size, json_option
+from .show import Stages, console, emit_json
+
+
+@click.command(
+    epilog="""\b
+Examples:
+  lucky-keystone split sources/install.wim --into parts/
+  lucky-keystone split install.wim --into parts/ --part-size 2GiB"""
+)
+@click.argument("image", type=click.Path(path_type=Path))
+@click.option("--into", "folder", required=True, type=click.Path(path_type=Path), metavar="DIR", help="Folder for the parts; made when it is missing.")
+@click.option("--part-size", type=Size(), default=LARGEST_PART, metavar="SIZE", help="Largest part; FAT32's largest file when left out.")
+@json_option
+def command(image: Path, folder: Path, part_size: int, as_json: bool) -> None:
+    """Divide an install image (.wim) into as few parts (.swm) as can be found. The original stays as it is."""
+    file = SourceFile(image)
+    parts = divide(InstallImage(FileRange(file, 0, file.size), str(image)), part_size)
+    with naming(str(folder), DriveError, advice="Choose a folder that can be written to."):
+        folder.mkdir(parents=True, exist_ok=True)
+    paths = [folder / name for name in part_names(image.name, len(parts))]
+    with Stages(quiet=as_json) as stages:
+        write_parts(parts, paths, stages)
+    if as_json:
+        emit_json("split", {"image": str(image), "parts": [
+            {"path": str(path), "size": part.content.size, "blobs": part.blob_count} for part, path in zip(parts, paths, strict=True)]})
+        return
+    for part, path in zip(parts, paths, strict=True):
+        console().print(f"  {path}: {exact_size(part.content.size)}, {part.blob_count:,} blobs")

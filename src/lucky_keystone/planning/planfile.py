@@ -1,0 +1,141 @@
+"""Plan files: what was decided, as TOML that can be saved, edited by hand, and built again (see docs/formats.md).
+
+The file holds what decides (source, drive, choices). Reasons, layout and forecast stand in it as comments: they follow
+from the rest and are worked out anew when the file is built.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from pathlib import Path
+
+import msgspec
+import tomlkit
+
+from ..errors import SourceError, UsageError, naming
+from ..sources.source import Source, open_source
+from ..units import shown_size
+from .choices import Choices
+from .plan import Plan
+
+FORMAT = 1
+
+
+class SourcePart(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """[source]: what is built from."""
+
+    path: str
+    fingerprint: str = ""
+    """Hash over names, sizes and times; '' to take the source as it is."""
+    added: list[str] = []
+
+
+class DrivePart(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """[drive]: what it was planned for."""
+
+    name: str = ""
+    size: int | None = None
+    """Bytes; left out when an image file is to be as large as needed."""
+    sector_size: int = 512
+
+
+class PlanFile(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """A plan file's contents."""
+
+    format: int
+    source: SourcePart
+    drive: DrivePart = DrivePart()
+    choices: Choices = Choices()
+
+
+def save_plan(plan: Plan, path: Path) -> None:
+    """Write `plan` to `path` as TOML, replacing a plan that is there."""
+    document = tomlkit.document()
+    for line in (
+        "A plan of Lucky Keystone. Edit [choices] and build it with:  lucky-keystone build THIS-FILE --onto DRIVE",
+        "Remove a line of [choices] to have it decided anew.",
+    ):
+        document.add(tomlkit.comment(line))
+    document.add("format", tomlkit.item(FORMAT))
+    source = tomlkit.table()
+    source.add("path", str(plan.source.path.resolve()))
+    source.add("fingerprint", plan.source.fingerprint)
+    if plan.source.added:
+        source.add("added", [str(folder.resolve()) for folder in plan.source.added])
+    document.add("source", source)
+    drive = tomlkit.table()
+    drive.add("name", plan.drive.name)
+    drive.add("size", plan.drive.size)
+    drive.add("sector_size", plan.drive.sector_size)
+    document.add("drive", drive)
+    chosen = {decision.topic for decision in plan.decisions if decision.chosen}
+    choices = tomlkit.table()
+    for name, value in msgspec.to_builtins(plan.choices).items():
+        if name != "identity" or "identity" in chosen:  # else each drive gets the identity of its own name
+            choices.add(name, value)
+    document.add("choices", choices)
+    for line in _told(plan):
+        document.add(tomlkit.comment(line))
+    with naming(str(path), UsageError, advice="Choose a place where the plan can be written."):
+        path.write_text(tomlkit.dumps(document), "utf-8")
+
+
+def _told(plan: Plan) -> list[str]:
+    lines = ["", "Why:"]
+    lines += [f"  {d.topic}: {d.value} ({d.reason})" for d in plan.decisions]
+    lines += ["What comes out:"]
+    lines += [f"  {area.name}: {shown_size(area.size)} from byte {area.offset}" for area in plan.areas]
+    lines += ["Where it starts:"]
+    lines += [f"  {row.firmware}: {row.verdict} ({row.reason})" for row in plan.forecast]
+    return lines
+
+
+def read_plan(path: Path) -> PlanFile:
+    """Read a plan file. Raises UsageError naming line and key of what is wrong."""
+    with naming(str(path), UsageError, advice="Check the path of the plan."):
+        data = path.read_bytes()
+    try:
+        text = data.decode("utf-8")
+        values = tomllib.loads(text)
+    except (UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise UsageError(f"{path}: {error}.", advice="Correct the line in the plan file.") from error
+    try:
+        plan = msgspec.convert(values, PlanFile)
+    except msgspec.ValidationError as error:
+        message, _, place = str(error).partition(" - at `$.")
+        key = place.rstrip("`")
+        unknown = re.search(r"unknown field `(\w+)`", message)
+        if unknown:
+            key = f"{key}.{unknown.group(1)}".lstrip(".")
+        line = _line_of(text, key)
+        where = f", line {line}" if line else ""
+        raise UsageError(f"{path}{where}, {key or 'the file'}: {message}.", advice="Correct the key in the plan file.") from error
+    if plan.format != FORMAT:
+        raise UsageError(f"{path}, line {_line_of(text, 'format')}, format: {plan.format} is not known, only {FORMAT}.",
+                         advice="Plan again with this version.")
+    return plan
+
+
+def _line_of(text: str, key: str) -> int:
+    """Return the line (from 1) of a dotted key in plain TOML, or of its table; 0 when neither is there."""
+    table, _, name = key.rpartition(".")
+    current, table_line = "", 0
+    for number, line in enumerate(text.splitlines(), 1):
+        if header := re.match(r"\s*\[([\w.]+)\]", line):
+            current = header.group(1)
+            table_line = number if current == table else table_line
+        elif current == table and re.match(rf"\s*{re.escape(name)}\s*=", line):
+            return number
+    return table_line
+
+
+def open_planned_source(plan: PlanFile, path: Path) -> Source:
+    """Open the source a plan names. Raises SourceError when it is no longer the one that was planned."""
+    source = open_source(Path(plan.source.path), [Path(folder) for folder in plan.source.added])
+    if plan.source.fingerprint and plan.source.fingerprint != source.fingerprint:
+        raise SourceError(
+            f"{plan.source.path} is not the source that {path} was made for: names, sizes or times differ.",
+            advice="Plan again, or remove the fingerprint from the plan to build from the source as it is now.",
+        )
+    return source
