@@ -8,9 +8,22 @@ from .errors import UsageError
 
 _BINARY = ("bytes", "KiB", "MiB", "GiB", "TiB")
 _DECIMAL = ("bytes", "kB", "MB", "GB", "TB")
-_FACTORS = {"": 1, "B": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30, "T": 1 << 40,
-            "KIB": 1 << 10, "MIB": 1 << 20, "GIB": 1 << 30, "TIB": 1 << 40,
-            "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
+_FACTORS = {
+    "": 1,
+    "B": 1,
+    "K": 1 << 10,
+    "M": 1 << 20,
+    "G": 1 << 30,
+    "T": 1 << 40,
+    "KIB": 1 << 10,
+    "MIB": 1 << 20,
+    "GIB": 1 << 30,
+    "TIB": 1 << 40,
+    "KB": 10**3,
+    "MB": 10**6,
+    "GB": 10**9,
+    "TB": 10**12,
+}
 
 
 def shown_size(size: int) -> str:
@@ -45,4 +58,4 @@ def parse_size(text: str) -> int:
     if match is None or factor is None:
         raise UsageError(f"'{text}' is not a size.", advice="Write it like 64GB (powers of ten), 59GiB or 3800M (powers of two).")
     fraction = int(match.group(2) or 0) * factor // 10 ** len(match.group(2) or "")
-    return int(match.group(1)) * factor + fraction
+    return int(match.group(1)) * factor + int(fraction)

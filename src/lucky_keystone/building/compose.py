@@ -41,9 +41,7 @@ def compose_drive(plan: Plan) -> DriveImage:
     shape = plan.geometry
     serial = derive_number(plan, "volume serial")
     signature = derive_number(plan, "disk signature")
-    regions = compose(
-        plan.layout, shape, serial=serial, boot_sector=fat32_boot_sector(), further_code=fat32_further_code()
-    )
+    regions = compose(plan.layout, shape, serial=serial, boot_sector=fat32_boot_sector(), further_code=fat32_further_code())
     partition = MbrPartition(1, True, TYPE_FAT32_LBA, shape.hidden, shape.total)
     assert plan.drive.size is not None
     start = shape.hidden * shape.sector_size

@@ -1,8 +1,8 @@
 """The manifest: hashes of all that was written, kept on the drive behind sector 0 (see docs/formats.md).
 
-    header   512 bytes    sizes, hash of what follows, hash of the header itself
-    about    JSON         where the bytes came from, the regions, and what a host may change
-    hashes   32 bytes for each block of up to 4 MiB of each region, in order (BLAKE3)
+header   512 bytes    sizes, hash of what follows, hash of the header itself
+about    JSON         where the bytes came from, the regions, and what a host may change
+hashes   32 bytes for each block of up to 4 MiB of each region, in order (BLAKE3)
 """
 
 from __future__ import annotations

@@ -56,6 +56,8 @@ class _Block:
     offset: int
     view: memoryview
     digest: bytes
+    buffer: memoryview
+    """What `view` is the front of; goes back to the reader."""
 
 
 def blocks_of(regions: Sequence[Region]) -> Iterator[tuple[int, int]]:
@@ -65,8 +67,8 @@ def blocks_of(regions: Sequence[Region]) -> Iterator[tuple[int, int]]:
             yield region.offset + start, min(BLOCK, region.size - start)
 
 
-def stream_regions(regions: Sequence[Region], target: Target, tell: Tell) -> list[bytes]:
-    """Write `regions` to `target`; return the hash of each block. Raises SourceError or DriveError.
+def stream_regions(regions: Sequence[Region], target: Target, tell: Tell, stage: str = "writing") -> list[bytes]:
+    """Write `regions` to `target`; return the hash of each block. `stage` names the work to `tell`. Raises SourceError or DriveError.
 
     The first error of any thread stops all of them; what was written stays, without a seal.
     """
@@ -81,12 +83,12 @@ def stream_regions(regions: Sequence[Region], target: Target, tell: Tell) -> lis
             line.give_back(block)
             digests.append(block.digest)
             done += len(block.view)
-            tell("writing", flusher.taken(done), whole)
+            tell(stage, flusher.taken(done), whole)
     finally:
         line.stop()
         flusher.stop()
     flusher.finish()
-    tell("writing", whole, whole)
+    tell(stage, whole, whole)
     return digests
 
 
@@ -129,7 +131,7 @@ class _ReadAhead:
             yield item
 
     def give_back(self, block: _Block) -> None:
-        self._empty.put(block.view.obj and memoryview(block.view.obj))
+        self._empty.put(block.buffer)
 
     def stop(self) -> None:
         self._stopping.set()
@@ -158,7 +160,7 @@ class _ReadAhead:
                     return
                 view = buffer[: min(BLOCK, region.size - start)]
                 pieces.fill(view)
-                self._filled.put(_Block(region.offset + start, view, blake3(view).digest()))
+                self._filled.put(_Block(region.offset + start, view, blake3(view).digest(), buffer))
         finally:
             pieces.close()
 
@@ -181,7 +183,9 @@ class _RegionReader:
                 self._reader, self._left = extent.content.open(), extent.content.size
             got = self._reader.readinto(view[done : done + min(len(view) - done, self._left)])
             if got == 0:
-                raise SourceError(f"A content in '{self._name}' ended {self._left} bytes early.", advice="The source changed or is damaged.")
+                raise SourceError(
+                    f"A content in '{self._name}' ended {self._left} bytes early.", advice="The source changed or is damaged."
+                )
             done += got
             self._left -= got
 

@@ -45,9 +45,7 @@ def walk_boot(
     return tuple(rows)
 
 
-def _bios(
-    table: MbrTable, volume: Fat32Volume, active: bool, sector_size: int, manager: Entry | None, report: Report
-) -> Outlook:
+def _bios(table: MbrTable, volume: Fat32Volume, active: bool, sector_size: int, manager: Entry | None, report: Report) -> Outlook:
     def fails(why: str) -> Outlook:
         return Outlook("BIOS", "will not start", why)
 
@@ -60,7 +58,9 @@ def _bios(
     if manager is None:
         return fails("BOOTMGR is not in the root folder")
     if manager.faults or not 0 < manager.size <= MOST_BIOS_LOADER:
-        report.fault("start", f"BOOTMGR ({manager.size:,} bytes) is not whole or too large for low memory.", "Put a sound BOOTMGR in its place.")
+        report.fault(
+            "start", f"BOOTMGR ({manager.size:,} bytes) is not whole or too large for low memory.", "Put a sound BOOTMGR in its place."
+        )
         return fails("BOOTMGR is not whole")
     ours = volume.boot.code == fat32_boot_sector()[90:510]
     further = b"".join(volume.sector(FURTHER_CODE_SECTOR + n) for n in range(len(fat32_further_code()) // 512)) if ours else b""

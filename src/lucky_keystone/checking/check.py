@@ -29,6 +29,7 @@ def check_drive(drive: Target, tell: Tell, *, sector_size: int | None = None, co
     wrong = check_contents(drive, manifest, tell) if manifest and contents else []
     if manifest:
         report.built_from, report.built_by = manifest.about.source.name, manifest.about.tool
+        report.looked_at.append(f"manifest: {len(manifest.hashes) // 32:,} hashes; built with the identity '{manifest.about.identity}'")
         report.bytes_checked = sum(note.size for note in manifest.about.regions) + manifest.stored_size if contents else 0
     else:
         report.unknown.append("It carries no manifest: whether its files are what they were cannot be known.")
@@ -60,8 +61,11 @@ def _manifest(drive: Target, sector_size: int, report: Report) -> Manifest | Non
     try:
         return read_manifest(drive, sector_size)
     except ManifestError as error:
-        report.fault("manifest", f"the manifest behind sector 0 is damaged: {error.message}.",
-                     "The drive lost data or something wrote over it: build it again.")
+        report.fault(
+            "manifest",
+            f"the manifest behind sector 0 is damaged: {error.message}.",
+            "The drive lost data or something wrote over it: build it again.",
+        )
         return None
 
 
@@ -98,6 +102,7 @@ def _volume(
 
 
 def _check_table(table: MbrTable, report: Report) -> MbrPartition | None:
+    report.looked_at.append(f"table: MBR with {len(table.partitions)} partition(s), signature {table.disk_signature:08X}")
     for fault in table.faults:
         report.fault("table", fault + ".", _REBUILD)
     if table.disk_signature == 0:

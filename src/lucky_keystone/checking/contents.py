@@ -61,8 +61,11 @@ def judge(
             _damaged_files(places, volume, entries, report)
             continue
         where = ", ".join(f"{offset}-{offset + size - 1}" for offset, size in places[:3])
-        report.fault(_AREAS[kind], f"{_name(kind)} not as built (bytes {where}).",
-                     "Something was removed or replaced by hand, or the drive lost data: build the drive again.")
+        report.fault(
+            _AREAS[kind],
+            f"{_name(kind)} not as built (bytes {where}).",
+            "Something was removed or replaced by hand, or the drive lost data: build the drive again.",
+        )
     if used:
         _tell_use(used, note, entries, report, rest_is_whole=not damaged)
 
@@ -84,16 +87,17 @@ def _tell_use(used: set[str], note: VolumeNote, entries: Sequence[Entry], report
     report.used(", ".join(sorted(used)), what + (f" New on it: {text}." if added else ""))
 
 
-def _damaged_files(
-    places: Sequence[tuple[int, int]], volume: Fat32Volume | None, entries: Sequence[Entry], report: Report
-) -> None:
+def _damaged_files(places: Sequence[tuple[int, int]], volume: Fat32Volume | None, entries: Sequence[Entry], report: Report) -> None:
     named = 0
     for offset, size in places[:_LISTED]:
         inside = _files_at(volume, entries, offset, size) if volume else []
         named += len(inside)
         names = ", ".join(inside[:3]) + (f" or {len(inside) - 3} more" if len(inside) > 3 else "")
-        report.fault("files", f"bytes {offset} to {offset + size - 1} are not as built: {names or 'no file is there now'}.",
-                     "The file was changed or the drive lost data: build the drive again.")
+        report.fault(
+            "files",
+            f"bytes {offset} to {offset + size - 1} are not as built: {names or 'no file is there now'}.",
+            "The file was changed or the drive lost data: build the drive again.",
+        )
     if len(places) > _LISTED:
         report.fault("files", f"{len(places) - _LISTED} more blocks are not as built.", "Build the drive again, or on another drive.")
 
@@ -144,5 +148,3 @@ def _undo_folders(data: bytearray, offset: int, note: VolumeNote, volume: Fat32V
         for at in range(max(start, 0), min(start + used, len(data)), ENTRY_SIZE):
             if data[at + 11] & 0x3F != ATTR_LONG_NAME:
                 data[at + 18 : at + 20] = data[at + 24 : at + 26]  # DIR_LstAccDate is built like DIR_WrtDate
-
-

@@ -37,6 +37,8 @@ class Report:
     bytes_checked: int = 0
     """Bytes held against the manifest."""
     starts: tuple[Outlook, ...] = ()
+    looked_at: list[str] = field(default_factory=list)
+    """What was examined, a line each."""
     unknown: list[str] = field(default_factory=list)
     """What this check could not know, and why."""
 

@@ -21,6 +21,11 @@ def check_structure(volume: Fat32Volume, hidden: int, report: Report) -> list[En
     _fats_equal(volume, report)
     entries, used = _tree(volume, report)
     _free_and_lost(volume, used, report)
+    report.looked_at += [
+        f"boot sectors: {volume.boot.BPB_RsvdSecCnt} reserved sectors, the copy of the first one, FSInfo",
+        f"FAT: {volume.boot.BPB_NumFATs} copies with {volume.cluster_count:,} clusters of {shown_size(volume.cluster_size)}",
+        f"folders: {len(entries):,} entries and the chain of each",
+    ]
     report.label = volume.label()
     report.file_count = sum(not entry.is_folder for entry in entries)
     report.folder_count = sum(entry.is_folder for entry in entries) - 1
@@ -30,8 +35,11 @@ def check_structure(volume: Fat32Volume, hidden: int, report: Report) -> list[En
 def _boot_sectors(volume: Fat32Volume, hidden: int, report: Report) -> None:
     boot = volume.boot
     if boot.BPB_HiddSec != hidden:
-        report.fault("boot sectors", f"BPB_HiddSec is {boot.BPB_HiddSec}, the partition starts at sector {hidden}.",
-                     "BIOS loaders will not find the volume: build the drive again.")
+        report.fault(
+            "boot sectors",
+            f"BPB_HiddSec is {boot.BPB_HiddSec}, the partition starts at sector {hidden}.",
+            "BIOS loaders will not find the volume: build the drive again.",
+        )
     if 0 < boot.BPB_BkBootSec < boot.BPB_RsvdSecCnt:
         first, backup = bytearray(volume.sector(0)), bytearray(volume.sector(boot.BPB_BkBootSec))
         first[_MOUNTED_BIT] = backup[_MOUNTED_BIT] = 0
@@ -86,8 +94,11 @@ def _free_and_lost(volume: Fat32Volume, used: ClusterMap, report: Report) -> Non
         free += int(np.count_nonzero(inside == 0))
         lost += int(np.count_nonzero((inside != 0) & (inside != BAD_CLUSTER) & ~taken))
     if lost:
-        report.fault("FAT", f"{lost:,} clusters ({shown_size(lost * volume.cluster_size)}) are taken but belong to no file.",
-                     "A host was unplugged while it wrote, or the FAT is damaged: build the drive again.")
+        report.fault(
+            "FAT",
+            f"{lost:,} clusters ({shown_size(lost * volume.cluster_size)}) are taken but belong to no file.",
+            "A host was unplugged while it wrote, or the FAT is damaged: build the drive again.",
+        )
     report.free_bytes = free * volume.cluster_size
     info = volume.fs_info()
     if info is not None and info.FSI_Free_Count not in (free, 0xFFFF_FFFF):

@@ -35,7 +35,14 @@ Examples:
   lucky-keystone build installer.iso --onto G7KM --bay tidewell/bay --yes --json"""
 )
 @click.argument("source", metavar="SOURCE-OR-PLAN", type=click.Path(path_type=Path))
-@click.option("--onto", "drives", required=True, multiple=True, metavar="DRIVE", help="A tag of the bay, or an image file; made when it does not exist.")
+@click.option(
+    "--onto",
+    "drives",
+    required=True,
+    multiple=True,
+    metavar="DRIVE",
+    help="A tag of the bay, or an image file; made when it does not exist.",
+)
 @click.option("--size", type=Size(), metavar="SIZE", help="Size of an image file to be made; else as large as needed.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @choice_options
@@ -45,8 +52,21 @@ Examples:
 @bay_option
 @json_option
 @verbose_option
-def command(source: Path, drives: tuple[str, ...], size: int | None, sector_size: int | None, added: tuple[Path, ...], sha256: str | None,
-            verify_source: bool, no_verify: bool, yes: bool, bay: Path | None, as_json: bool, verbose: bool, **given: Any) -> int:
+def command(
+    source: Path,
+    drives: tuple[str, ...],
+    size: int | None,
+    sector_size: int | None,
+    added: tuple[Path, ...],
+    sha256: str | None,
+    verify_source: bool,
+    no_verify: bool,
+    yes: bool,
+    bay: Path | None,
+    as_json: bool,
+    verbose: bool,
+    **given: Any,
+) -> int:
     """Build a drive from a source (disc image or folder) or a saved plan, read it back, and check it."""
     if len(drives) > 1:
         raise NotYet("Several drives in one pass are not built yet by this version.", advice="Build them one after the other.")
@@ -56,7 +76,7 @@ def command(source: Path, drives: tuple[str, ...], size: int | None, sector_size
     out = console()
     if not as_json:
         show_source(opened, [])
-        show_plan(plan, verbose=verbose)
+        show_plan(plan, layout=verbose, verbose=verbose)
     confirm(chosen, yes=yes, needed=plan.needed)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
     image = compose_drive(plan)
@@ -66,7 +86,10 @@ def command(source: Path, drives: tuple[str, ...], size: int | None, sector_size
         result = build(image, target, stages, verify=not no_verify)
         report = check_drive(target, stages, sector_size=image.sector_size, contents=False)
     if as_json:
-        emit_json("build", {"plan": plan_body(plan), "drive": str(chosen.path), "result": asdict(result), "proofs": proofs, "check": report_body(report)})
+        emit_json(
+            "build",
+            {"plan": plan_body(plan), "drive": str(chosen.path), "result": asdict(result), "proofs": proofs, "check": report_body(report)},
+        )
         return 0 if report.healthy else 1
     for proof in proofs:
         out.print(f"  verified: {proof}")
@@ -78,7 +101,9 @@ def command(source: Path, drives: tuple[str, ...], size: int | None, sector_size
     return 0 if report.healthy else 1
 
 
-def _plan(path: Path, chosen: Chosen, size: int | None, sector_size: int | None, added: tuple[Path, ...], choices: Choices) -> tuple[Source, Plan]:
+def _plan(
+    path: Path, chosen: Chosen, size: int | None, sector_size: int | None, added: tuple[Path, ...], choices: Choices
+) -> tuple[Source, Plan]:
     """Open the source, or the plan and its source, and decide."""
     if path.suffix.lower() != ".toml" or path.is_dir():
         opened = open_source(path, added)

@@ -56,12 +56,21 @@ def show_report(report: Report, name: str, *, verbose: bool) -> None:
     """Print what a check found, and what to do."""
     out = console()
     heading(out, f"Check of {name}")
-    rows = [("Volume", f"'{report.label}', {report.file_count:,} files in {report.folder_count:,} folders, {shown_size(report.free_bytes)} free")]
+    rows = [
+        (
+            "Volume",
+            f"'{report.label}', {report.file_count:,} files in {report.folder_count:,} folders, {shown_size(report.free_bytes)} free",
+        )
+    ]
     if report.built_from:
         rows.append(("Built from", f"{report.built_from} by {report.built_by}"))
     if report.bytes_checked:
         rows.append(("Compared", f"{exact_size(report.bytes_checked)} with the manifest"))
     facts(out, rows)
+    if verbose:
+        heading(out, "Looked at")
+        for line in report.looked_at:
+            out.print(f"  {line}")
     for finding in report.findings:
         mark, style = _MARKS[finding.level]
         out.print(f"  {mark:<6}", style=style, end="")

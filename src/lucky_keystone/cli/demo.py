@@ -44,8 +44,21 @@ def command(context: click.Context, folder: Path) -> int:
     steps = [
         ("Which drives are there?", ["drives", "--bay", str(bay)]),
         ("What is on the disc?", ["inspect", str(disc)]),
-        ("How would the large stick be built?",
-         ["plan", str(disc), "--for", stick.tag, "--bay", str(bay), "--save", str(folder / "counter.toml"), "--figure", str(folder / "counter.png")]),
+        (
+            "How would the large stick be built?",
+            [
+                "plan",
+                str(disc),
+                "--for",
+                stick.tag,
+                "--bay",
+                str(bay),
+                "--save",
+                str(folder / "counter.toml"),
+                "--figure",
+                str(folder / "counter.png"),
+            ],
+        ),
         ("Build it.", ["build", str(folder / "counter.toml"), "--onto", stick.tag, "--bay", str(bay), "--yes"]),
         ("Check it, as one would weeks later.", ["check", stick.tag, "--bay", str(bay)]),
     ]
@@ -72,8 +85,10 @@ def _closing(folder: Path, bay: Path, disc: Path, tag: str) -> None:
     out = console()
     out.print(f"\nEverything lies in {folder}:", style="bold")
     for path, what in (
-        (disc, "the installer disc"), (bay, "the drives; the large stick is built now"),
-        (folder / "counter.toml", "the plan: edit it and build again"), (folder / "counter.png", "the drive, drawn to scale"),
+        (disc, "the installer disc"),
+        (bay, "the drives; the large stick is built now"),
+        (folder / "counter.toml", "the plan: edit it and build again"),
+        (folder / "counter.png", "the drive, drawn to scale"),
     ):
         out.print(f"  {path}: {what}")
     out.print("\nTry next:", style="bold")

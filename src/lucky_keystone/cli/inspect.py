@@ -41,7 +41,14 @@ def command(source: Path, added: tuple[Path, ...], sha256: str | None, verify_so
         heading(out, "Editions")
         table = grid(">", "Name", "Architecture", "Version", "Languages", ">Installed")
         for edition in editions:
-            table.add_row(str(edition.index), edition.name, edition.architecture, edition.version, ", ".join(edition.languages), shown_size(edition.size))
+            table.add_row(
+                str(edition.index),
+                edition.name,
+                edition.architecture,
+                edition.version,
+                ", ".join(edition.languages),
+                shown_size(edition.size),
+            )
         out.print(table)
     heading(out, "Loaders")
     if not found.loaders:

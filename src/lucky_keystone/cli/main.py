@@ -6,6 +6,7 @@ import importlib
 import json
 import os
 import sys
+from pathlib import Path
 from typing import Any
 
 import click
@@ -69,7 +70,7 @@ def main(arguments: list[str] | None = None) -> int:
     given = sys.argv[1:] if arguments is None else arguments
     as_json = "--json" in given
     try:
-        result = program.main(args=given, prog_name=os.path.basename(sys.argv[0]) or "lucky-keystone", standalone_mode=False)
+        result = program.main(args=given, prog_name=Path(sys.argv[0]).name or "lucky-keystone", standalone_mode=False)
         return result if isinstance(result, int) else 0
     except KeystoneError as error:
         return _fail(as_json, error.message, error.advice, error.exit_code)
@@ -84,7 +85,7 @@ def main(arguments: list[str] | None = None) -> int:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
-    except Exception as error:  # noqa: BLE001 - the last resort before a user would see a traceback
+    except Exception as error:
         if os.environ.get("LUCKY_KEYSTONE_TRACE"):
             raise
         what = f"The program met a fault of its own: {type(error).__name__}: {error}."

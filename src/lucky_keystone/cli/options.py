@@ -35,7 +35,10 @@ def verbose_option(function: _F) -> _F:
 def bay_option(function: _F) -> _F:
     """--bay."""
     return click.option(
-        "--bay", type=click.Path(path_type=Path), envvar="LUCKY_KEYSTONE_BAY", metavar="FOLDER",
+        "--bay",
+        type=click.Path(path_type=Path),
+        envvar="LUCKY_KEYSTONE_BAY",
+        metavar="FOLDER",
         help="A folder of simulated drives; also LUCKY_KEYSTONE_BAY.",
     )(function)
 
@@ -66,6 +69,14 @@ def choice_options(function: _F) -> _F:
 def source_options(function: _F) -> _F:
     """--add, --sha256 and --verify-source."""
     function = click.option("--verify-source", is_flag=True, help="Read the source against its own integrity tables first.")(function)
-    function = click.option("--sha256", metavar="SUM", help="The disc image must have this SHA-256; checked before anything is erased.")(function)
-    return click.option("--add", "added", type=click.Path(path_type=Path), multiple=True, metavar="FOLDER",
-                        help="Lay this folder's files over the source (drivers, scripts). Repeatable.")(function)
+    function = click.option("--sha256", metavar="SUM", help="The disc image must have this SHA-256; checked before anything is erased.")(
+        function
+    )
+    return click.option(
+        "--add",
+        "added",
+        type=click.Path(path_type=Path),
+        multiple=True,
+        metavar="FOLDER",
+        help="Lay this folder's files over the source (drivers, scripts). Repeatable.",
+    )(function)

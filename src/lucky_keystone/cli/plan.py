@@ -36,8 +36,21 @@ Examples:
 @bay_option
 @json_option
 @verbose_option
-def command(source: Path, drive: str | None, size: int | None, sector_size: int | None, added: tuple[Path, ...], sha256: str | None,
-            verify_source: bool, save: Path | None, figure: Path | None, bay: Path | None, as_json: bool, verbose: bool, **given: Any) -> None:
+def command(
+    source: Path,
+    drive: str | None,
+    size: int | None,
+    sector_size: int | None,
+    added: tuple[Path, ...],
+    sha256: str | None,
+    verify_source: bool,
+    save: Path | None,
+    figure: Path | None,
+    bay: Path | None,
+    as_json: bool,
+    verbose: bool,
+    **given: Any,
+) -> None:
     """Decide how a drive would be built from SOURCE, and say why, where everything would lie, and where it would start."""
     opened = open_source(source, added)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
@@ -55,7 +68,7 @@ def command(source: Path, drive: str | None, size: int | None, sector_size: int 
         emit_json("plan", plan_body(plan))
         return
     show_source(opened, proofs)
-    show_plan(plan, verbose=verbose)
+    show_plan(plan, layout=True, verbose=verbose)
     for what, path in (("Plan saved", save), ("Figure drawn", figure)):
         if path:
             console().print(f"\n{what}: {path}")
@@ -84,20 +97,16 @@ def plan_body(plan: Plan) -> dict[str, Any]:
     }
 
 
-def show_plan(plan: Plan, *, verbose: bool) -> None:
-    """Print decisions, layout and forecast."""
+def show_plan(plan: Plan, *, layout: bool, verbose: bool) -> None:
+    """Print decisions and forecast, and the layout when it is wanted."""
     out = console()
     heading(out, "Decisions")
     table = grid("", "", "Reason", "By")
     for decision in plan.decisions:
         table.add_row("  " + decision.topic, decision.value, decision.reason, "you" if decision.chosen else "")
     out.print(table)
-    heading(out, "Layout")
-    table = grid("", ">Size", ">From byte", "")
-    for area in plan.areas:
-        table.add_row("  " + area.name, shown_size(area.size), f"{area.offset:,}", area.note)
-    out.print(table)
-    facts(out, [("Needed", exact_size(plan.needed)), ("Available", exact_size(plan.drive.size or 0)), ("Free after", exact_size(plan.free))])
+    if layout:
+        _show_layout(plan)
     if verbose:
         for split in plan.splits:
             out.print(f"\n  {split.path}, {exact_size(split.size)}, becomes")
@@ -105,3 +114,15 @@ def show_plan(plan: Plan, *, verbose: bool) -> None:
                 out.print(f"    {name}: {exact_size(size)}")
     heading(out, "Forecast")
     starts(out, plan.forecast)
+
+
+def _show_layout(plan: Plan) -> None:
+    out = console()
+    heading(out, "Layout")
+    table = grid("", ">Size", ">From byte", "")
+    for area in plan.areas:
+        table.add_row("  " + area.name, shown_size(area.size), f"{area.offset:,}", area.note)
+    out.print(table)
+    facts(
+        out, [("Needed", exact_size(plan.needed)), ("Available", exact_size(plan.drive.size or 0)), ("Free after", exact_size(plan.free))]
+    )

@@ -74,7 +74,9 @@ class Stages:
     def __enter__(self) -> Self:
         if not self._quiet and self._out.is_terminal:
             self._bar = Progress(
-                TextColumn("  {task.description:<20}"), BarColumn(24, complete_style="green"), TextColumn("{task.fields[told]}"),
+                TextColumn("  {task.description:<20}"),
+                BarColumn(24, complete_style="green"),
+                TextColumn("{task.fields[told]}"),
                 console=self._out,
             )
             self._bar.start()
@@ -112,12 +114,14 @@ class Stages:
     def _end_stage(self) -> None:
         if not self._stage:
             return
-        done, total = self._last
+        _, total = self._last
         if self._bar is None:
             seconds = time.monotonic() - self._started
             size = f" {shown_size(total)}" if total >= 1 << 20 else ""
             self._out.print(f"  {self._stage}:{size} in {seconds:.1f} s")
         elif self._task is not None and total >= 1 << 20:
             seconds = max(time.monotonic() - self._started, 1e-3)
-            self._bar.update(self._task, completed=total, told=f"{shown_size(total)} in {seconds:.1f} s, {shown_size(int(total / seconds))}/s")
+            self._bar.update(
+                self._task, completed=total, told=f"{shown_size(total)} in {seconds:.1f} s, {shown_size(int(total / seconds))}/s"
+            )
         self._stage = ""

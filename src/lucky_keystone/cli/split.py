@@ -23,7 +23,9 @@ Examples:
   lucky-keystone split install.wim --into parts/ --part-size 2GiB"""
 )
 @click.argument("image", type=click.Path(path_type=Path))
-@click.option("--into", "folder", required=True, type=click.Path(path_type=Path), metavar="DIR", help="Folder for the parts; made when it is missing.")
+@click.option(
+    "--into", "folder", required=True, type=click.Path(path_type=Path), metavar="DIR", help="Folder for the parts; made when it is missing."
+)
 @click.option("--part-size", type=Size(), default=LARGEST_PART, metavar="SIZE", help="Largest part; FAT32's largest file when left out.")
 @json_option
 def command(image: Path, folder: Path, part_size: int, as_json: bool) -> None:
@@ -36,8 +38,16 @@ def command(image: Path, folder: Path, part_size: int, as_json: bool) -> None:
     with Stages(quiet=as_json) as stages:
         write_parts(parts, paths, stages)
     if as_json:
-        emit_json("split", {"image": str(image), "parts": [
-            {"path": str(path), "size": part.content.size, "blobs": part.blob_count} for part, path in zip(parts, paths, strict=True)]})
+        emit_json(
+            "split",
+            {
+                "image": str(image),
+                "parts": [
+                    {"path": str(path), "size": part.content.size, "blobs": part.blob_count}
+                    for part, path in zip(parts, paths, strict=True)
+                ],
+            },
+        )
         return
     for part, path in zip(parts, paths, strict=True):
         console().print(f"  {path}: {exact_size(part.content.size)}, {part.blob_count:,} blobs")

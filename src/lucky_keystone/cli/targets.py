@@ -71,8 +71,9 @@ def confirm(chosen: Chosen, *, yes: bool, needed: int) -> None:
         return
     what = f"{chosen.drive.model}, {exact_size(chosen.drive.size)}" if chosen.drive else exact_size(chosen.path.stat().st_size)
     if not sys.stdin.isatty():
-        raise ProtectError(f"{chosen.name} ({what}) would be erased, and nobody can be asked here.",
-                           advice="Add --yes when that is what you want.")
+        raise ProtectError(
+            f"{chosen.name} ({what}) would be erased, and nobody can be asked here.", advice="Add --yes when that is what you want."
+        )
     click.echo(f"\nEverything on {chosen.name} ({what}) will be erased.", err=True)
     typed = click.prompt(f"Type {chosen.name} to go on", default="", show_default=False, err=True)
     if typed.strip().upper() != chosen.name.upper():

@@ -29,7 +29,7 @@ def write_disc(path: Path, root: Folder, label: str, moment: datetime, tell: Tel
     """Write the disc image of `root` to the new file `path`. Zeros stay unstored, so a sparse source costs little."""
     regions, size = _compose(root, label, moment)
     with ImageFile.make(path, size) as target:
-        stream_regions(regions, target, tell)
+        stream_regions(regions, target, tell, "making the disc")
 
 
 @dataclass
@@ -115,18 +115,36 @@ def _volume_sequence(first: int, label: str, moment: datetime, blocks: int) -> l
     implementation[116:244] = _dstring(label, 128)
     implementation[352:384] = _ENTITY
     partition = udf.PartitionDescriptor(
-        tag=bytes(16), sequence=2, contents=b"\x02+NSR02".ljust(32, b"\0"), first_sector=_PARTITION, sector_count=blocks,
+        tag=bytes(16),
+        sequence=2,
+        contents=b"\x02+NSR02".ljust(32, b"\0"),
+        first_sector=_PARTITION,
+        sector_count=blocks,
         implementation=_ENTITY,
     ).pack()
-    volume = udf.LogicalVolumeDescriptor(
-        tag=bytes(16), sequence=3, charset=_CHARSET, identifier=_dstring(label, 128), domain=_DOMAIN,
-        file_set=udf.LongAd(length=SECTOR, block=0).pack(), map_table_length=6, map_count=1, implementation=_ENTITY,
-        integrity=udf.ShortAd(length=SECTOR, block=64).pack(),
-    ).pack() + b"\x01\x06\x01\0\0\0"
+    volume = (
+        udf.LogicalVolumeDescriptor(
+            tag=bytes(16),
+            sequence=3,
+            charset=_CHARSET,
+            identifier=_dstring(label, 128),
+            domain=_DOMAIN,
+            file_set=udf.LongAd(length=SECTOR, block=0).pack(),
+            map_table_length=6,
+            map_count=1,
+            implementation=_ENTITY,
+            integrity=udf.ShortAd(length=SECTOR, block=64).pack(),
+        ).pack()
+        + b"\x01\x06\x01\0\0\0"
+    )
     unallocated = bytes(16) + (4).to_bytes(4, "little") + bytes(4)
     pieces = (
-        (udf.PRIMARY, bytes(primary)), (udf.IMPLEMENTATION, bytes(implementation)), (udf.PARTITION, partition),
-        (udf.LOGICAL_VOLUME, volume), (udf.UNALLOCATED, unallocated), (udf.TERMINATING, bytes(512)),
+        (udf.PRIMARY, bytes(primary)),
+        (udf.IMPLEMENTATION, bytes(implementation)),
+        (udf.PARTITION, partition),
+        (udf.LOGICAL_VOLUME, volume),
+        (udf.UNALLOCATED, unallocated),
+        (udf.TERMINATING, bytes(512)),
     )
     return [udf.with_tag(kind, first + number, data) for number, (kind, data) in enumerate(pieces)]
 
@@ -149,8 +167,13 @@ def _file_set(label: str, moment: datetime, root_block: int) -> bytes:
         udf.FILE_SET,
         0,
         udf.FileSetDescriptor(
-            tag=bytes(16), recorded=udf.timestamp(moment), volume_charset=_CHARSET, volume_identifier=_dstring(label, 128),
-            charset=_CHARSET, identifier=_dstring(label, 32), root=udf.LongAd(length=SECTOR, block=root_block).pack(),
+            tag=bytes(16),
+            recorded=udf.timestamp(moment),
+            volume_charset=_CHARSET,
+            volume_identifier=_dstring(label, 128),
+            charset=_CHARSET,
+            identifier=_dstring(label, 32),
+            root=udf.LongAd(length=SECTOR, block=root_block).pack(),
             domain=_DOMAIN,
         ).pack(),
     )
@@ -164,9 +187,12 @@ def _identifiers(folder: Folder, nodes: dict[int, _Node], parent_block: int, dat
         for name, entry in folder.entries.items()
     ]
     for name, characteristics, block in [first, *others]:
-        data = udf.FileIdentifier(
-            tag=bytes(16), characteristics=characteristics, name_length=len(name), icb=udf.LongAd(length=SECTOR, block=block).pack()
-        ).pack() + name
+        data = (
+            udf.FileIdentifier(
+                tag=bytes(16), characteristics=characteristics, name_length=len(name), icb=udf.LongAd(length=SECTOR, block=block).pack()
+            ).pack()
+            + name
+        )
         data = data.ljust(align_up(len(data), 4), b"\0")
         result += udf.with_tag(udf.FILE_IDENTIFIER, data_block + len(result) // SECTOR, data)
     return result
@@ -180,12 +206,21 @@ def _file_entry(node: _Node, moment: datetime) -> bytes:
         for start in range(0, size, _LONGEST_EXTENT)
     )
     stamp = udf.timestamp(entry.modified if isinstance(entry, File) else moment)
-    data = udf.FileEntry(
-        tag=bytes(16),
-        icb=udf.IcbTag(file_type=udf.TYPE_FOLDER if isinstance(entry, Folder) else udf.TYPE_FILE).pack(),
-        length=size, blocks=-(-size // SECTOR), accessed=stamp, modified=stamp, changed=stamp, implementation=_ENTITY,
-        unique_id=node.block + 14, descriptors_length=len(descriptors),
-    ).pack() + descriptors
+    data = (
+        udf.FileEntry(
+            tag=bytes(16),
+            icb=udf.IcbTag(file_type=udf.TYPE_FOLDER if isinstance(entry, Folder) else udf.TYPE_FILE).pack(),
+            length=size,
+            blocks=-(-size // SECTOR),
+            accessed=stamp,
+            modified=stamp,
+            changed=stamp,
+            implementation=_ENTITY,
+            unique_id=node.block + 14,
+            descriptors_length=len(descriptors),
+        ).pack()
+        + descriptors
+    )
     return udf.with_tag(udf.FILE_ENTRY, node.block, data).ljust(SECTOR, b"\0")
 
 
@@ -205,12 +240,17 @@ def _iso_side(label: str, moment: datetime, sectors: int) -> list[bytes]:
     root = entry(24, SECTOR, FLAG_FOLDER, b"\0")
     folder = root + entry(24, SECTOR, FLAG_FOLDER, b"\1") + entry(27, len(_README), 0, b"README.TXT;1")
     primary = VolumeDescriptor(
-        type=1, volume=label.upper().encode("ascii", "replace")[:32].ljust(32), sectors=sectors, sectors_be=sectors,
-        path_table_size=10, path_table_size_be=10, path_table=25, path_table_be=26, root=root,
+        type=1,
+        volume=label.upper().encode("ascii", "replace")[:32].ljust(32),
+        sectors=sectors,
+        sectors_be=sectors,
+        path_table_size=10,
+        path_table_size_be=10,
+        path_table=25,
+        path_table_be=26,
+        root=root,
     ).pack()
     terminator = bytes((TERMINATOR,)) + b"CD001\x01"
-    tables = [b"\x01\0" + (24).to_bytes(4, order) + (1).to_bytes(2, order) + b"\0\0" for order in ("little", "big")]  # type: ignore[arg-type]
+    tables = [b"\x01\0" + (24).to_bytes(4, order) + (1).to_bytes(2, order) + b"\0\0" for order in ("little", "big")]
     blank = [b""] * 6
     return [primary, terminator, *blank, folder, *tables, _README]
-
-

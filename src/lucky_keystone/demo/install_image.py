@@ -74,8 +74,15 @@ def hollow_blobs(count: int, size: int) -> list[Blob]:
     return blobs
 
 
-def install_image(editions: Sequence[DemoEdition], *, architecture: int, version: tuple[int, int, int, int], language: str,
-                  integrity: bool = True, boot_index: int = 0) -> Content:
+def install_image(
+    editions: Sequence[DemoEdition],
+    *,
+    architecture: int,
+    version: tuple[int, int, int, int],
+    language: str,
+    integrity: bool = True,
+    boot_index: int = 0,
+) -> Content:
     """Return an uncompressed install image holding `editions`; `architecture` is the XML facts' processor code."""
     blobs = {blob.sha1: blob.content for edition in editions for _, blob in edition.files}
     metadata = [_metadata(edition.files) for edition in editions]
@@ -93,15 +100,24 @@ def install_image(editions: Sequence[DemoEdition], *, architecture: int, version
     boot = bytes(24)
     if boot_index:
         entry = table[len(blobs) + boot_index - 1] if len(contents) > len(blobs) else table[-1]
-        boot = ResourceHeader(stored_size=int(entry["original_size"]), flags=RESOURCE_METADATA, offset=int(entry["offset"]),
-                              original_size=int(entry["original_size"])).pack()
+        boot = ResourceHeader(
+            stored_size=int(entry["original_size"]),
+            flags=RESOURCE_METADATA,
+            offset=int(entry["offset"]),
+            original_size=int(entry["original_size"]),
+        ).pack()
     header = Header(
-        flags=0, chunk_size=0, guid=hashlib.md5(xml, usedforsecurity=False).digest(), image_count=len(editions),
+        flags=0,
+        chunk_size=0,
+        guid=hashlib.md5(xml, usedforsecurity=False).digest(),
+        image_count=len(editions),
         blob_table=ResourceHeader(stored_size=table.nbytes, flags=RESOURCE_METADATA, offset=offset, original_size=table.nbytes).pack(),
         xml=ResourceHeader(stored_size=len(xml), flags=RESOURCE_METADATA, offset=xml_offset, original_size=len(xml)).pack(),
-        boot_metadata=boot, boot_index=boot_index,
+        boot_metadata=boot,
+        boot_index=boot_index,
         integrity=ResourceHeader(stored_size=12 + 20 * sums, offset=xml_offset + len(xml), original_size=12 + 20 * sums).pack()
-        if sums else bytes(24),
+        if sums
+        else bytes(24),
     ).pack()
     body = Joined([*(content for _, content, _ in contents), Literal(table.tobytes())])
     if sums:

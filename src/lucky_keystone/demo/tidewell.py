@@ -23,8 +23,17 @@ def installer(*, loader_size: int = 410 << 10, hollow_size: int = 640 << 20, hol
     (the default makes it larger than FAT32 can hold). `files`: how many small files lie in support/.
     """
     boot_wim = install_image(
-        [DemoEdition("Tidewell Setup", "Setup", [("setup.cmd", small_blob(b"start setup\r\n")), ("drivers.bin", small_blob(_noise("drivers", 3 << 20)))])],
-        architecture=_X64, version=VERSION, language="en-GB", boot_index=1,
+        [
+            DemoEdition(
+                "Tidewell Setup",
+                "Setup",
+                [("setup.cmd", small_blob(b"start setup\r\n")), ("drivers.bin", small_blob(_noise("drivers", 3 << 20)))],
+            )
+        ],
+        architecture=_X64,
+        version=VERSION,
+        language="en-GB",
+        boot_index=1,
     )
     install = install_image(_editions(hollow_size, hollow_count), architecture=_X64, version=VERSION, language="en-GB")
     bcd = _noise("bcd", 24 << 10)
@@ -40,9 +49,13 @@ def installer(*, loader_size: int = 410 << 10, hollow_size: int = 640 << 20, hol
     _put(root, "sources/install.wim", install)
     _put(root, "sources/lang.ini", Literal(b"[Available UI Languages]\r\nen-GB = 3\r\n"))
     _put(root, "sources/empty.flag", Literal(b""))
-    _put(root, "support/Fährplan – Überfahrt 東京.txt", Literal("Abfahrt 09:26, Steg 4\r\n".encode()))
+    _put(root, "support/Fährplan Überfahrt 東京.txt", Literal(b"Abfahrt 09:26, Steg 4\r\n"))
     for number in range(files):
-        _put(root, f"support/ticket counter {number % 8}/driver package {number:04}.cab", Literal(_noise(f"cab {number}", 700 * number % 90_001)))
+        _put(
+            root,
+            f"support/ticket counter {number % 8}/driver package {number:04}.cab",
+            Literal(_noise(f"cab {number}", 700 * number % 90_001)),
+        )
     return root
 
 

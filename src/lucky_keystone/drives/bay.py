@@ -78,5 +78,7 @@ def confirm_unchanged(folder: Path, drive: Drive, needed: int) -> None:
         raise ProtectError(f"Drive {drive.tag} is not as it was when it was listed.", advice="List the drives again.")
     reasons = held_back(drive, drives, needed)
     if reasons:
-        raise ProtectError(f"Drive {drive.tag} ({drive.model}) is held back: it " + "; it ".join(reasons) + ".",
-                           advice="Choose a free drive: 'lucky-keystone drives' lists them.")
+        raise ProtectError(
+            f"Drive {drive.tag} ({drive.model}) is held back: it " + "; it ".join(reasons) + ".",
+            advice="Choose a free drive: 'lucky-keystone drives' lists them.",
+        )

@@ -78,8 +78,10 @@ class ImageFile:
             with self._at(offset + done, "reading"):
                 got = positional.read_into(self._descriptor, view[done:], offset + done)
             if got == 0:
-                raise DriveError(f"{self.path}: ends at byte {offset + done}; {len(view) - done} more were wanted.",
-                                 advice="The image file is incomplete.")
+                raise DriveError(
+                    f"{self.path}: ends at byte {offset + done}; {len(view) - done} more were wanted.",
+                    advice="The image file is incomplete.",
+                )
             done += got
 
     def read_at(self, offset: int, size: int) -> bytes:
@@ -149,6 +151,7 @@ def refuse_devices(path: Path) -> None:
     if stat.S_ISDIR(mode):
         raise UsageError(f"{path} is a folder, not a drive.", advice="Name an image file, or a tag of the bay.")
     if not stat.S_ISREG(mode):
-        raise NotYet(f"{path} is a device; this version works on image files and on drives of a bay only.",
-                     advice="Name an image file, or a tag from 'lucky-keystone drives --bay FOLDER'.")
-
+        raise NotYet(
+            f"{path} is a device; this version works on image files and on drives of a bay only.",
+            advice="Name an image file, or a tag from 'lucky-keystone drives --bay FOLDER'.",
+        )

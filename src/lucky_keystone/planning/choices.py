@@ -63,8 +63,10 @@ def check_choices(choices: Choices, sector_size: int) -> None:
     if choices.cluster is not None:
         check_cluster_size(choices.cluster, sector_size)
     if choices.part_size is not None and not 1 << 20 <= choices.part_size <= LARGEST_PART:
-        raise UsageError(f"Parts of {choices.part_size} bytes are not possible on FAT32.",
-                         advice=f"Choose from 1 MiB to {LARGEST_PART} bytes (4 GiB less one).")
+        raise UsageError(
+            f"Parts of {choices.part_size} bytes are not possible on FAT32.",
+            advice=f"Choose from 1 MiB to {LARGEST_PART} bytes (4 GiB less one).",
+        )
 
 
 def option(name: str) -> str:

@@ -17,8 +17,14 @@ from .plan import Area, Plan
 
 _INK, _QUIET, _PAPER = "#1d2b2f", "#66757a", "#fbfaf6"
 _COLOURS = {
-    "seal": "#b3432b", "manifest": "#d9a441", "boot sectors": "#7a5c99", "FATs": "#3f7d8c", "folders": "#8aa84f",
-    "files": "#2f6b4f", "free": "#e3e0d3", "not used": "#ffffff",
+    "seal": "#b3432b",
+    "manifest": "#d9a441",
+    "boot sectors": "#7a5c99",
+    "FATs": "#3f7d8c",
+    "folders": "#8aa84f",
+    "files": "#2f6b4f",
+    "free": "#e3e0d3",
+    "not used": "#ffffff",
 }
 _VERDICTS = {"starts": "#2f6b4f", "will not start": "#b3432b", "not known": "#8c8567"}
 _MEANING = {
@@ -52,9 +58,9 @@ def draw_plan(plan: Plan, path: Path) -> None:
     canvas = FigureCanvasAgg(figure) if ending == ".png" else FigureCanvasSVG(figure)
     with naming(str(path), UsageError, advice="Choose a place where the figure can be written."), path.open("wb") as stream:
         if isinstance(canvas, FigureCanvasAgg):
-            canvas.print_png(stream)
+            canvas.print_png(stream)  # type: ignore[no-untyped-call]
         else:
-            canvas.print_svg(stream, metadata={"Date": None})
+            canvas.print_svg(stream, metadata={"Date": None})  # type: ignore[no-untyped-call]
 
 
 _LEFT, _WIDTH = 5.0, 90.0
@@ -63,8 +69,15 @@ _LEFT, _WIDTH = 5.0, 90.0
 def _heading(axes: Axes, plan: Plan) -> None:
     size = plan.drive.size or 0
     axes.text(_LEFT, 94.5, f"The drive '{plan.drive.name}' as it will be", fontsize=19, color=_INK, weight="bold", va="center")
-    axes.text(_LEFT, 90.3, f"{sold_size(size)} as sold, {shown_size(size)} as shown by systems  ·  "
-              f"volume '{plan.choices.label}'  ·  built from {plan.source.path.name}", fontsize=11.5, color=_QUIET, va="center")
+    axes.text(
+        _LEFT,
+        90.3,
+        f"{sold_size(size)} as sold, {shown_size(size)} as shown by systems  ·  "
+        f"volume '{plan.choices.label}'  ·  built from {plan.source.path.name}",
+        fontsize=11.5,
+        color=_QUIET,
+        va="center",
+    )
 
 
 def _bar(axes: Axes, areas: Sequence[Area], start: int, end: int, bottom: float, height: float) -> list[tuple[Area, float, float]]:
@@ -86,8 +99,12 @@ def _whole_drive(axes: Axes, plan: Plan) -> None:
     for area, left, right in _bar(axes, plan.areas, 0, size, 71, 10):
         if right - left > 7:
             light = area.name in ("free", "not used")
-            axes.text((left + right) / 2, 77.2, area.name, ha="center", va="center", fontsize=12, color=_INK if light else "white", weight="bold")
-            axes.text((left + right) / 2, 73.8, shown_size(area.size), ha="center", va="center", fontsize=10.5, color=_INK if light else "white")
+            axes.text(
+                (left + right) / 2, 77.2, area.name, ha="center", va="center", fontsize=12, color=_INK if light else "white", weight="bold"
+            )
+            axes.text(
+                (left + right) / 2, 73.8, shown_size(area.size), ha="center", va="center", fontsize=10.5, color=_INK if light else "white"
+            )
 
 
 def _beginning(axes: Axes, plan: Plan) -> None:
@@ -121,9 +138,22 @@ def _files(axes: Axes, plan: Plan) -> None:
         note = "  (a part)" if file.name in parts else ""
         axes.text(_LEFT + 25 + 14 * file.size / top, y, shown_size(file.size) + note, fontsize=9.5, color=_QUIET, va="center")
     count, total = sum(1 for _ in plan.tree.files()), sum(file.size for _, file in plan.tree.files())
-    axes.text(_LEFT, 32.6 - len(files) * 3.1, f"{count:,} files, {shown_size(total)} in all; free afterwards {shown_size(plan.free)}",
-              fontsize=10, color=_QUIET, va="center")
-    axes.text(_LEFT, 5.2, f"Needed: {exact_size(plan.needed)}. Available: {exact_size(plan.drive.size or 0)}.", fontsize=10.5, color=_INK, va="center")
+    axes.text(
+        _LEFT,
+        32.6 - len(files) * 3.1,
+        f"{count:,} files, {shown_size(total)} in all; free afterwards {shown_size(plan.free)}",
+        fontsize=10,
+        color=_QUIET,
+        va="center",
+    )
+    axes.text(
+        _LEFT,
+        5.2,
+        f"Needed: {exact_size(plan.needed)}. Available: {exact_size(plan.drive.size or 0)}.",
+        fontsize=10.5,
+        color=_INK,
+        va="center",
+    )
 
 
 def _forecast(axes: Axes, plan: Plan) -> None:
@@ -134,4 +164,6 @@ def _forecast(axes: Axes, plan: Plan) -> None:
         axes.add_patch(Rectangle((left, y - 1.3), 10.5, 2.8, facecolor=_VERDICTS[row.verdict], edgecolor="none"))
         axes.text(left + 5.25, y + 0.05, row.verdict, fontsize=9.5, color="white", ha="center", va="center", weight="bold")
         axes.text(left + 11.5, y + 0.9, row.firmware, fontsize=10.5, color=_INK, va="center", weight="bold")
-        axes.text(left + 11.5, y - 1.3, row.reason if len(row.reason) <= 52 else row.reason[:51] + "…", fontsize=8.8, color=_QUIET, va="center")
+        axes.text(
+            left + 11.5, y - 1.3, row.reason if len(row.reason) <= 52 else row.reason[:51] + "…", fontsize=8.8, color=_QUIET, va="center"
+        )

@@ -19,9 +19,7 @@ def forecast(loaders: Sequence[Loader], sector_size: int) -> tuple[Outlook, ...]
     return (_bios(loaders, sector_size), *(_uefi(loaders, architecture) for architecture in UEFI_NAMES), _SECURE_BOOT)
 
 
-_SECURE_BOOT = Outlook(
-    "Secure Boot", "not known", "the loaders' signatures are not examined yet; the layout itself needs nothing unsigned"
-)
+_SECURE_BOOT = Outlook("Secure Boot", "not known", "the loaders' signatures are not examined yet; the layout itself needs nothing unsigned")
 
 
 def _bios(loaders: Sequence[Loader], sector_size: int) -> Outlook:

@@ -112,8 +112,10 @@ def read_plan(path: Path) -> PlanFile:
         where = f", line {line}" if line else ""
         raise UsageError(f"{path}{where}, {key or 'the file'}: {message}.", advice="Correct the key in the plan file.") from error
     if plan.format != FORMAT:
-        raise UsageError(f"{path}, line {_line_of(text, 'format')}, format: {plan.format} is not known, only {FORMAT}.",
-                         advice="Plan again with this version.")
+        raise UsageError(
+            f"{path}, line {_line_of(text, 'format')}, format: {plan.format} is not known, only {FORMAT}.",
+            advice="Plan again with this version.",
+        )
     return plan
 
 

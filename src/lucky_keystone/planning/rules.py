@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 import msgspec
 
@@ -187,14 +188,14 @@ def _areas(measures: _Measures) -> list[Area]:
 # -- reasons ---------------------------------------------------------------------------------------------------------
 
 
-def _decisions(
-    choices: Choices, settled: Choices, source: Source, splits: tuple[SplitImage, ...], measures: _Measures
-) -> list[Decision]:
+def _decisions(choices: Choices, settled: Choices, source: Source, splits: tuple[SplitImage, ...], measures: _Measures) -> list[Decision]:
     shape = measures.geometry
     made = [
         Decision("table", "MBR", "both BIOS and UEFI machines start from it", choices.table is not None),
         Decision("firmware", "BIOS and UEFI", "one drive serves old and new machines", choices.firmware is not None),
-        Decision("file system", "FAT32", "the only one that all UEFI firmware reads; Secure Boot can stay on", choices.file_system is not None),
+        Decision(
+            "file system", "FAT32", "the only one that all UEFI firmware reads; Secure Boot can stay on", choices.file_system is not None
+        ),
     ]
     for split in splits:
         parts = f"{len(split.parts)} parts" if len(split.parts) > 1 else "1 part"
@@ -213,9 +214,15 @@ def _decisions(
         whole += f"; {shown_size(measures.drive_size - measures.end)} lie beyond what an MBR can describe"
     made += [
         Decision("partition", f"one, active, type 0Ch, {shown_size(shape.total * shape.sector_size)}", whole, choices.use is not None),
-        Decision("cluster size", shown_size(shape.cluster_size), "usual for a volume of this size"
-                 if choices.cluster is None else "as chosen", choices.cluster is not None),
-        Decision("label", settled.label or "", "from the source's own label" if choices.label is None else "as chosen", choices.label is not None),
+        Decision(
+            "cluster size",
+            shown_size(shape.cluster_size),
+            "usual for a volume of this size" if choices.cluster is None else "as chosen",
+            choices.cluster is not None,
+        ),
+        Decision(
+            "label", settled.label or "", "from the source's own label" if choices.label is None else "as chosen", choices.label is not None
+        ),
         Decision("identity", settled.identity or "", "serial number and disk signature derive from it", choices.identity is not None),
     ]
     if source.added:
@@ -224,7 +231,7 @@ def _decisions(
     return made
 
 
-def refuse_source_as_target(source: Source, target_path: str) -> None:
+def refuse_source_as_target(source: Source, target_path: Path) -> None:
     """Raise ProtectError when the target is the source itself."""
-    if source.path.exists() and source.path.resolve() == type(source.path)(target_path).resolve():
+    if source.path.exists() and source.path.resolve() == target_path.resolve():
         raise ProtectError(f"{target_path} is the source itself.", advice="Choose another drive or image file.")

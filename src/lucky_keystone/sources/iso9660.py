@@ -226,6 +226,6 @@ def _without_version(name: str) -> str:
 
 def _time(stamp: bytes) -> datetime:
     try:
-        return datetime(1900 + stamp[0], *stamp[1:6])  # type: ignore[misc]
+        return datetime(1900 + stamp[0], *stamp[1:6])
     except ValueError:
         return EPOCH

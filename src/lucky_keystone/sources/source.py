@@ -17,7 +17,6 @@ from .iso9660 import Iso9660Reader
 from .pe import loader_architecture
 from .udf import UdfReader, has_udf
 
-
 Tell = Callable[[str, int, int], None]
 """Hears of progress: stage, bytes done, bytes in all."""
 
@@ -121,8 +120,9 @@ def _open_disc(path: Path) -> Source:
         raise SourceError(f"{path} is neither a file nor a folder.", advice="Give a disc image or a folder.")
     image = SourceFile(path)
     if image.size < 17 * 2048:
-        raise SourceError(f"{path} has {image.size} bytes, too few for a disc image.",
-                          advice="It is incomplete, or not a disc image: download it again.")
+        raise SourceError(
+            f"{path} has {image.size} bytes, too few for a disc image.", advice="It is incomplete, or not a disc image: download it again."
+        )
     if has_udf(image):
         udf = UdfReader(image)
         return Source(path, "disc image (UDF)", udf.label, udf.root())
@@ -226,8 +226,10 @@ def verify_source(source: Source, sha256: str | None, tell: Tell, *, integrity: 
 
 def _verify_sum(source: Source, sha256: str, tell: Tell) -> None:
     if source.path.is_dir():
-        raise SourceError(f"{source.path} is a folder; a SHA-256 can only be checked of a disc image.",
-                          advice="Leave out --sha256, or give the disc image.")
+        raise SourceError(
+            f"{source.path} is a folder; a SHA-256 can only be checked of a disc image.",
+            advice="Leave out --sha256, or give the disc image.",
+        )
     whole = SourceFile(source.path)
     digest, done = hashlib.sha256(), 0
     for piece in stream(FileRange(whole, 0, whole.size)):
@@ -235,5 +237,7 @@ def _verify_sum(source: Source, sha256: str, tell: Tell) -> None:
         done += len(piece)
         tell("verifying the source", done, whole.size)
     if digest.hexdigest() != sha256:
-        raise SourceError(f"{source.path}: SHA-256 is {digest.hexdigest()}, {sha256} was given.",
-                          advice="The image is damaged, incomplete or another one: download it again.")
+        raise SourceError(
+            f"{source.path}: SHA-256 is {digest.hexdigest()}, {sha256} was given.",
+            advice="The image is damaged, incomplete or another one: download it again.",
+        )

@@ -40,9 +40,10 @@ def _write(part: Part, path: Path, done: int, whole: int, tell: Callable[[str, i
         try:
             offset = 0
             for piece in stream(part.content):
-                while piece:
-                    taken = positional.write(descriptor, piece, offset)
-                    piece, offset = piece[taken:], offset + taken
+                written = 0
+                while written < len(piece):
+                    written += positional.write(descriptor, piece[written:], offset + written)
+                offset += written
                 tell("splitting", done + offset, whole)
             os.fsync(descriptor)
         finally:

@@ -170,14 +170,14 @@ def _edition(image: ElementTree.Element, number: int) -> Edition:
         return int(value) if value.isascii() and value.isdigit() and len(value) < 20 else 0
 
     index = image.get("INDEX", "")
-    version = ".".join(text(f"WINDOWS/VERSION/{part}") or "0" for part in ("MAJOR", "MINOR", "BUILD", "SPBUILD"))
+    numbers = [text(f"WINDOWS/VERSION/{part}") for part in ("MAJOR", "MINOR", "BUILD", "SPBUILD")]
     return Edition(
         index=int(index) if index.isascii() and index.isdigit() and len(index) < 9 else number,
         name=text("DISPLAYNAME") or text("NAME") or f"edition {number}",
         edition_id=text("WINDOWS/EDITIONID"),
         architecture=ARCHITECTURES.get(count("WINDOWS/ARCH"), "unknown") if text("WINDOWS/ARCH") else "unknown",
         build=count("WINDOWS/VERSION/BUILD"),
-        version=version if version != "0.0.0.0" else "",
+        version=".".join(number or "0" for number in numbers) if any(numbers) else "",
         languages=tuple(lang.text.strip() for lang in image.iterfind("WINDOWS/LANGUAGES/LANGUAGE") if lang.text),
         installation_type=text("WINDOWS/INSTALLATIONTYPE"),
         size=count("TOTALBYTES"),

@@ -7,13 +7,15 @@ original has one. Its size is exact before a byte is streamed; its integrity sum
 from __future__ import annotations
 
 import hashlib
+import queue
+import threading
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
-from ..content import Content, FileRange, Joined, Literal, Seekable, Reader
+from ..content import Content, FileRange, Joined, Literal, Reader, Seekable
 from ..errors import SourceError, UsageError
 from .read import InstallImage
 from .records import (
@@ -58,8 +60,9 @@ def divide(image: InstallImage, part_size: int = LARGEST_PART) -> list[Part]:
         )
     metadata = (blobs["size_and_flags"] >> np.uint64(56) & np.uint64(RESOURCE_METADATA)) != 0
     if int(sizes[metadata].sum()) > room:
-        raise SourceError(f"{image.place}: its editions' folder trees do not fit into one part of {part_size} bytes.",
-                          advice="Choose larger parts.")
+        raise SourceError(
+            f"{image.place}: its editions' folder trees do not fit into one part of {part_size} bytes.", advice="Choose larger parts."
+        )
     part_of = _assign(sizes, metadata, blobs["offset"], room)
     count = int(part_of.max()) + 1 if len(part_of) else 1
     return [_part(image, blobs[part_of == number], number + 1, count) for number in range(count)]
@@ -96,9 +99,7 @@ def _overhead(image: InstallImage, part_size: int) -> int:
     return overhead
 
 
-def _assign(
-    sizes: np.ndarray[Any, Any], metadata: np.ndarray[Any, Any], offsets: np.ndarray[Any, Any], room: int
-) -> np.ndarray[Any, Any]:
+def _assign(sizes: np.ndarray[Any, Any], metadata: np.ndarray[Any, Any], offsets: np.ndarray[Any, Any], room: int) -> np.ndarray[Any, Any]:
     """Return the part (from 0) of each blob. Metadata goes to part 0.
 
     In the original's order when that needs no more parts than best fit, largest first: reading stays sequential.
@@ -223,12 +224,9 @@ class SummedPart:
 
 class _SummingReader:
     def __init__(self, header: Content, body: Content, xml: Content, sum_count: int) -> None:
-        self._sums: list[bytes] = []
-        self._hash, self._in_chunk, self._body_left = hashlib.sha1(), 0, body.size
+        self._sums = _SumsBeside(body.size)
         self._count = sum_count
-        self._stages: Iterator[tuple[Reader, bool]] = iter(
-            [(header.open(), False), (body.open(), True), (xml.open(), False)]
-        )
+        self._stages: Iterator[tuple[Reader, bool]] = iter([(header.open(), False), (body.open(), True), (xml.open(), False)])
         self._current: tuple[Reader, bool] | None = next(self._stages)
         self._table_made = False
 
@@ -237,35 +235,69 @@ class _SummingReader:
         while done < len(view) and self._current is not None:
             reader, summed = self._current
             got = reader.readinto(view[done:])
-            if summed:
-                self._add(view[done : done + got])
+            if summed and got:
+                self._sums.add(view[done : done + got])
             if got == 0:
                 reader.close()
                 self._current = next(self._stages, None) or self._table()
             done += got
         return done
 
-    def _add(self, data: memoryview) -> None:
-        while data:
-            take = min(_CHUNK - self._in_chunk, len(data))
-            self._hash.update(data[:take])
-            self._in_chunk += take
-            self._body_left -= take
-            data = data[take:]
-            if self._in_chunk == _CHUNK or not self._body_left:
-                self._sums.append(self._hash.digest())
-                self._hash, self._in_chunk = hashlib.sha1(), 0
-
     def _table(self) -> tuple[Reader, bool] | None:
         if self._table_made:
             return None
         self._table_made = True
         head = IntegrityHeader(size=IntegrityHeader.SIZE + 20 * self._count, count=self._count).pack()
-        return Literal(head + b"".join(self._sums)).open(), False
+        return Literal(head + b"".join(self._sums.finish())).open(), False
 
     def close(self) -> None:
+        self._sums.finish()
         if self._current is not None:
             self._current[0].close()
         for reader, _ in self._stages:
             reader.close()
         self._current = None
+
+
+class _SumsBeside:
+    """Takes SHA-1 sums of 10 MiB chunks in a thread of its own: they cost more than everything else in streaming."""
+
+    _BUFFERS = 3
+
+    def __init__(self, size: int) -> None:
+        self._left = size
+        self._sums: list[bytes] = []
+        self._full: queue.Queue[tuple[bytearray, int] | None] = queue.Queue()
+        self._empty: queue.Queue[bytearray] = queue.Queue()
+        for _ in range(self._BUFFERS):
+            self._empty.put(bytearray())
+        self._thread = threading.Thread(target=self._run, name="sums", daemon=True)
+        self._thread.start()
+
+    def add(self, data: memoryview) -> None:
+        """Take the next bytes; they are copied, the caller may reuse its buffer at once."""
+        buffer = self._empty.get()
+        if len(buffer) < len(data):
+            buffer = bytearray(len(data))
+        memoryview(buffer)[: len(data)] = data
+        self._full.put((buffer, len(data)))
+
+    def finish(self) -> list[bytes]:
+        """Wait for the last sum and return all."""
+        self._full.put(None)
+        self._thread.join()
+        return self._sums
+
+    def _run(self) -> None:
+        digest, room = hashlib.sha1(), _CHUNK
+        while (item := self._full.get()) is not None:
+            buffer, size = item
+            data = memoryview(buffer)[:size]
+            while data:
+                take = min(room, len(data))
+                digest.update(data[:take])
+                data, room, self._left = data[take:], room - take, self._left - take
+                if not room or not self._left:
+                    self._sums.append(digest.digest())
+                    digest, room = hashlib.sha1(), _CHUNK
+            self._empty.put(buffer)

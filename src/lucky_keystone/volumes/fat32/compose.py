@@ -182,7 +182,8 @@ def _fat(layout: Layout, offset: int, size: int) -> list[Extent]:
 def _fat_pieces(layout: Layout, used: int) -> Iterator[bytes]:
     """Yield the used front of a FAT. Every chain is contiguous: each entry names the next, but for the last ones."""
     lasts = np.array(
-        [placed.cluster + placed.cluster_count - 1 for placed in (*layout.folders, *layout.files) if placed.cluster_count],
+        [folder.cluster + folder.cluster_count - 1 for folder in layout.folders]
+        + [file.cluster + file.cluster_count - 1 for file in layout.files if file.cluster_count],
         np.int64,
     )
     count = used // 4

@@ -87,8 +87,9 @@ def geometry(*, hidden: int, total: int, sector_size: int, cluster_size: int) ->
             advice=f"Choose smaller clusters, or a drive of more than {smallest} bytes.",
         )
     if result.cluster_count > MOST_CLUSTERS:
-        raise UsageError(f"Clusters of {cluster_size} bytes are too small for {total * sector_size} bytes.",
-                         advice="Choose larger clusters.")
+        raise UsageError(
+            f"Clusters of {cluster_size} bytes are too small for {total * sector_size} bytes.", advice="Choose larger clusters."
+        )
     return result
 
 

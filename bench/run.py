@@ -1,0 +1,155 @@
+"""Measures what is claimed of speed and memory, beside a plain copy of the same bytes in the same run.
+
+    python bench/run.py [FOLDER] [--gigabytes 5] [--rounds 3]
+
+Makes an incompressible source with 1,000 files, then times, each with the data dropped from the cache: a plain
+copy with a flush, `build` without reading back, a plain read, `check`, `plan` and `--help`. Whole processes are timed;
+peak memory is the operating system's own figure for each.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from lucky_keystone.content import FileRange, Literal, SourceFile
+from lucky_keystone.demo.disc import write_disc
+from lucky_keystone.demo.install_image import Blob, DemoEdition, install_image, small_blob
+from lucky_keystone.demo.tidewell import LABEL, MOMENT, VERSION, installer
+from lucky_keystone.tree import File, Folder
+
+PROGRAM = [sys.executable, "-m", "lucky_keystone"]
+COPY = """
+import os, sys
+source, target, size = os.open(sys.argv[1], os.O_RDONLY), os.open(sys.argv[2], os.O_RDWR | os.O_CREAT), int(sys.argv[3])
+buffer, done = memoryview(bytearray(4 << 20)), 0
+while done < size:
+    got = os.preadv(source, [buffer[: min(len(buffer), size - done)]], done)
+    os.pwrite(target, buffer[:got], done)
+    done += got
+os.fsync(target)
+"""
+READ = COPY.replace("    os.pwrite(target, buffer[:got], done)\n", "").replace("os.fsync(target)\n", "")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("folder", nargs="?", type=Path, default=Path(tempfile.gettempdir()) / "lucky-keystone-bench")
+    parser.add_argument("--gigabytes", type=float, default=5.0)
+    parser.add_argument("--rounds", type=int, default=3)
+    given = parser.parse_args()
+    given.folder.mkdir(parents=True, exist_ok=True)
+    disc = given.folder / "source.iso"
+    if not disc.exists():
+        make_source(disc, int(given.gigabytes * 1e9))
+    target, copy = given.folder / "drive.img", given.folder / "copy.bin"
+    rows: dict[str, list[tuple[float, int]]] = {}
+
+    def measure(name: str, command: list[str], remove: Path | None = None) -> None:
+        if remove is not None:
+            remove.unlink(missing_ok=True)
+        forget(disc, target, copy)
+        rows.setdefault(name, []).append(run(command))
+        print(f"  {name}: {rows[name][-1][0]:.2f} s, {rows[name][-1][1] >> 20} MiB", flush=True)
+
+    for _ in range(given.rounds):
+        measure("build", [*PROGRAM, "build", str(disc), "--onto", str(target), "--no-verify", "--yes", "--json"], target)
+        size = str(target.stat().st_blocks * 512)
+        whole = str(min(int(size), disc.stat().st_size))
+        measure("copy", [sys.executable, "-c", COPY, str(disc), str(copy), whole], copy)
+        measure("check", [*PROGRAM, "check", str(target), "--json"])
+        measure("read", [sys.executable, "-c", READ, str(target), str(copy), size])
+        measure("plan", [*PROGRAM, "plan", str(disc), "--json"])
+        measure("help", [*PROGRAM, "--help"])
+        measure("build --help", [*PROGRAM, "build", "--help"])
+    print(f"\n{'':14}{'median s':>10}{'peak MiB':>10}")
+    for name, results in rows.items():
+        print(f"{name:14}{statistics.median(t for t, _ in results):10.2f}{max(m for _, m in results) >> 20:10}")
+    for one, other, limit in (("build", "copy", 1.10), ("check", "read", 1.20)):
+        ratios = [a / b for (a, _), (b, _) in zip(rows[one], rows[other], strict=True)]
+        print(
+            f"{one} / {other}: median {statistics.median(ratios):.2f} ({', '.join(f'{r:.2f}' for r in ratios)}); claimed: {limit:.2f} at most"
+        )
+    print("temporary files made: none" if not leftovers(given.folder) else f"left behind: {leftovers(given.folder)}")
+    copy.unlink()
+    target.unlink()
+
+
+def make_source(disc: Path, size: int) -> None:
+    """A Tidewell disc whose install image and 1,000 files are incompressible, `size` bytes in all."""
+    noise = disc.with_name("noise.bin")
+    with noise.open("wb") as stream:
+        for _ in range(size >> 20):
+            stream.write(os.urandom(1 << 20))
+    file = SourceFile(noise)
+    root: Folder = installer(hollow_count=0, files=0)
+    small = [(f"support/noise/{n:04}.bin", n * 1_000_003 % 700_000 + 1) for n in range(1000)]
+    folder = Folder("noise", MOMENT)
+    support = root.find_folder("support")
+    assert support is not None
+    support.entries["noise"] = folder
+    offset = 0
+    for path, length in small:
+        name = path.rsplit("/", 1)[1]
+        folder.entries[name] = File(name, FileRange(file, offset, length), MOMENT)
+        offset += length
+    blobs, step = [], 60_000_000
+    while offset < file.size:
+        length = min(step, file.size - offset)
+        content = FileRange(file, offset, length)
+        blobs.append((f"{offset}.dat", Blob(content, offset.to_bytes(20, "big"))))
+        offset += length
+    image = install_image(
+        [DemoEdition("Tidewell Bench", "Bench", [("a", small_blob(b"a")), *blobs])], architecture=9, version=VERSION, language="en-GB"
+    )
+    sources = root.find_folder("sources")
+    assert sources is not None
+    sources.entries["install.wim"] = File("install.wim", image, MOMENT)
+    sources.entries["note.txt"] = File("note.txt", Literal(b"for measuring\r\n"), MOMENT)
+    write_disc(disc, root, LABEL, MOMENT, lambda *_: None)
+    noise.unlink()
+
+
+def forget(*paths: Path) -> None:
+    """Drop what the system's cache holds of the data, so that every run reads from and writes to the disk."""
+    os.sync()
+    for path in paths:
+        if path.exists() and hasattr(os, "posix_fadvise"):
+            with path.open("rb") as stream:
+                os.posix_fadvise(stream.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
+
+
+LAUNCH = """
+import os, sys, time
+started = time.monotonic()
+quiet = [(os.POSIX_SPAWN_OPEN, 1, os.devnull, os.O_WRONLY, 0)]
+_, status, usage = os.wait4(os.posix_spawn(sys.argv[1], sys.argv[1:], os.environ, file_actions=quiet), 0)
+print(time.monotonic() - started, usage.ru_maxrss * 1024)
+sys.exit(os.waitstatus_to_exitcode(status))
+"""
+
+
+def run(command: list[str]) -> tuple[float, int]:
+    """Return (seconds, peak bytes) of a command that must succeed.
+
+    Started from a small process: a child's peak memory is never less than its parent's at the moment it was made.
+    """
+    done = subprocess.run([sys.executable, "-S", "-c", LAUNCH, *command], capture_output=True, text=True, check=False)
+    if done.returncode:
+        sys.exit(f"failed: {' '.join(command)}\n{done.stderr}")
+    seconds, peak = done.stdout.split()
+    return float(seconds), int(peak)
+
+
+def leftovers(folder: Path) -> list[str]:
+    return [path.name for path in folder.iterdir() if path.name not in ("source.iso", "drive.img", "copy.bin")]
+
+
+if __name__ == "__main__":
+    main()
