@@ -6,6 +6,7 @@ written, window by window, so that progress is what the drive has taken and not 
 
 from __future__ import annotations
 
+import mmap
 import queue
 import threading
 from collections.abc import Callable, Iterator, Sequence
@@ -19,7 +20,7 @@ from ..content import BLOCK, Reader
 from ..errors import KeystoneError, SourceError
 from ..extents import Region
 
-_AHEAD = 5  # blocks in flight
+_AHEAD = 4  # blocks in flight
 _WINDOW = 64 << 20  # bytes written between two flushes
 _ZERO_PIECE = 64 << 10
 
@@ -58,6 +59,11 @@ class _Block:
     digest: bytes
     buffer: memoryview
     """What `view` is the front of; goes back to the reader."""
+
+
+def aligned_buffer() -> memoryview:
+    """Return a buffer of one block that starts at a page of memory, as writing past the system's cache wants it."""
+    return memoryview(mmap.mmap(-1, BLOCK))
 
 
 def blocks_of(regions: Sequence[Region]) -> Iterator[tuple[int, int]]:
@@ -116,7 +122,7 @@ class _ReadAhead:
         self._filled: queue.Queue[_Block | BaseException | None] = queue.Queue(_AHEAD)
         self._empty: queue.Queue[memoryview] = queue.Queue()
         for _ in range(_AHEAD):
-            self._empty.put(memoryview(bytearray(BLOCK)))
+            self._empty.put(aligned_buffer())
         self._stopping = threading.Event()
         self._thread = threading.Thread(target=self._run, name="reader", daemon=True)
         self._thread.start()
@@ -135,7 +141,7 @@ class _ReadAhead:
 
     def stop(self) -> None:
         self._stopping.set()
-        self._empty.put(memoryview(bytearray(BLOCK)))
+        self._empty.put(aligned_buffer())
         while self._thread.is_alive():
             try:
                 self._filled.get(timeout=0.05)
@@ -248,7 +254,7 @@ def read_back(regions: Sequence[tuple[int, int, bytes]], target: Target, tell: T
     filled: queue.Queue[tuple[int, memoryview] | BaseException] = queue.Queue(2)
     empty: queue.Queue[memoryview | None] = queue.Queue()
     for _ in range(3):
-        empty.put(memoryview(bytearray(BLOCK)))
+        empty.put(aligned_buffer())
 
     def run() -> None:
         try:

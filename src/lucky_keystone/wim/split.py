@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import hashlib
 import queue
-import threading
 from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -260,44 +260,41 @@ class _SummingReader:
 
 
 class _SumsBeside:
-    """Takes SHA-1 sums of 10 MiB chunks in a thread of its own: they cost more than everything else in streaming."""
+    """Takes SHA-1 sums of 10 MiB chunks in threads of their own: they cost more than all else in streaming."""
 
-    _BUFFERS = 3
+    _THREADS = 2
+    _BUFFERS = 4
 
     def __init__(self, size: int) -> None:
         self._left = size
-        self._sums: list[bytes] = []
-        self._full: queue.Queue[tuple[bytearray, int] | None] = queue.Queue()
+        self._filled = 0
+        self._buffer: bytearray | None = None
         self._empty: queue.Queue[bytearray] = queue.Queue()
         for _ in range(self._BUFFERS):
-            self._empty.put(bytearray())
-        self._thread = threading.Thread(target=self._run, name="sums", daemon=True)
-        self._thread.start()
+            self._empty.put(bytearray(min(_CHUNK, size)))
+        self._threads = ThreadPoolExecutor(self._THREADS, "sums")
+        self._sums: list[Future[bytes]] = []
 
     def add(self, data: memoryview) -> None:
         """Take the next bytes; they are copied, the caller may reuse its buffer at once."""
-        buffer = self._empty.get()
-        if len(buffer) < len(data):
-            buffer = bytearray(len(data))
-        memoryview(buffer)[: len(data)] = data
-        self._full.put((buffer, len(data)))
+        while data:
+            if self._buffer is None:
+                self._buffer = self._empty.get()
+            take = min(_CHUNK - self._filled, len(data))
+            memoryview(self._buffer)[self._filled : self._filled + take] = data[:take]
+            data = data[take:]
+            self._filled += take
+            self._left -= take
+            if self._filled == _CHUNK or not self._left:
+                self._sums.append(self._threads.submit(self._sum, self._buffer, self._filled))
+                self._buffer, self._filled = None, 0
 
     def finish(self) -> list[bytes]:
         """Wait for the last sum and return all."""
-        self._full.put(None)
-        self._thread.join()
-        return self._sums
+        self._threads.shutdown()
+        return [future.result() for future in self._sums]
 
-    def _run(self) -> None:
-        digest, room = hashlib.sha1(), _CHUNK
-        while (item := self._full.get()) is not None:
-            buffer, size = item
-            data = memoryview(buffer)[:size]
-            while data:
-                take = min(room, len(data))
-                digest.update(data[:take])
-                data, room, self._left = data[take:], room - take, self._left - take
-                if not room or not self._left:
-                    self._sums.append(digest.digest())
-                    digest, room = hashlib.sha1(), _CHUNK
-            self._empty.put(buffer)
+    def _sum(self, buffer: bytearray, size: int) -> bytes:
+        digest = hashlib.sha1(memoryview(buffer)[:size]).digest()
+        self._empty.put(buffer)
+        return digest
