@@ -116,7 +116,7 @@ def _undo_use(data: bytearray, region: RegionNote, offset: int, note: VolumeNote
     if region.kind == "reserved":
         _undo_reserved(data, offset - note.offset, note, volume.sector_size)
     elif region.kind in ("fat1", "fat2"):
-        _undo_fat(data, (offset - region.offset) // 4, note)
+        _undo_fat(data, (offset - region.offset) // 4, note, volume.cluster_size)
     elif region.kind == "folders":
         _undo_folders(data, offset, note, volume)
 
@@ -131,17 +131,26 @@ def _undo_reserved(data: bytearray, start: int, note: VolumeNote, sector_size: i
         data[at + 4 : at + 8] = note.next_free_cluster.to_bytes(4, "little")
 
 
-def _undo_fat(data: bytearray, first_entry: int, note: VolumeNote) -> None:
+def _undo_fat(data: bytearray, first_entry: int, note: VolumeNote, cluster_size: int) -> None:
     entries = np.frombuffer(data, "<u4")
     entries[max(note.next_free_cluster - first_entry, 0) :] = 0
     if first_entry == 0:
         entries[1] = END_OF_CHAIN  # its upper bits tell of a clean shutdown (fatgen103, "FAT[1]")
+    for cluster, used in note.folders:  # a folder that was full has grown by a cluster that was free
+        last = cluster + _cluster_count(used, cluster_size) - 1 - first_entry
+        if 0 <= last < len(entries) and entries[last] >= note.next_free_cluster:
+            entries[last] = END_OF_CHAIN
+
+
+def _cluster_count(used: int, cluster_size: int) -> int:
+    """Clusters of a folder with `used` bytes of entries."""
+    return max(-(-used // cluster_size), 1)
 
 
 def _undo_folders(data: bytearray, offset: int, note: VolumeNote, volume: Fat32Volume) -> None:
     for cluster, used in note.folders:
         start = volume.cluster_offset(cluster) - offset
-        end = start + max(-(-used // volume.cluster_size), 1) * volume.cluster_size
+        end = start + _cluster_count(used, volume.cluster_size) * volume.cluster_size
         if end <= 0 or start >= len(data):
             continue
         data[max(start + used, 0) : min(end, len(data))] = bytes(max(min(end, len(data)) - max(start + used, 0), 0))
