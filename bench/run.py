@@ -15,7 +15,6 @@ import statistics
 import subprocess
 import sys
 import tempfile
-import time
 from pathlib import Path
 
 from lucky_keystone.content import FileRange, Literal, SourceFile
@@ -73,9 +72,8 @@ def main() -> None:
         print(f"{name:14}{statistics.median(t for t, _ in results):10.2f}{max(m for _, m in results) >> 20:10}")
     for one, other, limit in (("build", "copy", 1.10), ("check", "read", 1.20)):
         ratios = [a / b for (a, _), (b, _) in zip(rows[one], rows[other], strict=True)]
-        print(
-            f"{one} / {other}: median {statistics.median(ratios):.2f} ({', '.join(f'{r:.2f}' for r in ratios)}); claimed: {limit:.2f} at most"
-        )
+        each = ", ".join(f"{ratio:.2f}" for ratio in ratios)
+        print(f"{one} / {other}: median {statistics.median(ratios):.2f} ({each}); claimed: {limit:.2f} at most")
     print("temporary files made: none" if not leftovers(given.folder) else f"left behind: {leftovers(given.folder)}")
     copy.unlink()
     target.unlink()

@@ -44,7 +44,10 @@ class Built:
     image: DriveImage
 
 
-def build_drive(source: Source, path: Path, choices: Choices = Choices(), *, size: int | None = None, sector_size: int = 512) -> Built:
+DECIDE_ALL = Choices()
+
+
+def build_drive(source: Source, path: Path, choices: Choices = DECIDE_ALL, *, size: int | None = None, sector_size: int = 512) -> Built:
     """Build `source` onto the new image file `path`."""
     plan = make_plan(source, choices, DriveShape(path.name, size, sector_size))
     image = compose_drive(plan)

@@ -80,10 +80,10 @@ def _uefi(name: str, architecture: str, path: str, loader: Entry | None, volume:
         return Outlook(name, "will not start", f"there is no {path}")
     content = _FileOnVolume(volume, loader)
     made_for = loader_architecture(content)
-    fault = "its cluster chain is broken" if loader.faults else loader_fault(content)
-    if made_for == architecture and fault:
-        report.fault("start", f"{path} is not whole: {fault}.", "Put a sound loader in its place.")
-        return Outlook(name, "will not start", f"{path} is not whole")
     if made_for != architecture:
         return Outlook(name, "will not start", f"{path} is {'made for ' + made_for if made_for else 'no UEFI loader'}")
+    fault = "its cluster chain is broken" if loader.faults else loader_fault(content)
+    if fault:
+        report.fault("start", f"{path} is not whole: {fault}.", "Put a sound loader in its place.")
+        return Outlook(name, "will not start", f"{path} is not whole")
     return Outlook(name, "starts", f"{path} is whole, on a FAT32 volume")

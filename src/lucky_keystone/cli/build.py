@@ -72,7 +72,6 @@ def command(
         raise NotYet("Several drives in one pass are not built yet by this version.", advice="Build them one after the other.")
     chosen = choose(drives[0], bay, sector_size)
     opened, plan = _plan(source, chosen, size, sector_size, added, choices_of(given))
-    refuse_source_as_target(opened, chosen.path)
     out = console()
     if not as_json:
         show_source(opened, [])
@@ -107,11 +106,13 @@ def _plan(
     """Open the source, or the plan and its source, and decide."""
     if path.suffix.lower() != ".toml" or path.is_dir():
         opened = open_source(path, added)
+        refuse_source_as_target(opened, chosen.path)
         return opened, make_plan(opened, choices, chosen.shape(size))
     if added or any(getattr(choices, name) is not None for name in CHOICE_NAMES if name != "identity"):
         raise UsageError("A plan has its choices already.", advice="Edit the plan file, or build from the source itself.")
     saved = read_plan(path)
     opened = open_planned_source(saved, path)
+    refuse_source_as_target(opened, chosen.path)
     own = Chosen(chosen.path, chosen.bay, chosen.drive, sector_size or (chosen.sector_size if chosen.drive else saved.drive.sector_size))
     settled = saved.choices
     if choices.identity is not None:

@@ -17,12 +17,14 @@ from rich.text import Text
 from ..planning.plan import Outlook
 from ..units import shown_size
 
+_UNFOLDED = 400  # columns without a terminal: every row stays one line
 _STYLES = {"starts": "bold green", "will not start": "bold red", "not known": "bold yellow"}
 
 
 def console(*, err: bool = False) -> Console:
-    """A console for text: colours and width only on a terminal, markup never read from outside texts."""
-    return Console(stderr=err, markup=False, highlight=False, soft_wrap=not sys.stdout.isatty())
+    """A console for text: colours and folding only on a terminal, markup never read from outside texts."""
+    stream = sys.stderr if err else sys.stdout
+    return Console(stderr=err, markup=False, highlight=False, width=None if stream.isatty() else _UNFOLDED)
 
 
 def emit_json(command: str, body: dict[str, Any]) -> None:

@@ -126,6 +126,8 @@ def _line_of(text: str, key: str) -> int:
     for number, line in enumerate(text.splitlines(), 1):
         if header := re.match(r"\s*\[([\w.]+)\]", line):
             current = header.group(1)
+            if current == key:
+                return number
             table_line = number if current == table else table_line
         elif current == table and re.match(rf"\s*{re.escape(name)}\s*=", line):
             return number

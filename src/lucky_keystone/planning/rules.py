@@ -232,6 +232,8 @@ def _decisions(choices: Choices, settled: Choices, source: Source, splits: tuple
 
 
 def refuse_source_as_target(source: Source, target_path: Path) -> None:
-    """Raise ProtectError when the target is the source itself."""
-    if source.path.exists() and source.path.resolve() == target_path.resolve():
-        raise ProtectError(f"{target_path} is the source itself.", advice="Choose another drive or image file.")
+    """Raise ProtectError when the target is the source itself, or a file in a folder that is built from."""
+    target = target_path.resolve()
+    for path in (source.path.resolve(), *(folder.resolve() for folder in source.added)):
+        if target == path or path in target.parents:
+            raise ProtectError(f"{target_path} is the source itself or lies in it.", advice="Choose another drive or image file.")

@@ -60,7 +60,10 @@ class InstallImage:
         except RecordError as error:
             raise self._damaged("header", f"only {content.size} bytes long") from error
         if self.header.magic != MAGIC:
-            raise SourceError(f"{place} is not an install image (its first bytes are {self.header.magic.hex(' ')}).")
+            raise SourceError(
+                f"{place} is not an install image (its first bytes are {self.header.magic.hex(' ')}).",
+                advice="An install image is a .wim file, such as sources/install.wim of an installer disc.",
+            )
         if self.header.header_size != Header.SIZE:
             raise self._damaged("header, header_size", f"found {self.header.header_size}, wanted {Header.SIZE}")
 

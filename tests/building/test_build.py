@@ -1,0 +1,183 @@
+"""Building: repeatable, in the promised order, without a seal until all is written, whatever goes wrong."""
+
+from __future__ import annotations
+
+import resource
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import pytest
+
+from lucky_keystone.building.build import build
+from lucky_keystone.building.compose import compose_drive
+from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.errors import DriveError, Interrupted, SourceError
+from lucky_keystone.planning.choices import Choices
+from lucky_keystone.planning.plan import DriveShape
+from lucky_keystone.planning.rules import make_plan
+from lucky_keystone.sources.source import open_source
+from lucky_keystone.tables.mbr import MasterBootRecord
+from lucky_keystone.volumes.fat32.records import BootSector
+
+from ..conftest import Built, build_drive, silent
+
+
+def test_the_same_build_twice_gives_the_same_drive_and_another_identity_another(built: Built, tmp_path: Path) -> None:
+    choices = Choices(part_size=8 << 20)
+    (tmp_path / "again").mkdir()
+    again = build_drive(built.source, tmp_path / "again" / built.path.name, choices)
+    other = build_drive(built.source, tmp_path / "crew.img", choices)
+
+    one, same, different = (path.read_bytes() for path in (built.path, again.path, other.path))
+    assert one == same
+    assert MasterBootRecord.unpack(one).disk_signature != MasterBootRecord.unpack(different).disk_signature
+    assert BootSector.unpack(one, 1 << 20).BS_VolID != BootSector.unpack(different, 1 << 20).BS_VolID
+
+
+def test_what_was_on_the_drive_before_leaves_no_signature(built: Built, tmp_path: Path) -> None:
+    """A drive full of old bytes: its ends are cleared, and everything composed is as on a new image file."""
+    used = tmp_path / built.path.name
+    plan = make_plan(built.source, Choices(use="needed"), DriveShape(used.name, 48 << 20))
+    fresh = tmp_path / "fresh" / built.path.name
+    fresh.parent.mkdir()
+    image = compose_drive(plan)
+    used.write_bytes(b"\xa5" * (48 << 20))
+    for path in (used, fresh):
+        with ImageFile(path, write=True) if path.exists() else ImageFile.make(path, 48 << 20) as target:
+            build(image, target, silent)
+    old, new = used.read_bytes(), fresh.read_bytes()
+
+    assert old[: image.first_partition] == new[: image.first_partition]
+    assert old[-(1 << 20) :] == bytes(1 << 20)
+    for region in image.regions:
+        assert old[region.offset : region.offset + region.size] == new[region.offset : region.offset + region.size], region.kind
+
+
+@dataclass
+class Witness:
+    """A drive in memory that notes what was done to it, and can fail, lie or stop on purpose."""
+
+    size: int
+    log: list[tuple[str, int, int]] = field(default_factory=list)
+    fail_at: int = -1
+    interrupt_at: int = -1
+    loses: int = -1
+
+    def __post_init__(self) -> None:
+        self.data = bytearray(self.size)
+
+    def write_at(self, offset: int, data: memoryview) -> None:
+        if offset <= self.fail_at < offset + len(data):
+            raise DriveError(f"writing at byte {offset}: the medium gave up.")
+        if offset <= self.interrupt_at < offset + len(data):
+            raise KeyboardInterrupt
+        self.log.append(("write", offset, len(data)))
+        self.data[offset : offset + len(data)] = data
+        if offset <= self.loses < offset + len(data):
+            self.data[self.loses] ^= 1
+
+    def write_zeros(self, offset: int, size: int) -> None:
+        self.log.append(("zero", offset, size))
+        self.data[offset : offset + size] = bytes(size)
+
+    def readinto_at(self, offset: int, view: memoryview) -> None:
+        self.log.append(("read", offset, len(view)))
+        view[:] = self.data[offset : offset + len(view)]
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        self.log.append(("read", offset, size))
+        return bytes(self.data[offset : offset + size])
+
+    def flush(self) -> None:
+        self.log.append(("flush", 0, 0))
+
+    def forget_cache(self) -> None:
+        pass
+
+
+def test_the_order_of_writing(built: Built) -> None:
+    """Ends cleared, flushed; data rising; flushed; read back; manifest, flushed; sector 0 last, flushed."""
+    witness = Witness(built.image.size)
+    build(built.image, witness, silent)
+    log = witness.log
+
+    data_start = log.index(next(step for step in log if step[0] == "write" and step[1] >= built.image.first_partition))
+    assert log[:data_start] == [
+        ("write", 0, 512),
+        ("flush", 0, 0),
+        ("zero", 512, built.image.first_partition - 512),
+        ("zero", built.image.size - (1 << 20), 1 << 20),
+        ("flush", 0, 0),
+    ]
+    offsets = [offset for what, offset, _ in log[data_start:] if what in ("write", "zero") and offset >= built.image.first_partition]
+    assert offsets == sorted(offsets)
+    first_read = log.index(next(step for step in log if step[0] == "read"))
+    assert log[first_read - 1][0] == "flush"
+    assert [step[:2] for step in log[-6:]] == [("write", 512), ("flush", 0), ("read", 512), ("write", 0), ("flush", 0), ("read", 0)]
+    assert [step for step in log if step[:2] == ("write", 0)] == [("write", 0, 512)] * 2
+    assert bytes(witness.data) == built.path.read_bytes()
+
+
+@pytest.mark.parametrize(
+    ("trouble", "error"), [({"fail_at": 9 << 20}, DriveError), ({"interrupt_at": 9 << 20}, Interrupted), ({"loses": 9 << 20}, DriveError)]
+)
+def test_trouble_leaves_no_seal(built: Built, trouble: dict[str, int], error: type[Exception]) -> None:
+    witness = Witness(built.image.size, **trouble)
+
+    with pytest.raises(error, match="has no seal"):
+        build(built.image, witness, silent)
+    assert bytes(witness.data[:512]) == bytes(512)
+
+
+def test_a_source_that_shrinks_meanwhile_is_told_of(disc: Path, tmp_path: Path) -> None:
+    short = tmp_path / "short.iso"
+    shutil.copyfile(disc, short)
+    image = compose_drive(make_plan(open_source(short), Choices(), DriveShape("x", None)))
+    with short.open("r+b") as stream:
+        stream.truncate(short.stat().st_size // 2)
+    witness = Witness(image.size)
+
+    with pytest.raises(SourceError, match=r"short\.iso ends at byte \d+"):
+        build(image, witness, silent)
+    assert bytes(witness.data[:512]) == bytes(512)
+
+
+def test_a_full_disk_under_the_image_file_is_told_of(disc: Path, tmp_path: Path) -> None:
+    """A limit on file size stands for a full disk: the system refuses to write on, in the middle of the work."""
+
+    def limit() -> None:
+        signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+        resource.setrlimit(resource.RLIMIT_FSIZE, (20 << 20, 20 << 20))
+
+    drive = tmp_path / "drive.img"
+    with drive.open("wb") as stream:
+        stream.truncate(64 << 20)
+    command = [sys.executable, "-m", "lucky_keystone", "build", str(disc), "--onto", str(drive), "--yes"]
+    done = subprocess.run(command, preexec_fn=limit, capture_output=True, text=True, check=False)
+
+    assert done.returncode == 5
+    assert "drive.img, writing at byte" in done.stderr
+    assert "make room there first" in done.stderr
+    assert drive.read_bytes()[:512] == bytes(512)
+
+
+def test_ctrl_c_leaves_no_seal_and_says_so(disc: Path, tmp_path: Path) -> None:
+    drive = tmp_path / "drive.img"
+    command = [sys.executable, "-m", "lucky_keystone", "build", str(disc), "--onto", str(drive), "--size", "256MiB"]
+    slow = "import lucky_keystone.building.stream as s, time, sys; w = s._write; s._write = lambda *a: (time.sleep(0.5), w(*a))\n"
+    slow += "from lucky_keystone.cli.main import main; sys.exit(main(sys.argv[1:]))"
+    child = subprocess.Popen([sys.executable, "-c", slow, *command[3:]], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    while not (drive.exists() and drive.stat().st_blocks * 512 > 4 << 20):
+        time.sleep(0.05)
+    child.send_signal(signal.SIGINT)
+    _, told = child.communicate(timeout=30)
+
+    assert child.returncode == 130
+    assert "has no seal" in told
+    assert "Traceback" not in told
+    assert drive.read_bytes()[:512] == bytes(512)

@@ -1,0 +1,180 @@
+"""Checking: nothing wrong on a good drive, every damage found, use told from damage, drives of other makers."""
+
+from __future__ import annotations
+
+import random
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from lucky_keystone.building.manifest import read_manifest
+from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.planning.choices import Choices
+from lucky_keystone.sources.source import open_source
+from lucky_keystone.volumes.fat32.read import Fat32Volume
+
+from ..conftest import Built, build_drive, check_file, need
+
+START = 1 << 20
+
+
+def flip(path: Path, bit: int) -> None:
+    with path.open("r+b") as stream:
+        stream.seek(bit // 8)
+        byte = stream.read(1)[0]
+        stream.seek(bit // 8)
+        stream.write(bytes((byte ^ 1 << bit % 8,)))
+
+
+def test_a_good_drive_has_no_findings(built: Built) -> None:
+    report = check_file(built.path)
+
+    assert (report.findings, report.unknown) == ([], [])
+    assert (report.built_from, report.label) == (built.source.path.name, "TIDEWELL_11")
+    assert report.file_count == sum(1 for _ in built.plan.tree.files())
+    assert report.bytes_checked > built.image.bytes_to_write
+    assert {row.firmware: row.verdict for row in report.starts} == {row.firmware: row.verdict for row in built.plan.forecast}
+
+
+def test_every_single_flipped_bit_is_found(built: Built, copy_of: Callable[[], Path]) -> None:
+    """300 random bits over all used bytes, and 40 more in each structure that is small beside the files."""
+    chance = random.Random(20260314)
+    image = built.image
+    with ImageFile(built.path) as drive:
+        manifest = read_manifest(drive, 512)
+        assert manifest is not None
+    spans = [(0, 512), (512, manifest.stored_size), *((region.offset, region.size) for region in image.regions)]
+    weights = [size for _, size in spans]
+    places = chance.choices(spans, weights, k=300) + [span for span in spans[:-1] for _ in range(40)]
+    path = copy_of()
+    missed, mild = [], []
+    for start, size in places:
+        bit = 8 * start + chance.randrange(8 * size)
+        flip(path, bit)
+        report = check_file(path)
+        if not report.findings:
+            missed.append(bit // 8)
+        elif report.healthy:
+            mild.append(bit // 8)
+        flip(path, bit)
+    assert missed == []
+    # Not called a fault: what a host changes in passing (mounted mark, free counts, access dates, entries of free clusters).
+    assert all(START <= byte < image.regions[4].offset for byte in mild)
+    assert check_file(path).findings == []
+
+
+def change(path: Path, offset: int, data: bytes) -> None:
+    with path.open("r+b") as stream:
+        stream.seek(offset)
+        stream.write(data)
+
+
+@pytest.mark.parametrize(
+    ("damage", "area", "words"),
+    [
+        ("seal gone", "table", "carries no partition table"),
+        ("two active", "table", "2 partitions are active"),
+        ("no signature", "table", "disk signature is 0"),
+        ("hidden sectors", "boot sectors", "BPB_HiddSec is 0"),
+        ("further code", "start", "boot code in reserved sector 12 is gone"),
+        ("crossed", "folders", "shares cluster"),
+        ("lost", "FAT", "belong to no file"),
+        ("circle", "folders", "runs in a circle"),
+        ("second fat", "FAT", "two FATs differ in 1 entries"),
+        ("file", "files", "sources/boot.wim"),
+        ("manifest", "manifest", "do not match their hash"),
+    ],
+)
+def test_damage_is_named_with_what_to_do(damage: str, area: str, words: str, built: Built, copy_of: Callable[[], Path]) -> None:
+    path = copy_of()
+    with ImageFile(path) as drive:
+        volume = Fat32Volume(drive, START, drive.size - START)
+        wim, sdi = volume.find("sources/boot.wim"), volume.find("boot/boot.sdi")
+        assert wim is not None
+        assert sdi is not None
+        fats = [volume.fat_offset(0), volume.fat_offset(1)]
+        content = volume.cluster_offset(wim.first_cluster)
+        inside = wim.first_cluster + 5
+
+    def fat_entry(cluster: int, value: int) -> None:
+        for fat in fats:
+            change(path, fat + 4 * cluster, value.to_bytes(4, "little"))
+
+    match damage:
+        case "seal gone":
+            change(path, 0, bytes(512))
+        case "two active":
+            change(path, 462, path.read_bytes()[446:462])
+        case "no signature":
+            change(path, 440, bytes(4))
+        case "hidden sectors":
+            change(path, START + 28, bytes(4))
+        case "further code":
+            change(path, START + 12 * 512, bytes(512))
+        case "crossed":
+            fat_entry(inside, sdi.first_cluster)
+        case "lost":
+            fat_entry(inside, 0x0FFFFFFF)
+        case "circle":
+            fat_entry(inside, wim.first_cluster)
+        case "second fat":
+            change(path, fats[1] + 4 * inside, (0x0FFFFFFF).to_bytes(4, "little"))
+        case "file":
+            change(path, content + 100_000, b"\xff\x00\xff")
+        case "manifest":
+            change(path, 512 + 600, b"!!")
+    report = check_file(path)
+
+    found = [finding for finding in report.findings if finding.area == area and words in finding.what]
+    assert found, report.findings
+    assert found[0].advice
+    assert not report.healthy
+
+
+def test_use_by_a_host_is_not_called_damage(copy_of: Callable[[], Path]) -> None:
+    """What systems put on a stick they are given: a folder of their own, new access dates, the mounted mark."""
+    path = copy_of()
+    volume = f"{path}@@{START}"
+    subprocess.run([need("mmd"), "-i", volume, "::System Volume Information"], check=True)
+    subprocess.run(["mcopy", "-i", volume, __file__, "::System Volume Information/IndexerVolumeGuid"], check=True)
+    change(path, START + 65, b"\x01")
+    report = check_file(path)
+
+    assert report.healthy
+    assert {finding.level for finding in report.findings} == {"used", "note"}
+    assert any("System Volume Information" in finding.what for finding in report.findings)
+
+    subprocess.run(["mdel", "-i", volume, "::setup.exe"], check=True)
+    assert not check_file(path).healthy
+
+
+def test_a_drive_of_another_maker_is_checked_as_far_as_it_can_be(tmp_path: Path) -> None:
+    path, loader = tmp_path / "other.img", tmp_path / "BOOTMGR"
+    loader.write_bytes(bytes(range(256)) * 1000)
+    with path.open("wb") as stream:
+        stream.truncate(64 << 20)
+    subprocess.run(
+        [need("mkfs.fat"), "-F", "32", "-s", "1", "-h", "2048", "--offset", "2048", path, "64512"], check=True, capture_output=True
+    )
+    change(path, 446, bytes.fromhex("80 20 21 00 0c 28 20 08 00 08 00 00 00 f8 01 00"))
+    change(path, 510, b"\x55\xaa")
+    change(path, 440, b"\x01\x02\x03\x04")
+    subprocess.run([need("mcopy"), "-i", f"{path}@@{START}", loader, "::BOOTMGR"], check=True)
+    report = check_file(path)
+
+    assert [line for line in report.unknown if "no manifest" in line]
+    assert report.file_count == 1
+    assert [(finding.area, finding.level) for finding in report.findings] == [("start", "fault")], report.findings
+    assert report.starts[0].reason == "sector 0 has no boot code"
+
+
+def test_sectors_of_4096_bytes(disc: Path, tmp_path: Path) -> None:
+    drive = build_drive(open_source(disc), tmp_path / "large.img", Choices(part_size=8 << 20), sector_size=4096)
+    report = check_file(drive.path)
+
+    assert (report.findings, report.unknown) == ([], [])
+    verdicts = {row.firmware: row.verdict for row in report.starts}
+    assert (verdicts["BIOS"], verdicts["UEFI 64-bit"]) == ("will not start", "starts")
+    assert drive.image.size > 256 << 20

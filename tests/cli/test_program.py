@@ -1,0 +1,149 @@
+"""The program as it is typed: exit codes, JSON, guards, and messages that say what next."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from lucky_keystone.content import stream
+from lucky_keystone.demo.bay import make_bay
+from lucky_keystone.drives.bay import list_bay
+from lucky_keystone.sources.source import open_source
+
+
+def run(*arguments: object, code: int = 0, cwd: Path | None = None, typed: str | None = None) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-m", "lucky_keystone", *map(str, arguments)]
+    done = subprocess.run(command, capture_output=True, text=True, cwd=cwd, input=typed, check=False, timeout=300)
+    assert done.returncode == code, done.stdout + done.stderr
+    assert "Traceback" not in done.stderr
+    return done
+
+
+def run_json(*arguments: object, code: int = 0) -> dict[str, Any]:
+    document: dict[str, Any] = json.loads(run(*arguments, "--json", code=code).stdout)
+    assert document["schema"] == 1
+    return document
+
+
+@pytest.fixture
+def bay(tmp_path: Path) -> Path:
+    make_bay(tmp_path / "bay")
+    return tmp_path / "bay"
+
+
+@pytest.fixture
+def tags(bay: Path) -> dict[str, str]:
+    return {drive.path.stem: drive.tag for drive in list_bay(bay)}
+
+
+def test_build_and_check_a_drive_of_the_bay(disc: Path, bay: Path, tags: dict[str, str], tmp_path: Path) -> None:
+    tag = tags["stick-small"]
+    plan = run_json("plan", disc, "--for", tag, "--bay", bay, "--save", tmp_path / "p.toml", "--figure", tmp_path / "p.png")
+    assert plan["drive"] == {"name": tag, "size": 4_004_511_744, "sector_size": 512}
+    built = run_json("build", tmp_path / "p.toml", "--onto", tag.lower(), "--bay", bay, "--yes")
+    assert built["check"]["healthy"] is True
+    assert built["result"]["verified"] is True
+    assert built["plan"]["choices"] == plan["choices"]
+    checked = run_json("check", tag, "--bay", bay)
+    assert (checked["healthy"], checked["findings"]) == (True, [])
+    text = run("drives", "--bay", bay).stdout
+    assert f"{tag}  Mudlark Mini, sold as 4.0 GB, shown as 3.7 GiB" in text
+    assert "FAT32 'TIDEWELL_11'" in text
+
+
+def test_text_of_each_command_tells_what_a_technician_compares(disc: Path, tmp_path: Path) -> None:
+    inspected = run("inspect", disc, "--verify-source").stdout
+    assert all(word in inspected for word in ("Windows setup", "Tidewell Crew", "UEFI x64", "matches its integrity table"))
+    planned = run("plan", disc, "--part-size", "8MiB", "-v").stdout
+    assert all(word in planned for word in ("install.wim in 3 parts", "install2.swm", "will not start", "Needed", "BIOS"))
+    built = run("build", disc, "--onto", tmp_path / "drive.img").stdout
+    assert all(word in built for word in ("written and read back alike", "No faults found.", "Starts on"))
+    assert "\x1b" not in inspected + planned + built
+
+
+def test_held_back_drives_are_never_written(disc: Path, bay: Path, tags: dict[str, str]) -> None:
+    for name, reason in (("disk-archive", "is in use: /media/workshop/timetables"), ("disk-system", "holds this computer's system")):
+        before = (bay / f"{name}.img").stat()
+        told = run("build", disc, "--onto", tags[name], "--bay", bay, "--yes", code=3).stderr
+        assert reason in told
+        assert "What next: Choose a free drive" in told
+        after = (bay / f"{name}.img").stat()
+        assert (after.st_mtime_ns, after.st_blocks) == (before.st_mtime_ns, before.st_blocks)
+
+
+def test_nothing_is_erased_unasked(disc: Path, tmp_path: Path) -> None:
+    precious = tmp_path / "precious.img"
+    precious.write_bytes(b"timetables" * (5 << 20))
+    told = run("build", disc, "--onto", precious, typed="precious.img\n", code=3).stderr
+    assert "nobody can be asked here" in told
+    assert precious.read_bytes() == b"timetables" * (5 << 20)
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "words"),
+    [
+        (["build", "{disc}", "--onto", "{disc}", "--yes"], 3, "is the source itself"),
+        (["build", "{disc}", "--onto", "/dev/null", "--yes"], 2, "is a device"),
+        (["build", "{disc}", "--onto", "{tmp}", "--yes"], 2, "is a folder"),
+        (["build", "{disc}", "--onto", "a.img", "--onto", "b.img"], 2, "not built yet"),
+        (["build", "{disc}", "--onto", "{tmp}/x.img", "--table", "gpt"], 2, "--table gpt is not built yet"),
+        (["build", "{disc}", "--onto", "{tmp}/x.img", "--size", "20MiB"], 4, "does not fit"),
+        (["build", "{disc}", "--onto", "{tmp}/x.img", "--sha256", "00"], 4, "SHA-256 is"),
+        (["build", "{disc}", "--onto", "{tmp}/no/where/x.img"], 5, "No such file or directory"),
+        (["build", "{tmp}/nothing.iso", "--onto", "{tmp}/x.img"], 4, "does not exist"),
+        (["build", "{tmp}/nothing.toml", "--onto", "{tmp}/x.img"], 2, "No such file"),
+        (["check", "{tmp}/nothing.img"], 2, "does not exist"),
+        (["check", "ABCD"], 2, "No drive has the tag ABCD"),
+        (["drives"], 2, "Give --bay FOLDER"),
+        (["drives", "--bay", "{tmp}"], 2, "bay.toml"),
+        (["split", "{disc}", "--into", "{tmp}/parts"], 4, "not an install image"),
+        (["inspect", "{tmp}"], 0, "not an installer that is known here"),
+        (["plan", "{tmp}"], 4, "no sources/boot.wim"),
+        (["plan", "{disc}", "--colour", "red"], 2, "No such option"),
+        (["sail"], 2, "No such command"),
+    ],
+)
+def test_every_refusal_has_its_exit_code_and_leaves_nothing(
+    arguments: list[str], code: int, words: str, disc: Path, tmp_path: Path
+) -> None:
+    filled = [argument.format(disc=disc, tmp=tmp_path) for argument in arguments]
+    told = run(*filled, code=code)
+
+    assert words in told.stdout + told.stderr
+    assert list(tmp_path.iterdir()) == []
+    if code:
+        assert "What next: " in told.stderr
+        assert json.loads(run(*filled, "--json", code=code).stdout)["error"]["exit_code"] == code
+
+
+def test_split_writes_parts_and_never_over_others(disc: Path, tmp_path: Path) -> None:
+    image = tmp_path / "install.wim"
+    file = open_source(disc).root.find_file("sources/install.wim")
+    assert file is not None
+    image.write_bytes(b"".join(bytes(piece) for piece in stream(file.content)))
+    done = run_json("split", image, "--into", tmp_path / "parts", "--part-size", "8MiB")
+    assert [Path(part["path"]).name for part in done["parts"]] == ["install.swm", "install2.swm", "install3.swm"]
+    assert [Path(part["path"]).stat().st_size for part in done["parts"]] == [part["size"] for part in done["parts"]]
+    assert "exists already" in run("split", image, "--into", tmp_path / "parts", code=3).stderr
+
+
+def test_help_of_every_command_shows_examples() -> None:
+    for command in ("drives", "inspect", "plan", "build", "check", "split", "demo"):
+        assert f"lucky-keystone {command}" in run(command, "--help").stdout
+    assert all(word in run("--help").stdout for word in ("Exit codes", "Completion", "inspect"))
+
+
+def test_damage_is_exit_code_one(disc: Path, tmp_path: Path) -> None:
+    drive = tmp_path / "drive.img"
+    run("build", disc, "--onto", drive)
+    with drive.open("r+b") as stream:
+        stream.seek(20 << 20)
+        stream.write(b"damage")
+    told = run("check", drive, code=1).stdout
+    assert "FAULT" in told
+    assert "1 fault found." in told

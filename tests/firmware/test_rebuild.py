@@ -1,0 +1,31 @@
+"""The shipped boot code is what its sources say, bit for bit."""
+
+from __future__ import annotations
+
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from ..conftest import need
+
+ROOT = Path(__file__).parents[2]
+SHIPPED = sorted((ROOT / "src/lucky_keystone").glob("*/assets/*"))
+
+
+@pytest.fixture(scope="module")
+def rebuilt(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    for tool in ("nasm", "clang", "lld-link"):
+        need(tool)
+    folder = tmp_path_factory.mktemp("firmware")
+    subprocess.run([ROOT / "firmware/build", folder], check=True)
+    return folder
+
+
+@pytest.mark.parametrize("path", SHIPPED, ids=lambda path: path.name)
+def test_a_rebuild_gives_the_shipped_binary(path: Path, rebuilt: Path) -> None:
+    assert (rebuilt / path.relative_to(ROOT / "src/lucky_keystone")).read_bytes() == path.read_bytes()
+
+
+def test_all_four_binaries_are_shipped() -> None:
+    assert [path.name for path in SHIPPED] == ["fat32.bin", "mbr.bin", "bios-loader.bin", "uefi-loader-x64.efi"]

@@ -1,0 +1,129 @@
+"""Planning: choices kept or refused, reasons given, plan files that come back or say where they are wrong."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from xml.etree import ElementTree
+
+import pytest
+
+from lucky_keystone.errors import KeystoneError, NotYet, SourceError, UsageError
+from lucky_keystone.planning.choices import Choices
+from lucky_keystone.planning.figure import draw_plan
+from lucky_keystone.planning.plan import DriveShape
+from lucky_keystone.planning.planfile import open_planned_source, read_plan, save_plan
+from lucky_keystone.planning.rules import make_plan
+from lucky_keystone.sources.source import open_source
+from lucky_keystone.units import parse_size, shown_size, sold_size
+
+
+@pytest.mark.parametrize(
+    ("choices", "error", "instead"),
+    [
+        (Choices(table="gpt"), NotYet, "--table mbr"),
+        (Choices(file_system="ntfs"), NotYet, "--file-system fat32"),
+        (Choices(file_system="fat32+ntfs"), NotYet, "--file-system fat32"),
+        (Choices(firmware="bios"), NotYet, "--firmware both"),
+        (Choices(purpose="portable"), NotYet, "installer drive"),
+        (Choices(waive="tpm"), NotYet, "own checks"),
+        (Choices(edition="Crew"), NotYet, "setup asks"),
+        (Choices(table="apm"), UsageError, "mbr, gpt"),
+        (Choices(label="far too long a label"), UsageError, "up to 11"),
+        (Choices(cluster=3000), UsageError, "power of two"),
+        (Choices(part_size=5 << 30), UsageError, "4 GiB less one"),
+    ],
+)
+def test_choices_that_cannot_be_are_refused_with_what_works(choices: Choices, error: type[KeystoneError], instead: str, disc: Path) -> None:
+    with pytest.raises(error) as refusal:
+        make_plan(open_source(disc), choices, DriveShape("x", None))
+    assert refusal.value.exit_code == 2
+    assert instead in refusal.value.advice
+
+
+@pytest.mark.parametrize("size", [33 << 20, 30 << 20, 512])
+def test_a_source_that_does_not_fit_is_refused_with_both_sizes(size: int, disc: Path) -> None:
+    with pytest.raises(SourceError, match=r"does not fit: .* are needed, x has"):
+        make_plan(open_source(disc), Choices(), DriveShape("x", size))
+
+
+def test_a_drive_of_the_size_needed_is_just_large_enough(disc: Path) -> None:
+    source = open_source(disc)
+    needed = make_plan(source, Choices(), DriveShape("x", None)).needed
+
+    assert make_plan(source, Choices(cluster=512), DriveShape("x", needed)).needed == needed
+    with pytest.raises(SourceError, match="does not fit"):
+        make_plan(source, Choices(cluster=512), DriveShape("x", needed - (1 << 20)))
+
+
+def test_an_mbr_leaves_what_lies_beyond_two_tebibytes(disc: Path) -> None:
+    plan = make_plan(open_source(disc), Choices(), DriveShape("x", 3 << 40))
+
+    assert (3 << 40) - plan.unused <= 2 << 40
+    assert any("beyond what an MBR can describe" in decision.reason for decision in plan.decisions)
+
+
+def test_a_plan_comes_back_from_its_file(disc: Path, tmp_path: Path) -> None:
+    source = open_source(disc)
+    plan = make_plan(source, Choices(label="Crew", part_size=8 << 20), DriveShape("G7KM", 64 << 20))
+    save_plan(plan, tmp_path / "crew.toml")
+    saved = read_plan(tmp_path / "crew.toml")
+    again = make_plan(open_planned_source(saved, tmp_path), saved.choices, DriveShape(saved.drive.name, saved.drive.size))
+
+    assert (again.choices, again.areas, again.splits, again.forecast) == (plan.choices, plan.areas, plan.splits, plan.forecast)
+    assert saved.choices.identity is None  # each drive takes its own name, unless a word was chosen
+    text = (tmp_path / "crew.toml").read_text()
+    assert "# Why:" in text.replace("#   ", "# ")
+    source.path.touch()
+    with pytest.raises(SourceError, match="is not the source"):
+        (tmp_path / "crew.toml").write_text(text.replace(plan.source.fingerprint, "0" * 32))
+        open_planned_source(read_plan(tmp_path / "crew.toml"), tmp_path)
+
+
+GOOD = 'format = 1\n[source]\npath = "x.iso"\n[drive]\nsize = 1000\n[choices]\nlabel = "CREW"\n'
+
+
+@pytest.mark.parametrize(
+    ("text", "where"),
+    [
+        (GOOD.replace("1000", '"big"'), "line 5, drive.size: Expected `int | null`"),
+        (GOOD + "colour = 3\n", "line 8, choices.colour: Object contains unknown field"),
+        (GOOD.replace("format = 1", "format = 7"), "line 1, format: 7 is not known"),
+        (GOOD.replace('path = "x.iso"', ""), "line 2, source: Object missing required field `path`"),
+        (GOOD + "label = \n", "line 8"),
+    ],
+)
+def test_errors_of_a_plan_file_name_line_and_key(text: str, where: str, tmp_path: Path) -> None:
+    path = tmp_path / "plan.toml"
+    path.write_text(text)
+
+    with pytest.raises(UsageError) as refusal:
+        read_plan(path)
+    assert where in refusal.value.message
+
+
+def test_a_plan_is_drawn_as_png_and_svg(disc: Path, tmp_path: Path) -> None:
+    plan = make_plan(open_source(disc), Choices(part_size=8 << 20), DriveShape("G7KM", 4 << 30))
+    draw_plan(plan, tmp_path / "drive.png")
+    draw_plan(plan, tmp_path / "drive.svg")
+
+    assert (tmp_path / "drive.png").read_bytes()[16:24] == (1280).to_bytes(4, "big") + (800).to_bytes(4, "big")
+    assert ElementTree.parse(tmp_path / "drive.svg").getroot().tag.endswith("svg")
+    with pytest.raises(UsageError, match="png or"):
+        draw_plan(plan, tmp_path / "drive.pdf")
+
+
+@pytest.mark.parametrize(
+    ("text", "size"), [("64GB", 64 * 10**9), ("1.5 GiB", 3 << 29), ("3800M", 3800 << 20), ("512", 512), ("1T", 1 << 40)]
+)
+def test_sizes_are_read_in_both_counts(text: str, size: int) -> None:
+    assert parse_size(text) == size
+
+
+@pytest.mark.parametrize("text", ["", "GB", "1.2.3G", "-5", "9 parsecs"])
+def test_what_is_no_size_is_refused(text: str) -> None:
+    with pytest.raises(UsageError, match="is not a size"):
+        parse_size(text)
+
+
+def test_sizes_are_shown_as_sold_and_as_systems_show_them() -> None:
+    assert (sold_size(64 * 10**9), shown_size(64 * 10**9)) == ("64 GB", "59.6 GiB")

@@ -1,0 +1,185 @@
+"""Sources: the same tree and bytes as what was put on the disc, by other programs and by ours; facts; bad input."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import shutil
+import struct
+import subprocess
+from pathlib import Path
+
+import pycdlib
+import pytest
+
+from lucky_keystone.content import stream
+from lucky_keystone.demo.disc import write_disc
+from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
+from lucky_keystone.errors import SourceError
+from lucky_keystone.sources.source import open_source, verify_source
+from lucky_keystone.tree import Folder
+
+from ..conftest import need, silent
+
+
+def sums_of_tree(tree: Folder) -> dict[str, str]:
+    return {path: hashlib.sha256(b"".join(bytes(p) for p in stream(file.content))).hexdigest() for path, file in tree.files()}
+
+
+def sums_of_folder(folder: Path) -> dict[str, str]:
+    return {
+        path.relative_to(folder).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest() for path in folder.rglob("*") if path.is_file()
+    }
+
+
+@pytest.fixture(scope="module")
+def files(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Thousands of files, long and foreign names, empty files, a deep folder."""
+    folder = tmp_path_factory.mktemp("files") / "cargo"
+    (folder / "a/b/c/d/e/f").mkdir(parents=True)
+    (folder / "a/b/c/d/e/f" / "Überfahrt nach 東京 und zurück.txt").write_text("einmal hin und zurück")
+    (folder / "empty.flag").touch()
+    (folder / "many").mkdir()
+    for number in range(2500):
+        (folder / "many" / f"waybill number {number:05}.dat").write_bytes(b"%d" % number * (number % 700))
+    return folder
+
+
+@pytest.mark.parametrize(
+    ("options", "form"),
+    [
+        (["-udf", "-J"], "disc image (UDF)"),
+        (["-J", "-joliet-long"], "disc image (ISO 9660, Joliet names)"),
+        (["-R"], "disc image (ISO 9660, Rock Ridge names)"),
+    ],
+)
+def test_discs_of_another_program_read_as_the_folder_they_were_made_of(options: list[str], form: str, files: Path, tmp_path: Path) -> None:
+    disc = tmp_path / "disc.iso"
+    subprocess.run([need("genisoimage"), "-quiet", "-input-charset", "utf-8", *options, "-o", disc, files], check=True, capture_output=True)
+    source = open_source(disc)
+
+    assert source.form == form
+    assert sums_of_tree(source.root) == sums_of_folder(files)
+
+
+@pytest.mark.parametrize("options", [["-udf", "-J"], ["-J"], ["-R"]])
+def test_a_file_of_several_extents_is_read_whole(options: list[str], tmp_path: Path) -> None:
+    """A UDF extent is shorter than 1 GiB, so that 2.5 GiB need three; marks at their borders and at the end are found."""
+    marks = {0: b"bow", (1 << 30) - 2: b"first border", (2 << 30) - 5: b"second border", (5 << 29) - 5: b"stern"}
+    (tmp_path / "in").mkdir()
+    with (tmp_path / "in" / "large.bin").open("wb") as out:
+        for offset, mark in marks.items():
+            out.seek(offset)
+            out.write(mark)
+    disc = tmp_path / "disc.iso"
+    subprocess.run(
+        [need("genisoimage"), "-quiet", *options, "-allow-limited-size", "-o", disc, tmp_path / "in"], check=True, capture_output=True
+    )
+    (name, file), *others = open_source(disc).root.files()
+
+    assert (name.lower(), file.size, others) == ("large.bin", 5 << 29, [])
+    assert {offset: file.content.read_at(offset, len(mark)) for offset, mark in marks.items()} == marks  # type: ignore[attr-defined]
+
+
+def test_an_independent_reader_sees_our_disc_alike(disc: Path) -> None:
+    theirs: dict[str, str] = {}
+    reader = pycdlib.PyCdlib()
+    reader.open(str(disc))
+    for folder, _, names in reader.walk(udf_path="/"):
+        for name in names:
+            data = io.BytesIO()
+            path = f"{folder.rstrip('/')}/{name}"
+            reader.get_file_from_iso_fp(data, udf_path=path)
+            theirs[path.lstrip("/")] = hashlib.sha256(data.getvalue()).hexdigest()
+    reader.close()
+
+    assert theirs == sums_of_tree(open_source(disc).root)
+
+
+def test_folders_are_laid_over_a_disc(disc: Path, tmp_path: Path) -> None:
+    (tmp_path / "over" / "Sources").mkdir(parents=True)
+    (tmp_path / "over" / "Sources" / "LANG.INI").write_bytes(b"replaced")
+    (tmp_path / "over" / "drivers.txt").write_bytes(b"added")
+    source = open_source(disc, [tmp_path / "over"])
+    before = open_source(disc)
+
+    assert source.root.find_file("sources/lang.ini").size == 8  # type: ignore[union-attr]
+    assert source.root.find_file("drivers.txt") is not None
+    assert source.facts.file_count == before.facts.file_count + 1
+    assert source.fingerprint != before.fingerprint
+
+
+def efi(machine: int) -> bytes:
+    """The headers of a UEFI application for a PE machine type."""
+    return (
+        b"MZ" + bytes(58) + struct.pack("<I", 64) + b"PE\0\0" + struct.pack("<H", machine) + bytes(86) + struct.pack("<H", 10) + bytes(64)
+    )
+
+
+def test_facts_of_a_disc(disc: Path) -> None:
+    facts = open_source(disc).facts
+
+    assert (facts.family, facts.label, facts.architectures, facts.languages) == ("windows-setup", "TIDEWELL_11", ("x64",), ("en-GB",))
+    assert (facts.release, facts.build) == ("11.2.30110.41", 30110)
+    assert [(loader.path, loader.firmware, loader.architecture) for loader in facts.loaders] == [
+        ("bootmgr", "bios", "x86"),
+        ("efi/boot/bootx64.efi", "uefi", "x64"),
+    ]
+    assert [edition.name for edition in facts.images[0].editions] == ["Tidewell Counter", "Tidewell Crew", "Tidewell Bridge"]
+
+
+def test_facts_of_media_for_two_architectures(disc: Path, tmp_path: Path) -> None:
+    """x64/sources and x86/sources hold an image each; the header of a loader counts, not its name."""
+    root = open_source(disc).root
+    for architecture in ("x64", "x86"):
+        (tmp_path / architecture / "sources").mkdir(parents=True)
+        for name in ("boot.wim", "install.wim"):
+            file = root.find_file(f"sources/{name}")
+            (tmp_path / architecture / "sources" / name).write_bytes(b"".join(bytes(p) for p in stream(file.content)))  # type: ignore[union-attr]
+    (tmp_path / "efi/boot").mkdir(parents=True)
+    for name, machine in (("bootx64.efi", 0x8664), ("bootia32.efi", 0x014C), ("bootaa64.efi", 0x8664)):
+        (tmp_path / "efi/boot" / name).write_bytes(efi(machine))
+    facts = open_source(tmp_path).facts
+
+    assert facts.family == "windows-setup"
+    assert [image.path for image in facts.images] == ["x64/sources/install.wim", "x86/sources/install.wim"]
+    assert {loader.path: loader.architecture for loader in facts.loaders} == {
+        "efi/boot/bootaa64.efi": "x64", "efi/boot/bootia32.efi": "x86", "efi/boot/bootx64.efi": "x64",
+    }  # fmt: skip
+
+
+def test_a_source_is_proven_by_sum_and_integrity_table(disc: Path, tmp_path: Path) -> None:
+    source = open_source(disc)
+    good = hashlib.sha256(disc.read_bytes()).hexdigest()
+    assert len(verify_source(source, good.upper(), silent, integrity=True)) == 2
+    with pytest.raises(SourceError, match="SHA-256 is"):
+        verify_source(source, "0" * 64, silent, integrity=False)
+
+    damaged = tmp_path / "damaged.iso"
+    shutil.copyfile(disc, damaged)
+    image = source.root.find_file("sources/install.wim")
+    offset = image.content.where()[1] + 300_000  # type: ignore[union-attr]
+    with damaged.open("r+b") as stream_out:
+        stream_out.seek(offset)
+        stream_out.write(b"\x5a\xa5")
+    with pytest.raises(SourceError, match=r"damaged\.iso: sources/install\.wim: bytes \d+ to \d+ do not match"):
+        verify_source(open_source(damaged), None, silent, integrity=True)
+
+
+@pytest.mark.parametrize("kept", [0, 40_000, 600_000, 20_000_000])
+def test_a_disc_that_ends_early_is_refused(kept: int, disc: Path, tmp_path: Path) -> None:
+    short = tmp_path / "short.iso"
+    short.write_bytes(disc.read_bytes()[:kept])
+
+    with pytest.raises(SourceError) as refusal:
+        open_source(short)
+    assert str(short) in refusal.value.message
+    assert refusal.value.advice
+
+
+def test_a_sparse_disc_costs_no_room(tmp_path: Path) -> None:
+    disc = tmp_path / "disc.iso"
+    write_disc(disc, installer(hollow_size=256 << 20, hollow_count=1), LABEL, MOMENT, silent)
+
+    assert disc.stat().st_size > 256 << 20
+    assert disc.stat().st_blocks * 512 < 64 << 20
