@@ -39,7 +39,7 @@ def walk_boot(
     for architecture, name in UEFI_NAMES.items():
         path = f"EFI/BOOT/{REMOVABLE_LOADERS[architecture]}".upper()
         rows.append(_uefi(name, architecture, path, by_path.get(path), volume, report))
-    rows.append(Outlook("Secure Boot", "not known", "the loaders' signatures are not examined yet"))
+    rows.append(Outlook("Secure Boot", "not known", "signatures are not examined yet"))
     if not any(row.verdict == "starts" for row in rows):
         report.fault("start", "no firmware finds anything on this drive to start.", "Build it from an installer image.")
     return tuple(rows)

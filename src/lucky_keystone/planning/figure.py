@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from textwrap import shorten
 
 from matplotlib.axes import Axes
 from matplotlib.backends.backend_agg import FigureCanvasAgg
@@ -23,6 +24,7 @@ _COLOURS = {
     "FATs": "#3f7d8c",
     "folders": "#8aa84f",
     "files": "#2f6b4f",
+    "kept clear": "#f3f1ea",
     "free": "#e3e0d3",
     "not used": "#ffffff",
 }
@@ -30,6 +32,7 @@ _VERDICTS = {"starts": "#2f6b4f", "will not start": "#b3432b", "not known": "#8c
 _MEANING = {
     "seal": "first sector: table and first boot code",
     "manifest": "fingerprints, to check the drive later",
+    "kept clear": "so that the partition starts at a whole MiB",
     "boot sectors": "code that old firmware (BIOS) starts",
     "FATs": "which pieces belong to which file, twice",
     "folders": "names and places of the files",
@@ -37,6 +40,7 @@ _MEANING = {
     "free": "room for your own files",
     "not used": "outside the partition",
 }
+_LIGHT = ("kept clear", "free", "not used")
 _LARGEST = 6
 
 
@@ -64,6 +68,7 @@ def draw_plan(plan: Plan, path: Path) -> None:
 
 
 _LEFT, _WIDTH = 5.0, 90.0
+_HAIR = 0.22  # the thinnest that is drawn: a sector would not be seen at all
 
 
 def _heading(axes: Axes, plan: Plan) -> None:
@@ -84,10 +89,10 @@ def _bar(axes: Axes, areas: Sequence[Area], start: int, end: int, bottom: float,
     """Draw `areas` to scale between `_LEFT` and the right margin; return each with its left and right end."""
     scale = _WIDTH / max(end - start, 1)
     placed = []
-    for area in areas:
+    for area in reversed(areas):  # thin ones in front stay on top
         left = _LEFT + (max(area.offset, start) - start) * scale
-        right = _LEFT + (min(area.offset + area.size, end) - start) * scale
-        edge = _QUIET if area.name in ("free", "not used") else _COLOURS[area.name]
+        right = max(_LEFT + (min(area.offset + area.size, end) - start) * scale, left + _HAIR)
+        edge = _QUIET if area.name in _LIGHT else _COLOURS[area.name]
         axes.add_patch(Rectangle((left, bottom), right - left, height, facecolor=_COLOURS[area.name], edgecolor=edge, linewidth=0.6))
         placed.append((area, left, right))
     return placed
@@ -98,13 +103,19 @@ def _whole_drive(axes: Axes, plan: Plan) -> None:
     axes.text(_LEFT, 85, "The whole drive, to scale", fontsize=13, color=_INK, weight="bold", va="center")
     for area, left, right in _bar(axes, plan.areas, 0, size, 71, 10):
         if right - left > 7:
-            light = area.name in ("free", "not used")
+            light = area.name in _LIGHT
             axes.text(
                 (left + right) / 2, 77.2, area.name, ha="center", va="center", fontsize=12, color=_INK if light else "white", weight="bold"
             )
             axes.text(
                 (left + right) / 2, 73.8, shown_size(area.size), ha="center", va="center", fontsize=10.5, color=_INK if light else "white"
             )
+    start = next(area.offset for area in plan.areas if area.name == "boot sectors")
+    end = max(area.offset + area.size for area in plan.areas if area.name != "not used")
+    left, right = _LEFT + start * _WIDTH / size, _LEFT + end * _WIDTH / size
+    axes.plot([left, left, right, right], [81.6, 82.4, 82.4, 81.6], color=_INK, linewidth=1)
+    told = f"partition 1, active: the FAT32 volume '{plan.choices.label}' that systems show"
+    axes.text(right, 83.9, told, fontsize=10, color=_INK, va="center", ha="right")
 
 
 def _beginning(axes: Axes, plan: Plan) -> None:
@@ -157,13 +168,12 @@ def _files(axes: Axes, plan: Plan) -> None:
 
 
 def _forecast(axes: Axes, plan: Plan) -> None:
-    left = 57.0
+    left = 55.0
     axes.text(left, 36.6, "Where it will start", fontsize=13, color=_INK, weight="bold", va="center")
     for number, row in enumerate(plan.forecast):
         y = 32.4 - number * 4.6
         axes.add_patch(Rectangle((left, y - 1.3), 10.5, 2.8, facecolor=_VERDICTS[row.verdict], edgecolor="none"))
         axes.text(left + 5.25, y + 0.05, row.verdict, fontsize=9.5, color="white", ha="center", va="center", weight="bold")
         axes.text(left + 11.5, y + 0.9, row.firmware, fontsize=10.5, color=_INK, va="center", weight="bold")
-        axes.text(
-            left + 11.5, y - 1.3, row.reason if len(row.reason) <= 52 else row.reason[:51] + "…", fontsize=8.8, color=_QUIET, va="center"
-        )
+        told = shorten(row.reason, 58, placeholder=" …")
+        axes.text(left + 11.5, y - 1.3, told, fontsize=8.8, color=_QUIET, va="center")

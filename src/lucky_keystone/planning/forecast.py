@@ -19,7 +19,7 @@ def forecast(loaders: Sequence[Loader], sector_size: int) -> tuple[Outlook, ...]
     return (_bios(loaders, sector_size), *(_uefi(loaders, architecture) for architecture in UEFI_NAMES), _SECURE_BOOT)
 
 
-_SECURE_BOOT = Outlook("Secure Boot", "not known", "the loaders' signatures are not examined yet; the layout itself needs nothing unsigned")
+_SECURE_BOOT = Outlook("Secure Boot", "not known", "signatures are not examined yet; the layout needs nothing unsigned")
 
 
 def _bios(loaders: Sequence[Loader], sector_size: int) -> Outlook:
@@ -30,7 +30,7 @@ def _bios(loaders: Sequence[Loader], sector_size: int) -> Outlook:
         return Outlook("BIOS", "will not start", f"BOOTMGR has {manager.size:,} bytes; 1 to {MOST_BIOS_LOADER:,} fit into low memory")
     if sector_size != 512:
         return Outlook("BIOS", "will not start", "BIOS firmware reads drives in sectors of 512 bytes only")
-    return Outlook("BIOS", "starts", "MBR record, active FAT32 partition and BOOTMGR will be in place")
+    return Outlook("BIOS", "starts", "MBR record, active partition and BOOTMGR will be in place")
 
 
 def _uefi(loaders: Sequence[Loader], architecture: str) -> Outlook:

@@ -171,9 +171,11 @@ def _areas(measures: _Measures) -> list[Area]:
     data = start + shape.first_data * sector
     files = start + shape.cluster_offset(max((f.cluster + f.cluster_count for f in measures.layout.folders), default=2))
     used_end = start + shape.cluster_offset(measures.layout.next_free)
+    manifest_end = sector + measures.manifest_room
     areas = [
         Area("seal", 0, sector, "MBR record and partition table; written last"),
         Area("manifest", sector, measures.manifest_room, "hashes of everything written"),
+        Area("kept clear", manifest_end, start - manifest_end, "so that the partition starts at a whole MiB"),
         Area("boot sectors", start, fats - start, "FAT32 boot record, its copy, further boot code"),
         Area("FATs", fats, data - fats, "two copies of the cluster table"),
         Area("folders", data, files - data, f"{len(measures.layout.folders):,} folders"),
@@ -209,7 +211,7 @@ def _decisions(choices: Choices, settled: Choices, source: Source, splits: tuple
                 choices.part_size is not None,
             )
         )
-    whole = "the rest of the drive stays usable" if settled.use == "whole" else "as small as the source allows"
+    whole = "the whole drive, so that what is left stays usable" if settled.use == "whole" else "as small as the source allows"
     if settled.use == "whole" and measures.drive_size - measures.end > 64 * MIB:
         whole += f"; {shown_size(measures.drive_size - measures.end)} lie beyond what an MBR can describe"
     made += [

@@ -64,7 +64,7 @@ def loader_architecture(content: _Bytes) -> str:
 
 
 def loader_fault(content: _Bytes) -> str:
-    """Return why a file that `loader_architecture` knows cannot be whole, '' when every section its headers tell of lies within the file."""
+    """Return why a file known to `loader_architecture` cannot be whole, '' when all its sections lie within it."""
     head = content.read_at(0, 64)
     offset = int.from_bytes(head[60:64], "little")
     coff = CoffHeader.unpack(content.read_at(offset, CoffHeader.SIZE))
