@@ -47,7 +47,7 @@ def _scaled(size: int, step: int, names: tuple[str, ...]) -> str:
         if value < step:
             break
         value, name = value / step, following
-    text = f"{value:.0f}" if name == "bytes" or value >= 100 or value == int(value) else f"{value:.1f}"
+    text = f"{value:.0f}" if name == "bytes" or value >= 100 or value == int(value) else f"{value:.1f}".removesuffix(".0")
     return f"{text} {name}"
 
 

@@ -82,7 +82,7 @@ def change(path: Path, offset: int, data: bytes) -> None:
         ("crossed", "folders", "shares cluster"),
         ("lost", "FAT", "belong to no file"),
         ("circle", "folders", "runs in a circle"),
-        ("second fat", "FAT", "two FATs differ in 1 entries"),
+        ("second fat", "FAT", "two FATs differ, in 1 of"),
         ("file", "files", "sources/boot.wim"),
         ("manifest", "manifest", "do not match their hash"),
     ],

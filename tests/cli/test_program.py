@@ -52,7 +52,7 @@ def test_build_and_check_a_drive_of_the_bay(disc: Path, bay: Path, tags: dict[st
     checked = run_json("check", tag, "--bay", bay)
     assert (checked["healthy"], checked["findings"]) == (True, [])
     text = run("drives", "--bay", bay).stdout
-    assert f"{tag}  Mudlark Mini, sold as 4.0 GB, shown as 3.7 GiB" in text
+    assert f"{tag}  Mudlark Mini, sold as 4 GB, shown as 3.7 GiB" in text
     assert "FAT32 'TIDEWELL_11'" in text
 
 

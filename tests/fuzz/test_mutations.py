@@ -76,15 +76,15 @@ def in_memory(data: bytearray) -> tuple[Callable[[int, int], bytes], Callable[[i
 
 
 def on_file(path: Path, spans: list[tuple[int, int]]) -> Target:
-    handle = path.open("r+b", buffering=0)
-
     def read(offset: int, size: int) -> bytes:
-        handle.seek(offset)
-        return handle.read(size)
+        with path.open("rb") as stream_in:
+            stream_in.seek(offset)
+            return stream_in.read(size)
 
     def write(offset: int, data: bytes) -> None:
-        handle.seek(offset)
-        handle.write(data)
+        with path.open("r+b") as stream_out:
+            stream_out.seek(offset)
+            stream_out.write(data)
 
     def use() -> None:
         source = open_source(path)

@@ -23,7 +23,6 @@ def check_drive(drive: Target, tell: Tell, *, sector_size: int | None = None, co
     `sector_size` (bytes) is found out when None.
     """
     report = Report()
-    tell("checking structure", 0, 1)
     sector = sector_size or _find_sector_size(drive)
     manifest = _manifest(drive, sector, report)
     wrong = check_contents(drive, manifest, tell) if manifest and contents else []
@@ -102,7 +101,7 @@ def _volume(
 
 
 def _check_table(table: MbrTable, report: Report) -> MbrPartition | None:
-    report.looked_at.append(f"table: MBR with {len(table.partitions)} partition(s), signature {table.disk_signature:08X}")
+    report.looked_at.append(f"table: MBR, partitions in use: {len(table.partitions)}, signature {table.disk_signature:08X}")
     for fault in table.faults:
         report.fault("table", fault + ".", _REBUILD)
     if table.disk_signature == 0:

@@ -64,7 +64,7 @@ def _fats_equal(volume: Fat32Volume, report: Report) -> None:
         if first < 0 and len(wrong):
             first = start + int(wrong[0])
     if different:
-        report.fault("FAT", f"the two FATs differ in {different:,} entries, the first for cluster {first}.", _REBUILD)
+        report.fault("FAT", f"the two FATs differ, in {different:,} of their entries; the first is that of cluster {first}.", _REBUILD)
 
 
 def _tree(volume: Fat32Volume, report: Report) -> tuple[list[Entry], ClusterMap]:

@@ -71,6 +71,8 @@ def show_report(report: Report, name: str, *, verbose: bool) -> None:
         heading(out, "Looked at")
         for line in report.looked_at:
             out.print(f"  {line}")
+    if report.findings or report.unknown:
+        heading(out, "Findings")
     for finding in report.findings:
         mark, style = _MARKS[finding.level]
         out.print(f"  {mark:<6}", style=style, end="")

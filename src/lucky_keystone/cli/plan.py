@@ -123,6 +123,7 @@ def _show_layout(plan: Plan) -> None:
     for area in plan.areas:
         table.add_row("  " + area.name, shown_size(area.size), f"{area.offset:,}", area.note)
     out.print(table)
+    out.print()
     facts(
         out, [("Needed", exact_size(plan.needed)), ("Available", exact_size(plan.drive.size or 0)), ("Free after", exact_size(plan.free))]
     )

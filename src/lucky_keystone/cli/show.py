@@ -77,7 +77,7 @@ class Stages:
         if not self._quiet and self._out.is_terminal:
             self._bar = Progress(
                 TextColumn("  {task.description:<20}"),
-                BarColumn(24, complete_style="green"),
+                BarColumn(24, complete_style="green", finished_style="green"),
                 TextColumn("{task.fields[told]}"),
                 console=self._out,
             )

@@ -20,6 +20,7 @@ from .records import (
     ATTR_LONG_NAME,
     ATTR_VOLUME_ID,
     DELETED,
+    END_OF_CHAIN_FROM,
     END_OF_FOLDER,
     ENTRY_MASK,
     ENTRY_SIZE,
@@ -36,6 +37,8 @@ from .records import (
 )
 
 _WINDOW = 1 << 18  # FAT entries looked at together
+_WINDOWS_KEPT = 8  # a MiB each
+_MOST_RUNS = 100_000  # a chain in more pieces is no real one, and jumping about in a large FAT takes its time
 _MOST_DEPTH = 200
 
 
@@ -80,6 +83,21 @@ class Entry:
         return sum(run.count for run in self.runs)
 
 
+class _FatWindow:
+    """Neighbouring FAT entries, and where among them a chain does not simply step to the next cluster."""
+
+    def __init__(self, first: int, entries: np.ndarray[Any, Any]) -> None:
+        self._first, self._entries = first, entries
+        steps = entries == np.arange(first + 1, first + 1 + len(entries), dtype=np.uint32)
+        steps[-1] = False  # what follows the window's last cluster stands in another one
+        self._ends = np.flatnonzero(~steps)
+
+    def run_from(self, cluster: int) -> tuple[int, int]:
+        """Return the last cluster of the run that starts with `cluster`, and the FAT entry of that last one."""
+        last = int(self._ends[np.searchsorted(self._ends, cluster - self._first)])
+        return self._first + last, int(self._entries[last])
+
+
 class Fat32Volume:
     """A volume that starts at byte `offset` of `drive` and may reach to `offset + size`."""
 
@@ -92,7 +110,7 @@ class Fat32Volume:
         except RecordError as error:
             raise VolumeError(f"Boot sector at byte {offset}: {error}") from error
         self._validate()
-        self._window: tuple[int, np.ndarray[Any, Any]] | None = None
+        self._windows: dict[int, _FatWindow] = {}
 
     def _validate(self) -> None:
         """Hold the BPB against fatgen103, "Boot Sector and BPB Structure"; raise VolumeError naming the first bad field."""
@@ -161,14 +179,18 @@ class Fat32Volume:
             data = self._drive.read_at(self.fat_offset(copy) + 4 * first, 4 * count)
             yield first, np.frombuffer(data, "<u4") & np.uint32(ENTRY_MASK)
 
-    def _entries_from(self, cluster: int) -> np.ndarray[Any, Any]:
-        """Return the FAT entries from `cluster` to the end of its window."""
+    def _window(self, cluster: int) -> _FatWindow:
+        """Return the piece of the FAT that describes `cluster`; the last few asked for are kept."""
         first = cluster // _WINDOW * _WINDOW
-        if self._window is None or self._window[0] != first:
+        window = self._windows.pop(first, None)
+        if window is None:
             count = min(_WINDOW, self.cluster_count + FIRST_CLUSTER - first)
             data = self._drive.read_at(self.fat_offset() + 4 * first, 4 * count)
-            self._window = first, np.frombuffer(data, "<u4") & np.uint32(ENTRY_MASK)
-        return self._window[1][cluster - first :]
+            window = _FatWindow(first, np.frombuffer(data, "<u4") & np.uint32(ENTRY_MASK))
+            if len(self._windows) >= _WINDOWS_KEPT:
+                del self._windows[next(iter(self._windows))]
+        self._windows[first] = window
+        return window
 
     def chain(self, cluster: int) -> tuple[tuple[Run, ...], str]:
         """Follow a chain: (its runs, what is wrong with it or ''). It ends at the first thing that is wrong."""
@@ -177,22 +199,21 @@ class Fat32Volume:
         while True:
             if not self.is_cluster(cluster):
                 return tuple(runs), f"leads to cluster {cluster}, which the volume does not have"
-            entries = self._entries_from(cluster)
-            stepping = entries == np.arange(cluster + 1, cluster + 1 + len(entries), dtype=np.uint32)
-            jump = int(np.argmin(stepping)) if not stepping.all() else len(entries) - 1
-            count = jump + 1
+            last, following = self._window(cluster).run_from(cluster)
+            count = last - cluster + 1
             if runs and runs[-1].first + runs[-1].count == cluster:
                 runs[-1] = Run(runs[-1].first, runs[-1].count + count)
             else:
                 runs.append(Run(cluster, count))
             total += count
-            if total > self.cluster_count or len(runs) > self.cluster_count:
+            if total > self.cluster_count:
                 return tuple(runs), "runs in a circle"
-            following = int(entries[jump])
-            if following >= 0x0FFF_FFF8:
+            if len(runs) > _MOST_RUNS:
+                return tuple(runs), f"has more than {_MOST_RUNS:,} pieces"
+            if following >= END_OF_CHAIN_FROM:
                 return tuple(runs), ""
-            if following in (0, 1):
-                return tuple(runs), f"breaks off at cluster {cluster + jump} (its FAT entry is {following})"
+            if following < FIRST_CLUSTER:
+                return tuple(runs), f"breaks off at cluster {last} (its FAT entry is {following})"
             cluster = following
 
     # -- folders -------------------------------------------------------------------------------------------------

@@ -5,6 +5,8 @@ from __future__ import annotations
 from ...record import Record, raw, record, u8, u16, u32
 
 END_OF_CHAIN = 0x0FFF_FFFF
+END_OF_CHAIN_FROM = 0x0FFF_FFF8
+"""fatgen103, "FAT[]": every entry from here on ends a chain."""
 ENTRY_MASK = 0x0FFF_FFFF
 BAD_CLUSTER = 0x0FFF_FFF7
 FEWEST_CLUSTERS = 65_525
