@@ -1,0 +1,136 @@
+"""A PC reduced to what boot code may rely on: a processor emulation, low memory, and a BIOS that can be made awkward."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from unicorn import UC_ARCH_X86, UC_HOOK_INTR, UC_MODE_16, Uc, UcError
+from unicorn.x86_const import (
+    UC_X86_REG_AH,
+    UC_X86_REG_AL,
+    UC_X86_REG_AX,
+    UC_X86_REG_BX,
+    UC_X86_REG_CH,
+    UC_X86_REG_CL,
+    UC_X86_REG_CS,
+    UC_X86_REG_CX,
+    UC_X86_REG_DH,
+    UC_X86_REG_DL,
+    UC_X86_REG_DS,
+    UC_X86_REG_EFLAGS,
+    UC_X86_REG_ES,
+    UC_X86_REG_IP,
+    UC_X86_REG_SI,
+    UC_X86_REG_SP,
+    UC_X86_REG_SS,
+)
+
+LOADER = 0x20000
+CARRY = 1
+
+
+@dataclass
+class Machine:
+    """Runs a drive's boot code until it enters the loader, waits for a key, or has run for too long."""
+
+    drive: bytes | bytearray = field(repr=False)
+    extended_reads: bool = True
+    """INT 13h AH=41h answers that AH=42h is there."""
+    extended_reads_fail: bool = False
+    fails_from: int = 1 << 40
+    """Sectors from here on cannot be read."""
+    heads: int = 255
+    track: int = 63
+    low_memory_kib: int = 639
+    drive_number: int = 0x80
+
+    said: str = ""
+    reads: list[tuple[str, int, int]] = field(default_factory=list)
+    """How ('42' or '02'), first sector, count of every read."""
+    entered: bool = False
+    waiting: bool = False
+
+    def __post_init__(self) -> None:
+        self.cpu = Uc(UC_ARCH_X86, UC_MODE_16)
+        self.cpu.mem_map(0, 1 << 20)
+        self.cpu.hook_add(UC_HOOK_INTR, self._interrupt)
+
+    def start(self) -> Machine:
+        """Enter sector 0 at 0000:7C00 as firmware does: DL is the drive, nothing else can be relied on."""
+        self.cpu.mem_write(0x7C00, bytes(self.drive[:512]))
+        for register, value in ((UC_X86_REG_SS, 0x3000), (UC_X86_REG_SP, 0x400), (UC_X86_REG_DS, 0x1234), (UC_X86_REG_ES, 0x4321)):
+            self.cpu.reg_write(register, value)
+        self.cpu.reg_write(UC_X86_REG_DL, self.drive_number)
+        self.cpu.reg_write(UC_X86_REG_EFLAGS, 0x402)  # direction flag set
+        try:
+            self.cpu.emu_start(0x7C00, LOADER, count=30_000_000)
+        except UcError as error:
+            raise AssertionError(f"the boot code went astray: {error}; said: {self.said!r}") from error
+        here = self.cpu.reg_read(UC_X86_REG_CS) * 16 + self.cpu.reg_read(UC_X86_REG_IP)
+        self.entered = here == LOADER
+        return self
+
+    def memory(self, address: int, size: int) -> bytes:
+        return bytes(self.cpu.mem_read(address, size))
+
+    def get(self, register: int) -> int:
+        return int(self.cpu.reg_read(register))
+
+    def _carry(self, on: bool) -> None:
+        flags = self.get(UC_X86_REG_EFLAGS)
+        self.cpu.reg_write(UC_X86_REG_EFLAGS, flags | CARRY if on else flags & ~CARRY)
+
+    def _interrupt(self, _cpu: Uc, number: int, _data: object) -> None:
+        if number == 0x10:
+            self.said += chr(self.get(UC_X86_REG_AL))
+        elif number == 0x12:
+            self.cpu.reg_write(UC_X86_REG_AX, self.low_memory_kib)
+        elif number == 0x13:
+            self._disk()
+        else:  # 16h waits for a key
+            self.waiting = number == 0x16
+            self.cpu.emu_stop()
+
+    def _disk(self) -> None:
+        assert self.get(UC_X86_REG_DL) == self.drive_number
+        function = self.get(UC_X86_REG_AH)
+        if function == 0x00:
+            self._carry(False)
+        elif function == 0x08:
+            cylinders = 1023
+            self.cpu.reg_write(UC_X86_REG_CH, cylinders & 0xFF)
+            self.cpu.reg_write(UC_X86_REG_CL, self.track | cylinders >> 2 & 0xC0)
+            self.cpu.reg_write(UC_X86_REG_DH, self.heads - 1)
+            self.cpu.reg_write(UC_X86_REG_ES, 0xF000)  # it may point to a table of the firmware's
+            self._carry(False)
+        elif function == 0x41:
+            self._carry(not self.extended_reads)
+            if self.extended_reads:
+                self.cpu.reg_write(UC_X86_REG_BX, 0xAA55)
+                self.cpu.reg_write(UC_X86_REG_CX, 1)
+        elif function == 0x42:
+            assert self.extended_reads
+            packet = self.memory(self.get(UC_X86_REG_DS) * 16 + self.get(UC_X86_REG_SI), 16)
+            assert packet[0] == 16
+            offset, segment = int.from_bytes(packet[4:6], "little"), int.from_bytes(packet[6:8], "little")
+            count, lba = int.from_bytes(packet[2:4], "little"), int.from_bytes(packet[8:16], "little")
+            self._read("42", lba, count, segment * 16 + offset, fails=self.extended_reads_fail)
+        elif function == 0x02:
+            cl = self.get(UC_X86_REG_CL)
+            cylinder, sector = self.get(UC_X86_REG_CH) | (cl & 0xC0) << 2, cl & 0x3F
+            assert 1 <= sector <= self.track
+            assert self.get(UC_X86_REG_DH) < self.heads
+            lba = (cylinder * self.heads + self.get(UC_X86_REG_DH)) * self.track + sector - 1
+            self._read("02", lba, self.get(UC_X86_REG_AL), self.get(UC_X86_REG_ES) * 16 + self.get(UC_X86_REG_BX), fails=False)
+        else:
+            raise AssertionError(f"INT 13h AH={function:02X}h")
+
+    def _read(self, how: str, lba: int, count: int, address: int, *, fails: bool) -> None:
+        assert 1 <= count <= 127
+        assert address // 0x10000 == (address + 512 * count - 1) // 0x10000, "a read crosses 64 KiB"
+        self.reads.append((how, lba, count))
+        fails = fails or lba + count > self.fails_from or (lba + count) * 512 > len(self.drive)
+        self._carry(fails)
+        if not fails:
+            self.cpu.mem_write(address, bytes(self.drive[lba * 512 : (lba + count) * 512]))
+            self.cpu.ctl_remove_cache(address, address + 512 * count)  # what was translated of the old bytes
