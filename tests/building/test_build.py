@@ -15,6 +15,7 @@ import pytest
 
 from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
+from lucky_keystone.content import stream
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.errors import DriveError, Interrupted, SourceError
 from lucky_keystone.planning.choices import Choices
@@ -25,6 +26,7 @@ from lucky_keystone.tables.mbr import MasterBootRecord
 from lucky_keystone.volumes.fat32.records import BootSector
 
 from ..conftest import Built, build_drive, silent
+from ..volumes.test_fat32 import assert_checker_is_silent, theirs
 
 
 def test_the_same_build_twice_gives_the_same_drive_and_another_identity_another(built: Built, tmp_path: Path) -> None:
@@ -56,6 +58,38 @@ def test_what_was_on_the_drive_before_leaves_no_signature(built: Built, tmp_path
     assert old[-(1 << 20) :] == bytes(1 << 20)
     for region in image.regions:
         assert old[region.offset : region.offset + region.size] == new[region.offset : region.offset + region.size], region.kind
+
+
+def test_independent_judges_see_the_built_drive_alike(built: Built, tmp_path: Path) -> None:
+    """The system's checker is silent, and another reader finds the same tree and bytes as the plan's."""
+    expected = {path: b"".join(bytes(piece) for piece in stream(file.content)) for path, file in built.plan.tree.files()}
+
+    assert_checker_is_silent(built.path, built.plan.geometry, tmp_path)
+    assert theirs(built.path, built.plan.geometry) == expected
+
+
+WATCH = """
+import os, sys
+written = set()
+def hook(event, arguments):
+    if event == "open" and isinstance(arguments[0], str) and arguments[2] & (os.O_WRONLY | os.O_RDWR | os.O_CREAT):
+        written.add(os.path.realpath(arguments[0]))
+sys.addaudithook(hook)
+from lucky_keystone.cli.main import main
+sys.dont_write_bytecode = True
+code = main(sys.argv[1:])
+print("WRITTEN", sorted(written), file=sys.stderr)
+sys.exit(code)
+"""
+
+
+def test_nothing_but_the_target_is_opened_for_writing(disc: Path, tmp_path: Path) -> None:
+    """No temporary file, nowhere: the interpreter reports every file that is opened."""
+    drive = tmp_path / "drive.img"
+    command = [sys.executable, "-B", "-c", WATCH, "build", disc, "--onto", drive, "--part-size", "8MiB"]
+    done = subprocess.run(command, capture_output=True, text=True, check=True)
+
+    assert f"WRITTEN ['{drive.resolve()}']" in done.stderr
 
 
 @dataclass

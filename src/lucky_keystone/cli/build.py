@@ -20,7 +20,7 @@ from ..sources.source import Source, open_source
 from ..units import shown_size
 from .check import report_body, show_report
 from .inspect import prove, show_source
-from .options import CHOICE_NAMES, Size, bay_option, choice_options, json_option, source_options, verbose_option
+from .options import CHOICE_NAMES, Size, bay_option, choice_options, complete_drive, json_option, source_options, verbose_option
 from .plan import choices_of, plan_body, show_plan
 from .show import Stages, console, emit_json, heading
 from .targets import Chosen, choose, confirm, open_for_writing
@@ -41,6 +41,7 @@ Examples:
     required=True,
     multiple=True,
     metavar="DRIVE",
+    shell_complete=complete_drive,
     help="A tag of the bay, or an image file; made when it does not exist.",
 )
 @click.option("--size", type=Size(), metavar="SIZE", help="Size of an image file to be made; else as large as needed.")

@@ -11,7 +11,7 @@ from ..checking.check import check_drive
 from ..checking.report import Report
 from ..drives.image_file import ImageFile
 from ..units import exact_size, shown_size
-from .options import bay_option, json_option, verbose_option
+from .options import bay_option, complete_drive, json_option, verbose_option
 from .show import Stages, console, emit_json, facts, heading, starts
 from .targets import existing
 
@@ -24,7 +24,7 @@ Examples:
   lucky-keystone check counter.img
   lucky-keystone check G7KM --bay tidewell/bay --json"""
 )
-@click.argument("drive")
+@click.argument("drive", shell_complete=complete_drive)
 @click.option("--sector-size", type=click.IntRange(512, 4096), metavar="BYTES", help="Sector size, when it cannot be told from the drive.")
 @bay_option
 @json_option

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
+import json
 import shlex
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -12,7 +16,8 @@ from ..demo.disc import write_disc
 from ..demo.tidewell import LABEL, MOMENT, installer
 from ..drives.bay import list_bay
 from ..errors import DriveError, ProtectError, naming
-from .show import Stages, console
+from .options import json_option
+from .show import Stages, console, emit_json
 
 _DISC = "tidewell-11.iso"
 
@@ -24,8 +29,9 @@ Examples:
   lucky-keystone demo /tmp/tidewell"""
 )
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("tidewell-demo"))
+@json_option
 @click.pass_context
-def command(context: click.Context, folder: Path) -> int:
+def command(context: click.Context, folder: Path, as_json: bool) -> int:
     """Make the Tidewell Ferry Company's installer disc and drives in FOLDER, and do the whole job with them.
 
     The disc holds an install image larger than 4 GiB and the larger drives are of their full size, but all of it is
@@ -34,44 +40,46 @@ def command(context: click.Context, folder: Path) -> int:
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise ProtectError(f"{folder} is there already and not empty.", advice="Name a new folder: lucky-keystone demo OTHER")
     out = console()
-    out.print("The Tidewell Ferry Company's workshop sets up its machines. Everything here is made up.\n")
+    if not as_json:
+        out.print("The Tidewell Ferry Company's workshop sets up its machines. Everything here is made up.\n")
     with naming(str(folder), DriveError, advice="Choose a folder that can be written to."):
         make_bay(folder / "bay")
-    disc, bay = folder / _DISC, folder / "bay"
-    with Stages(quiet=False) as stages:
-        write_disc(disc, installer(), LABEL, MOMENT, stages)
-    stick = next(drive for drive in list_bay(bay) if drive.path.name == "stick-large.img")
-    steps = [
-        ("Which drives are there?", ["drives", "--bay", str(bay)]),
-        ("What is on the disc?", ["inspect", str(disc)]),
-        (
-            "How would the large stick be built?",
-            [
-                "plan",
-                str(disc),
-                "--for",
-                stick.tag,
-                "--bay",
-                str(bay),
-                "--save",
-                str(folder / "counter.toml"),
-                "--figure",
-                str(folder / "counter.png"),
-            ],
-        ),
-        ("Build it.", ["build", str(folder / "counter.toml"), "--onto", stick.tag, "--bay", str(bay), "--yes"]),
-        ("Check it, as one would weeks later.", ["check", stick.tag, "--bay", str(bay)]),
-    ]
-    for title, arguments in steps:
-        out.print()
-        out.print(title, style="bold")
-        out.print(f"$ lucky-keystone {shlex.join(arguments)}\n", style="bold magenta")
-        code = _run(context, arguments)
+    with Stages(quiet=as_json) as stages:
+        write_disc(folder / _DISC, installer(), LABEL, MOMENT, stages)
+    stick = next(drive for drive in list_bay(folder / "bay") if drive.path.name == "stick-large.img")
+    done: list[dict[str, Any]] = []
+    code = 0
+    for title, arguments in _steps(folder, stick.tag):
+        if as_json:
+            code, document = _run_for_json(context, arguments)
+            done.append({"command_line": f"lucky-keystone {shlex.join(arguments)}", "exit_code": code, "document": document})
+        else:
+            out.print()
+            out.print(title, style="bold")
+            out.print(f"$ lucky-keystone {shlex.join(arguments)}\n", style="bold magenta")
+            code = _run(context, arguments)
         if code:
-            out.print(f"\nThe demo ends here: exit code {code}.", style="bold red")
-            return code
-    _closing(folder, bay, disc, stick.tag)
-    return 0
+            break
+    if as_json:
+        emit_json("demo", {"folder": str(folder), "steps": done})
+    elif code:
+        out.print(f"\nThe demo ends here: exit code {code}.", style="bold red")
+    else:
+        _closing(folder, stick.tag)
+    return code
+
+
+def _steps(folder: Path, tag: str) -> list[tuple[str, list[str]]]:
+    """The job's commands with what each is for."""
+    bay, disc = ["--bay", str(folder / "bay")], str(folder / _DISC)
+    saved = ["--save", str(folder / "counter.toml"), "--figure", str(folder / "counter.png")]
+    return [
+        ("Which drives are there?", ["drives", *bay]),
+        ("What is on the disc?", ["inspect", disc]),
+        ("How would the large stick be built?", ["plan", disc, "--for", tag, *bay, *saved]),
+        ("Build it.", ["build", str(folder / "counter.toml"), "--onto", tag, *bay, "--yes"]),
+        ("Check it, as one would weeks later.", ["check", tag, *bay]),
+    ]
 
 
 def _run(context: click.Context, arguments: list[str]) -> int:
@@ -81,8 +89,17 @@ def _run(context: click.Context, arguments: list[str]) -> int:
     return result if isinstance(result, int) else 0
 
 
-def _closing(folder: Path, bay: Path, disc: Path, tag: str) -> None:
+def _run_for_json(context: click.Context, arguments: list[str]) -> tuple[int, Any]:
+    """Run a command with --json; return its exit code and document."""
+    text = io.StringIO()
+    with contextlib.redirect_stdout(text):
+        code = _run(context, [*arguments, "--json"])
+    return code, json.loads(text.getvalue())
+
+
+def _closing(folder: Path, tag: str) -> None:
     out = console()
+    bay, disc = folder / "bay", folder / _DISC
     out.print(f"\nEverything lies in {folder}:", style="bold")
     for path, what in (
         (disc, "the installer disc"),

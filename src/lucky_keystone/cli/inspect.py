@@ -7,8 +7,12 @@ from typing import Any
 
 import click
 
+from ..errors import KeystoneError
+from ..planning.choices import Choices
+from ..planning.plan import DriveShape
+from ..planning.rules import make_plan
 from ..sources.source import Source, SourceFacts, open_source, verify_source
-from ..units import shown_size
+from ..units import exact_size, shown_size
 from .options import json_option, source_options, verbose_option
 from .show import Stages, console, emit_json, facts, grid, heading
 
@@ -31,18 +35,22 @@ def command(source: Path, added: tuple[Path, ...], sha256: str | None, verify_so
     opened = open_source(source, added)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
     found = opened.facts
+    needed, refusal = needs(opened)
     if as_json:
-        emit_json("inspect", {"source": str(source), "facts": _as_dict(found), "fingerprint": opened.fingerprint, "proofs": proofs})
+        body = {"source": str(source), "facts": _as_dict(found), "fingerprint": opened.fingerprint, "proofs": proofs}
+        emit_json("inspect", {**body, "needed": needed, "cannot_be_built": refusal})
         return
     out = console()
     show_source(opened, proofs)
+    need = f"a drive of at least {exact_size(needed)}" if needed else f"cannot be built: {refusal}"
+    facts(out, [("Needs".ljust(len("Architectures")), need)])
     editions = [edition for image in found.images for edition in image.editions]
     if editions:
         heading(out, "Editions")
-        table = grid(">", "Name", "Architecture", "Version", "Languages", ">Installed")
+        table = grid("", "Name", "Architecture", "Version", "Languages", ">Installed")
         for edition in editions:
             table.add_row(
-                str(edition.index),
+                f"  {edition.index}",
                 edition.name,
                 edition.architecture,
                 edition.version,
@@ -67,6 +75,14 @@ def command(source: Path, added: tuple[Path, ...], sha256: str | None, verify_so
         heading(out, "All files")
         for path, file in sorted(opened.root.files(), key=lambda item: item[0]):
             out.print(f"  {file.size:>15,}  {path}")
+
+
+def needs(source: Source) -> tuple[int | None, str]:
+    """Return the bytes a drive must have when everything is decided by the tool, or None and why none can be built."""
+    try:
+        return make_plan(source, Choices(), DriveShape("any drive", None)).needed, ""
+    except KeystoneError as error:
+        return None, str(error)
 
 
 def prove(source: Source, sha256: str | None, wanted: bool, *, quiet: bool) -> list[str]:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
 
 import click
+from click.shell_completion import CompletionItem
 
 _F = TypeVar("_F", bound=Callable[..., Any])
 
@@ -41,6 +43,20 @@ def bay_option(function: _F) -> _F:
         metavar="FOLDER",
         help="A folder of simulated drives; also LUCKY_KEYSTONE_BAY.",
     )(function)
+
+
+def complete_drive(ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """Complete a DRIVE: the tags of the bay, and files."""
+    from ..drives.bay import list_bay
+    from ..errors import KeystoneError
+
+    bay = ctx.params.get("bay") or os.environ.get("LUCKY_KEYSTONE_BAY")
+    try:
+        drives = list_bay(Path(bay)) if bay else ()
+    except KeystoneError:
+        drives = ()
+    tags = [CompletionItem(drive.tag, help=drive.model) for drive in drives if drive.tag.startswith(incomplete.upper())]
+    return [*tags, CompletionItem(incomplete, type="file")]
 
 
 _CHOICES: list[tuple[str, dict[str, Any]]] = [

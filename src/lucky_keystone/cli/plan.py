@@ -13,7 +13,7 @@ from ..planning.rules import make_plan
 from ..sources.source import open_source
 from ..units import exact_size, shown_size
 from .inspect import prove, show_source
-from .options import CHOICE_NAMES, Size, bay_option, choice_options, json_option, source_options, verbose_option
+from .options import CHOICE_NAMES, Size, bay_option, choice_options, complete_drive, json_option, source_options, verbose_option
 from .show import console, emit_json, facts, grid, heading, starts
 from .targets import choose
 
@@ -26,7 +26,9 @@ Examples:
   lucky-keystone plan installer.iso --label CREW --save crew.toml"""
 )
 @click.argument("source", type=click.Path(path_type=Path))
-@click.option("--for", "drive", metavar="DRIVE", help="The drive to plan for: a tag of the bay, or an image file.")
+@click.option(
+    "--for", "drive", metavar="DRIVE", shell_complete=complete_drive, help="The drive to plan for: a tag of the bay, or an image file."
+)
 @click.option("--size", type=Size(), metavar="SIZE", help="Size of an image file to be made; else as large as needed.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @choice_options

@@ -51,3 +51,4 @@ def command(image: Path, folder: Path, part_size: int, as_json: bool) -> None:
         return
     for part, path in zip(parts, paths, strict=True):
         console().print(f"  {path}: {exact_size(part.content.size)}, {part.blob_count:,} blobs")
+    console().print("\nPut all of them where the whole image would be (sources/ of an installer): setup finds them there.")

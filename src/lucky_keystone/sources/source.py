@@ -64,6 +64,9 @@ class SourceFacts:
     build: int
     loaders: tuple[Loader, ...]
     images: tuple[InstallImageFacts, ...]
+    """The install images: what editions are installed from."""
+    boot_images: tuple[InstallImageFacts, ...]
+    """The setup environments."""
     oversized: tuple[tuple[str, int], ...]
     """Files FAT32 cannot hold, with their sizes in bytes."""
     notes: tuple[str, ...]
@@ -138,6 +141,7 @@ def _facts(source: Source) -> SourceFacts:
     notes: list[str] = []
     setups = [folder for folder in ("sources", "x64/sources", "x86/sources", "arm64/sources") if source.root.find_folder(folder)]
     images: list[InstallImageFacts] = []
+    boot_images: list[InstallImageFacts] = []
     architectures: list[str] = []
     for folder in setups:
         for name in ("install.wim", "install.esd", "install.swm", "boot.wim"):
@@ -146,8 +150,7 @@ def _facts(source: Source) -> SourceFacts:
                 continue
             facts = _image_facts(found, f"{folder}/{found.name}", notes)
             if facts is not None:
-                if name != "boot.wim":
-                    images.append(facts)
+                (boot_images if name == "boot.wim" else images).append(facts)
                 architectures += [edition.architecture for edition in facts.editions]
     loaders = tuple(_loaders(source.root))
     is_windows = any(source.root.find_file(f"{folder}/boot.wim") for folder in setups)
@@ -168,6 +171,7 @@ def _facts(source: Source) -> SourceFacts:
         build=editions[0].build if editions else 0,
         loaders=loaders,
         images=tuple(images),
+        boot_images=tuple(boot_images),
         oversized=tuple((path, file.size) for path, file in files if file.size > LARGEST_PART),
         notes=tuple(notes),
     )
@@ -211,7 +215,7 @@ def verify_source(source: Source, sha256: str | None, tell: Tell, *, integrity: 
     if sha256 is not None:
         _verify_sum(source, sha256.lower(), tell)
         proofs.append(f"{source.path.name} has the SHA-256 given")
-    for facts in source.facts.images if integrity else ():
+    for facts in (*source.facts.images, *source.facts.boot_images) if integrity else ():
         file = source.root.find_file(facts.path)
         if file is None:
             continue
