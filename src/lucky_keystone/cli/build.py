@@ -23,7 +23,7 @@ from .inspect import prove, show_source
 from .options import CHOICE_NAMES, Size, bay_option, choice_options, complete_drive, json_option, source_options, verbose_option
 from .plan import choices_of, plan_body, show_plan
 from .show import Stages, console, emit_json, heading
-from .targets import Chosen, choose, confirm, open_for_writing
+from .targets import Chosen, choose, confirm, open_for_writing, writable
 
 
 @click.command(
@@ -71,7 +71,7 @@ def command(
     """Build a drive from a source (disc image or folder) or a saved plan, read it back, and check it."""
     if len(drives) > 1:
         raise NotYet("Several drives in one pass are not built yet by this version.", advice="Build them one after the other.")
-    chosen = choose(drives[0], bay, sector_size)
+    chosen = writable(choose(drives[0], bay, sector_size))
     opened, plan = _plan(source, chosen, size, sector_size, added, choices_of(given))
     out = console()
     if not as_json:

@@ -15,7 +15,7 @@ from .. import __version__
 from ..errors import KeystoneError
 
 _COMMANDS = {
-    "drives": "List the drives of a bay: tag, size, what is on them, free or held back.",
+    "drives": "List drives: tag, size, what is on them, free or held back.",
     "inspect": "Tell what a source is and what it needs.",
     "plan": "Decide and show how a drive would be built, and where it would start.",
     "build": "Build a drive and check it.",

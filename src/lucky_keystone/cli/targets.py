@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from ..drives.attached import attached
 from ..drives.bay import confirm_unchanged, find
 from ..drives.drive import Drive
 from ..drives.image_file import ImageFile, refuse_devices
@@ -42,24 +43,37 @@ class Chosen:
 
 
 def choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
-    """Return the drive meant by `text`: a tag of the bay, or the path of an image file."""
-    drive = find(bay, text) if bay is not None and len(text) == 4 else None
+    """Return the drive meant by `text`: a tag of the bay or of this computer, or a path."""
+    drive = _by_tag(text, bay) if len(text) == 4 and not Path(text).exists() else None
     if drive is not None:
         if sector_size is not None and sector_size != drive.sector_size:
             raise UsageError(f"Drive {drive.tag} has sectors of {drive.sector_size} bytes.", advice="Leave out --sector-size.")
         return Chosen(drive.path, bay, drive, drive.sector_size)
     path = Path(text)
     if len(text) == 4 and not path.exists() and "." not in text:
-        raise UsageError(f"No drive has the tag {text}.", advice="'lucky-keystone drives --bay FOLDER' lists the tags of a bay.")
-    refuse_devices(path)
+        raise UsageError(
+            f"No drive has the tag {text}.", advice="'lucky-keystone drives' lists the tags, with --bay FOLDER those of a bay."
+        )
     return Chosen(path, None, None, sector_size or 512)
+
+
+def _by_tag(tag: str, bay: Path | None) -> Drive | None:
+    if bay is not None:
+        return find(bay, tag)
+    return next((drive for drive in attached() if drive.tag == tag.upper()), None) if sys.platform == "linux" else None
+
+
+def writable(chosen: Chosen) -> Chosen:
+    """Return `chosen`, or raise NotYet when it is a real drive: this version writes image files and bays only."""
+    refuse_devices(chosen.path)
+    return chosen
 
 
 def existing(text: str, bay: Path | None) -> Chosen:
     """Return the drive meant by `text`, which must be there."""
     chosen = choose(text, bay, None)
     if not chosen.exists:
-        raise UsageError(f"{text} does not exist.", advice="Name an image file, or a tag of the bay.")
+        raise UsageError(f"{text} does not exist.", advice="Name an image file, or a tag.")
     return chosen
 
 

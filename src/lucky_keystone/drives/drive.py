@@ -29,6 +29,11 @@ class Drive:
     read_only: bool
     mounts: tuple[str, ...]
     """Where its volumes are in use."""
+    uses: tuple[str, ...] = ()
+    """What else depends on it, in words: RAID, LVM, encryption."""
+    volumes: tuple[str, ...] = ()
+    """What is on it, as the system tells it; empty when that is only known from its bytes."""
+    physical_sector_size: int = 512
 
     @property
     def tag(self) -> str:
@@ -58,6 +63,7 @@ def held_back(drive: Drive, among: tuple[Drive, ...] = (), needed: int = 0) -> t
         reasons.append("is built into this computer")
     if drive.mounts:
         reasons.append("is in use: " + ", ".join(drive.mounts))
+    reasons += drive.uses
     if drive.read_only:
         reasons.append("is read-only")
     if sum(other.tag == drive.tag for other in among) > 1:

@@ -1,4 +1,4 @@
-"""An image file standing for a drive, opened for reading or for writing."""
+"""An image file standing for a drive, opened for reading or writing; a device, for reading only."""
 
 from __future__ import annotations
 
@@ -19,6 +19,7 @@ except ImportError:  # Windows: opening for writing is exclusive enough there
     fcntl = None  # type: ignore[assignment]
 
 _ZEROS = bytes(1 << 20)
+_RIGHTS = "Check the path. To read a drive itself, run the command with the right to: put sudo in front of it."
 _DIRECT = 64 << 10  # bytes from which writing past the cache pays
 
 
@@ -27,14 +28,15 @@ class ImageFile:
 
     def __init__(self, path: Path, *, write: bool = False) -> None:
         self.path = path
-        refuse_devices(path)
-        with naming(str(path), DriveError, advice="Check the path and your rights to it."):
+        if write:
+            refuse_devices(path)
+        with naming(str(path), DriveError, advice=_RIGHTS):
             self._descriptor = os.open(path, positional.READ_WRITE if write else positional.READ_ONLY)
         try:
             self._direct = self._open_direct() if write else None
             if write:
                 self._lock()
-            self.size = os.fstat(self._descriptor).st_size
+            self.size = os.lseek(self._descriptor, 0, os.SEEK_END)  # a device has no size of its own to stat
         except BaseException:
             os.close(self._descriptor)
             raise
@@ -163,7 +165,7 @@ class ImageFile:
 
 
 def refuse_devices(path: Path) -> None:
-    """Raise NotYet for anything that is not a plain file: this version writes and reads image files only."""
+    """Raise NotYet for anything that is not a plain file: this version writes image files only."""
     try:
         mode = path.stat().st_mode
     except FileNotFoundError:
@@ -174,6 +176,6 @@ def refuse_devices(path: Path) -> None:
         raise UsageError(f"{path} is a folder, not a drive.", advice="Name an image file, or a tag of the bay.")
     if not stat.S_ISREG(mode):
         raise NotYet(
-            f"{path} is a device; this version works on image files and on drives of a bay only.",
+            f"{path} is a device; this version writes image files and drives of a bay only.",
             advice="Name an image file, or a tag from 'lucky-keystone drives --bay FOLDER'.",
         )

@@ -119,8 +119,8 @@ def _open_folder(path: Path) -> Source:
 
 
 def _open_disc(path: Path) -> Source:
-    if not path.is_file():
-        raise SourceError(f"{path} is neither a file nor a folder.", advice="Give a disc image or a folder.")
+    if not path.is_file() and not path.is_block_device():
+        raise SourceError(f"{path} is neither a file nor a folder.", advice="Give a disc image, a folder, or an optical drive's device.")
     image = SourceFile(path)
     if image.size < 17 * 2048:
         raise SourceError(
