@@ -74,7 +74,7 @@ class SourceFile:
         """Open the file for one more user and return its descriptor."""
         if self._descriptor is None:
             with naming(str(self.path), SourceError, advice="The source must stay in place while it is used."):
-                self._descriptor = os.open(self.path, positional.READ_ONLY)
+                self._descriptor = positional.open_to_read_through(self.path)
         self._users += 1
         return self._descriptor
 

@@ -4,9 +4,24 @@ from __future__ import annotations
 
 import os
 import sys
+from pathlib import Path
 
 READ_ONLY = os.O_RDONLY | getattr(os, "O_BINARY", 0)
 READ_WRITE = os.O_RDWR | getattr(os, "O_BINARY", 0)
+
+
+def open_to_read_through(path: Path) -> int:
+    """Open a file for reading and tell the system, where it can be told, to read far ahead."""
+    descriptor = os.open(path, READ_ONLY)
+    read_far_ahead(descriptor)
+    return descriptor
+
+
+def read_far_ahead(descriptor: int) -> None:
+    """Tell the system that the file will be read front to back: on Linux it then reads twice as far ahead."""
+    if hasattr(os, "posix_fadvise"):
+        os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_SEQUENTIAL)
+
 
 if sys.platform == "win32":
 

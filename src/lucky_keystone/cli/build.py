@@ -4,19 +4,11 @@ from __future__ import annotations
 
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..building.build import build
-from ..building.compose import compose_drive
-from ..checking.check import check_drive
 from ..errors import NotYet, UsageError
-from ..planning.choices import Choices
-from ..planning.plan import Plan
-from ..planning.planfile import open_planned_source, read_plan
-from ..planning.rules import make_plan, refuse_source_as_target
-from ..sources.source import Source, open_source
 from ..units import shown_size
 from .check import report_body, show_report
 from .inspect import prove, show_source
@@ -24,6 +16,11 @@ from .options import CHOICE_NAMES, Size, bay_option, choice_options, complete_dr
 from .plan import choices_of, plan_body, show_plan
 from .show import Stages, console, emit_json, heading
 from .targets import Chosen, choose, confirm, open_for_writing, writable
+
+if TYPE_CHECKING:
+    from ..planning.choices import Choices
+    from ..planning.plan import Plan
+    from ..sources.source import Source
 
 
 @click.command(
@@ -69,6 +66,10 @@ def command(
     **given: Any,
 ) -> int:
     """Build a drive from a source (disc image or folder) or a saved plan, read it back, and check it."""
+    from ..building.build import build
+    from ..building.compose import compose_drive
+    from ..checking.check import check_drive
+
     if len(drives) > 1:
         raise NotYet("Several drives in one pass are not built yet by this version.", advice="Build them one after the other.")
     chosen = writable(choose(drives[0], bay, sector_size))
@@ -105,6 +106,10 @@ def _plan(
     path: Path, chosen: Chosen, size: int | None, sector_size: int | None, added: tuple[Path, ...], choices: Choices
 ) -> tuple[Source, Plan]:
     """Open the source, or the plan and its source, and decide."""
+    from ..planning.planfile import open_planned_source, read_plan
+    from ..planning.rules import make_plan, refuse_source_as_target
+    from ..sources.source import open_source
+
     if path.suffix.lower() != ".toml" or path.is_dir():
         opened = open_source(path, added)
         refuse_source_as_target(opened, chosen.path)

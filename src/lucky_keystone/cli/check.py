@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..checking.check import check_drive
-from ..checking.report import Report
-from ..drives.image_file import ImageFile
 from ..units import exact_size, shown_size
 from .options import bay_option, complete_drive, json_option, verbose_option
 from .show import Stages, console, emit_json, facts, heading, starts
 from .targets import existing
+
+if TYPE_CHECKING:
+    from ..checking.report import Report
 
 _MARKS = {"fault": ("FAULT", "bold red"), "used": ("used", "bold yellow"), "note": ("note", "cyan")}
 
@@ -34,6 +34,9 @@ def command(drive: str, sector_size: int | None, bay: Path | None, as_json: bool
 
     Exit code 1 when something is wrong. What a host changed by using a healthy drive is told as that.
     """
+    from ..checking.check import check_drive
+    from ..drives.image_file import ImageFile
+
     chosen = existing(drive, bay)
     with ImageFile(chosen.path) as image, Stages(quiet=as_json) as stages:
         image.forget_cache()

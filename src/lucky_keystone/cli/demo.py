@@ -11,9 +11,6 @@ from typing import Any
 
 import click
 
-from ..demo.bay import make_bay
-from ..demo.disc import write_disc
-from ..demo.tidewell import LABEL, MOMENT, installer
 from ..drives.bay import list_bay
 from ..errors import DriveError, ProtectError, naming
 from .options import json_option
@@ -37,6 +34,10 @@ def command(context: click.Context, folder: Path, as_json: bool) -> int:
     The disc holds an install image larger than 4 GiB and the larger drives are of their full size, but all of it is
     sparse and takes little room on this computer.
     """
+    from ..demo.bay import make_bay
+    from ..demo.disc import write_disc
+    from ..demo.tidewell import LABEL, MOMENT, installer
+
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise ProtectError(f"{folder} is there already and not empty.", advice="Name a new folder: lucky-keystone demo OTHER")
     out = console()

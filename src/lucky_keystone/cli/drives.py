@@ -14,7 +14,6 @@ from rich.text import Text
 
 from ..drives.attached import attached
 from ..drives.bay import list_bay
-from ..drives.contents import describe
 from ..drives.drive import Drive, held_back
 from ..drives.image_file import ImageFile
 from ..errors import KeystoneError
@@ -86,6 +85,8 @@ def _body(drive: Drive, among: tuple[Drive, ...]) -> dict[str, Any]:
 
 def _contents(drive: Drive) -> str:
     """What is on a drive: as the system tells it, else from its own bytes where they may be read."""
+    from ..drives.contents import describe
+
     if drive.volumes:
         return ", ".join(drive.volumes)
     try:

@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from ..errors import KeystoneError
-from ..planning.choices import Choices
-from ..planning.plan import DriveShape
-from ..planning.rules import make_plan
-from ..sources.source import Source, SourceFacts, open_source, verify_source
 from ..units import exact_size, shown_size
 from .options import json_option, source_options, verbose_option
 from .show import Stages, console, emit_json, facts, grid, heading
+
+if TYPE_CHECKING:
+    from ..sources.source import Source, SourceFacts
 
 _FAMILIES = {"windows-setup": "Windows setup", "unknown": "not an installer that is known here"}
 
@@ -32,6 +31,8 @@ Examples:
 @verbose_option
 def command(source: Path, added: tuple[Path, ...], sha256: str | None, verify_source: bool, as_json: bool, verbose: bool) -> None:
     """Tell what SOURCE (a disc image or folder) is: editions, architectures, loaders, files too large for FAT32."""
+    from ..sources.source import open_source
+
     opened = open_source(source, added)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
     found = opened.facts
@@ -79,6 +80,10 @@ def command(source: Path, added: tuple[Path, ...], sha256: str | None, verify_so
 
 def needs(source: Source) -> tuple[int | None, str]:
     """Return the bytes a drive must have when everything is decided by the tool, or None and why none can be built."""
+    from ..planning.choices import Choices
+    from ..planning.plan import DriveShape
+    from ..planning.rules import make_plan
+
     try:
         return make_plan(source, Choices(), DriveShape("any drive", None)).needed, ""
     except KeystoneError as error:
@@ -87,6 +92,8 @@ def needs(source: Source) -> tuple[int | None, str]:
 
 def prove(source: Source, sha256: str | None, wanted: bool, *, quiet: bool) -> list[str]:
     """Verify the source as asked; return one line for each proof."""
+    from ..sources.source import verify_source
+
     if sha256 is None and not wanted:
         return []
     with Stages(quiet=quiet) as stages:

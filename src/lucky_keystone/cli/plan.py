@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..planning.choices import Choices
-from ..planning.plan import DriveShape, Plan
-from ..planning.rules import make_plan
-from ..sources.source import open_source
 from ..units import exact_size, shown_size
 from .inspect import prove, show_source
 from .options import CHOICE_NAMES, Size, bay_option, choice_options, complete_drive, json_option, source_options, verbose_option
 from .show import console, emit_json, facts, grid, heading, starts
 from .targets import choose
+
+if TYPE_CHECKING:
+    from ..planning.choices import Choices
+    from ..planning.plan import Plan
 
 
 @click.command(
@@ -54,6 +54,10 @@ def command(
     **given: Any,
 ) -> None:
     """Decide how a drive would be built from SOURCE, and say why, where everything would lie, and where it would start."""
+    from ..planning.plan import DriveShape
+    from ..planning.rules import make_plan
+    from ..sources.source import open_source
+
     opened = open_source(source, added)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
     shape = choose(drive, bay, sector_size).shape(size) if drive else DriveShape("new drive", size, sector_size or 512)
@@ -78,6 +82,8 @@ def command(
 
 def choices_of(given: dict[str, Any]) -> Choices:
     """Return the choices among a command's options."""
+    from ..planning.choices import Choices
+
     return Choices(**{name: given[name] for name in CHOICE_NAMES})
 
 

@@ -6,7 +6,7 @@ import json
 import sys
 import time
 from types import TracebackType
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self
 
 import msgspec
 from rich.console import Console
@@ -14,8 +14,10 @@ from rich.progress import BarColumn, Progress, TaskID, TextColumn
 from rich.table import Table
 from rich.text import Text
 
-from ..planning.plan import Outlook
 from ..units import shown_size
+
+if TYPE_CHECKING:
+    from ..planning.plan import Outlook
 
 _UNFOLDED = 400  # columns without a terminal: every row stays one line
 _STYLES = {"starts": "bold green", "will not start": "bold red", "not known": "bold yellow"}

@@ -6,12 +6,8 @@ from pathlib import Path
 
 import click
 
-from ..content import FileRange, SourceFile
 from ..errors import DriveError, naming
 from ..units import exact_size
-from ..wim.export import write_parts
-from ..wim.read import InstallImage
-from ..wim.split import LARGEST_PART, divide, part_names
 from .options import Size, json_option
 from .show import Stages, console, emit_json
 
@@ -26,12 +22,17 @@ Examples:
 @click.option(
     "--into", "folder", required=True, type=click.Path(path_type=Path), metavar="DIR", help="Folder for the parts; made when it is missing."
 )
-@click.option("--part-size", type=Size(), default=LARGEST_PART, metavar="SIZE", help="Largest part; FAT32's largest file when left out.")
+@click.option("--part-size", type=Size(), metavar="SIZE", help="Largest part; FAT32's largest file when left out.")
 @json_option
-def command(image: Path, folder: Path, part_size: int, as_json: bool) -> None:
+def command(image: Path, folder: Path, part_size: int | None, as_json: bool) -> None:
     """Divide an install image (.wim) into as few parts (.swm) as can be found. The original stays as it is."""
+    from ..content import FileRange, SourceFile
+    from ..wim.export import write_parts
+    from ..wim.read import InstallImage
+    from ..wim.split import LARGEST_PART, divide, part_names
+
     file = SourceFile(image)
-    parts = divide(InstallImage(FileRange(file, 0, file.size), str(image)), part_size)
+    parts = divide(InstallImage(FileRange(file, 0, file.size), str(image)), part_size or LARGEST_PART)
     with naming(str(folder), DriveError, advice="Choose a folder that can be written to."):
         folder.mkdir(parents=True, exist_ok=True)
     paths = [folder / name for name in part_names(image.name, len(parts))]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -13,8 +14,10 @@ from ..drives.bay import confirm_unchanged, find
 from ..drives.drive import Drive
 from ..drives.image_file import ImageFile, refuse_devices
 from ..errors import ProtectError, UsageError
-from ..planning.plan import DriveShape
 from ..units import exact_size
+
+if TYPE_CHECKING:
+    from ..planning.plan import DriveShape
 
 
 @dataclass(frozen=True)
@@ -38,6 +41,8 @@ class Chosen:
 
     def shape(self, size: int | None) -> DriveShape:
         """What planning needs to know; `size` (bytes) is for an image file to be made."""
+        from ..planning.plan import DriveShape
+
         known = self.path.stat().st_size if self.exists else size
         return DriveShape(self.name, known, self.sector_size)
 

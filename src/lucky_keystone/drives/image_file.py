@@ -32,6 +32,7 @@ class ImageFile:
             refuse_devices(path)
         with naming(str(path), DriveError, advice=_RIGHTS):
             self._descriptor = os.open(path, positional.READ_WRITE if write else positional.READ_ONLY)
+            positional.read_far_ahead(self._descriptor)
         try:
             self._direct = self._open_direct() if write else None
             if write:
