@@ -6,6 +6,9 @@ import re
 
 from .errors import UsageError
 
+SECTOR_SIZES = (512, 4096)
+"""Bytes of a sector, as drives have them."""
+
 _BINARY = ("bytes", "KiB", "MiB", "GiB", "TiB")
 _DECIMAL = ("bytes", "kB", "MB", "GB", "TB")
 _FACTORS = {

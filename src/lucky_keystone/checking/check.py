@@ -5,8 +5,8 @@ from __future__ import annotations
 from ..building.manifest import Manifest, ManifestError, read_manifest
 from ..building.stream import Target, Tell
 from ..errors import KeystoneError
-from ..planning.choices import SECTOR_SIZES
 from ..tables.mbr import TYPE_FAT32_LBA, MbrPartition, MbrTable, read_mbr
+from ..units import SECTOR_SIZES
 from ..volumes.fat32.read import Entry, Fat32Volume, VolumeError
 from .bootwalk import walk_boot
 from .contents import check_contents, judge

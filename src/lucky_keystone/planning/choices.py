@@ -5,11 +5,10 @@ from __future__ import annotations
 import msgspec
 
 from ..errors import NotYet, UsageError
+from ..units import SECTOR_SIZES
 from ..volumes.fat32.geometry import check_cluster_size
 from ..volumes.fat32.names import label_fault
 from ..wim.split import LARGEST_PART
-
-SECTOR_SIZES = (512, 4096)
 
 
 class Choices(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):

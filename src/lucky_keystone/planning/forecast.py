@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from ..sources.pe import REMOVABLE_LOADERS
-from ..sources.source import Loader
 from .plan import Outlook
+
+if TYPE_CHECKING:
+    from ..sources.source import Loader
 
 MOST_BIOS_LOADER = 0x9FC00 - 0x20000
 """Bytes between 2000:0000, where BOOTMGR is loaded, and the firmware's data at the top of low memory."""

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
-from ..sources.source import Source
-from ..tree import Folder
-from ..volumes.fat32.compose import Layout
-from ..volumes.fat32.geometry import Geometry
-from .choices import Choices
+if TYPE_CHECKING:  # checking shows an Outlook and needs nothing of what a plan is made from
+    from ..sources.source import Source
+    from ..tree import Folder
+    from ..volumes.fat32.compose import Layout
+    from ..volumes.fat32.geometry import Geometry
+    from .choices import Choices
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,10 @@ original has one. Its size is exact before a byte is streamed; its integrity sum
 from __future__ import annotations
 
 import hashlib
+import os
 import queue
+import sys
+import threading
 from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
@@ -259,6 +262,12 @@ class _SummingReader:
         self._current = None
 
 
+def _stand_back() -> None:
+    """Give this thread less of the processor than the ones that keep the drive busy. Linux has that for single threads."""
+    if sys.platform == "linux":
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 10)
+
+
 class _SumsBeside:
     """Takes SHA-1 sums of 10 MiB chunks in threads of their own: they cost more than all else in streaming."""
 
@@ -272,7 +281,7 @@ class _SumsBeside:
         self._empty: queue.Queue[bytearray] = queue.Queue()
         for _ in range(self._BUFFERS):
             self._empty.put(bytearray(min(_CHUNK, size)))
-        self._threads = ThreadPoolExecutor(self._THREADS, "sums")
+        self._threads = ThreadPoolExecutor(self._THREADS, "sums", initializer=_stand_back)
         self._sums: list[Future[bytes]] = []
 
     def add(self, data: memoryview) -> None:
