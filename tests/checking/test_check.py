@@ -6,10 +6,11 @@ import random
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 
-from lucky_keystone.building.manifest import read_manifest
+from lucky_keystone.building.manifest import block_count, pack_manifest, read_manifest
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.planning.choices import Choices
 from lucky_keystone.sources.source import open_source
@@ -178,3 +179,36 @@ def test_sectors_of_4096_bytes(disc: Path, tmp_path: Path) -> None:
     verdicts = {row.firmware: row.verdict for row in report.starts}
     assert (verdicts["BIOS"], verdicts["UEFI 64-bit"]) == ("will not start", "starts")
     assert drive.image.size > 256 << 20
+
+
+FOLDERS = [{"kind": "folders", "offset": 2 << 20, "size": 4096}]
+
+
+@pytest.mark.parametrize(
+    "forgery",
+    [
+        {"volume": {"free_clusters": 1 << 40}},
+        {"volume": {"folders": [[0, 0], [4_000_000_000, 4_000_000_000], [2, 31]]}},
+        {"volume": {"offset": 3}},
+        {"regions": [{"kind": "reserved", "offset": 7, "size": 9}]},
+        {"regions": [{"kind": "fat1", "offset": 1 << 20, "size": 5}]},
+        {"regions": [{"kind": "folders", "offset": (2 << 20) + 17, "size": 1001}]},
+        {"regions": [{"kind": "files", "offset": 0, "size": 1 << 62}]},
+        {"regions": [{"kind": "sails", "offset": 0, "size": 512}]},
+        {"sector_size": 0},
+    ],
+    ids=str,
+)
+def test_a_forged_manifest_whose_hashes_fit_is_no_trap(forgery: dict[str, Any], built: Built, copy_of: Callable[[], Path]) -> None:
+    """Whoever forges the text can take its hashes anew: sizes and places in it are still not believed."""
+    path = copy_of()
+    about = built.image.about | {"volume": built.image.about["volume"] | forgery.get("volume", {})}
+    about |= {key: value for key, value in forgery.items() if key == "sector_size"}
+    regions = [
+        (note["kind"], note["offset"], note["size"])
+        for note in forgery.get("regions", [{"kind": "folders", "offset": 2 << 20, "size": 4096}])
+    ]
+    count = min(sum(block_count(size) for _, _, size in regions), 100)
+    change(path, 512, pack_manifest(about, regions, [bytes(32)] * count, built.image.manifest_room))
+
+    assert not check_file(path).healthy

@@ -146,3 +146,16 @@ def test_damage_is_exit_code_one(disc: Path, tmp_path: Path) -> None:
     told = run("check", drive, code=1).stdout
     assert "FAULT" in told
     assert "1 fault found." in told
+
+
+def test_names_from_outside_cannot_steer_the_terminal(disc: Path, tmp_path: Path) -> None:
+    """A folder named with an escape sequence: it is shown as boxes, and refused with its name."""
+    evil = tmp_path / "evil"
+    evil.mkdir()
+    (evil / "\x1b[2Jsunk \u202egpj.exe").write_bytes(b"x")
+    shown = run("inspect", disc, "--add", evil, "-v").stdout
+    told = run("plan", disc, "--add", evil, code=4).stderr
+
+    assert "sunk" in shown
+    assert "sunk" in told
+    assert not set("\x1b\u202e") & set(shown + told)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Annotated, Any, Literal, Protocol
 
 import msgspec
 from blake3 import blake3
@@ -21,6 +21,7 @@ from ..record import Record, RecordError, raw, record, u32, u64
 MAGIC = b"LKEYMAN1"
 HASH_SIZE = 32
 _MOST_ABOUT = 64 << 20
+_MOST_REGIONS = 64
 
 
 class ManifestError(KeystoneError):
@@ -41,24 +42,29 @@ class ManifestHeader(Record):
     header_hash: bytes = raw(480, 32, "BLAKE3 of the 480 bytes before", default=bytes(32))
 
 
+U32 = Annotated[int, msgspec.Meta(ge=0, lt=1 << 32)]
+U63 = Annotated[int, msgspec.Meta(ge=0, le=(1 << 63) - 1)]
+"""Numbers of the text are held to what they can be: a manifest may be forged, hashes and all."""
+
+
 class RegionNote(msgspec.Struct, frozen=True):
     """Where a region lies, in bytes."""
 
-    kind: str
-    offset: int
-    size: int
+    kind: Literal["table", "reserved", "fat1", "fat2", "folders", "files"]
+    offset: U63
+    size: U63
 
 
 class VolumeNote(msgspec.Struct, frozen=True):
     """What must be known to tell a host's changes from damage."""
 
-    offset: int
+    offset: U63
     file_system: str
     label: str
-    serial: int
-    next_free_cluster: int
-    free_clusters: int
-    folders: list[tuple[int, int]]
+    serial: U32
+    next_free_cluster: U32
+    free_clusters: U32
+    folders: list[tuple[U32, U32]]
     """First cluster and bytes of entries of each folder, in the order they lie on the volume."""
 
 
@@ -76,8 +82,8 @@ class About(msgspec.Struct, frozen=True):
     tool: str
     source: SourceNote
     identity: str
-    drive_size: int
-    sector_size: int
+    drive_size: U63
+    sector_size: Literal[512, 4096]
     volume: VolumeNote
     regions: list[RegionNote]
 
@@ -136,7 +142,9 @@ def read_manifest(drive: _Readable, sector_size: int) -> Manifest | None:
             return None
         raise ManifestError("its header does not match its own hash")
     whole = ManifestHeader.SIZE + header.about_size + HASH_SIZE * header.hash_count
-    if header.magic != MAGIC or header.block_size != BLOCK or header.about_size > _MOST_ABOUT or sector_size + whole > drive.size:
+    most_hashes = drive.size // BLOCK + _MOST_REGIONS
+    sizes_hold = header.about_size <= _MOST_ABOUT and header.hash_count <= most_hashes and sector_size + whole <= drive.size
+    if header.magic != MAGIC or header.block_size != BLOCK or not sizes_hold:
         raise ManifestError("its header holds sizes that cannot be")
     body = drive.read_at(sector_size + ManifestHeader.SIZE, whole - ManifestHeader.SIZE)
     if blake3(body).digest() != header.body_hash:
@@ -147,6 +155,6 @@ def read_manifest(drive: _Readable, sector_size: int) -> Manifest | None:
         raise ManifestError(f"its text cannot be read ({error})") from error
     if sum(block_count(note.size) for note in about.regions) != header.hash_count:
         raise ManifestError("the number of its hashes does not fit its regions")
-    if any(note.offset < 0 or note.size < 0 or note.offset + note.size > drive.size for note in about.regions):
+    if any(note.offset + note.size > drive.size for note in about.regions):
         raise ManifestError("a region lies outside the drive")
     return Manifest(about, body[header.about_size :], whole)

@@ -122,7 +122,7 @@ def _undo_use(data: bytearray, region: RegionNote, offset: int, note: VolumeNote
 
 
 def _undo_reserved(data: bytearray, start: int, note: VolumeNote, sector_size: int) -> None:
-    if start != 0:
+    if start != 0 or len(data) < (BACKUP_BOOT_SECTOR + 2) * sector_size:
         return
     data[BootSector.offset_of("BS_Reserved1")] = 0
     for sector in (FSINFO_SECTOR, BACKUP_BOOT_SECTOR + FSINFO_SECTOR):
@@ -132,6 +132,8 @@ def _undo_reserved(data: bytearray, start: int, note: VolumeNote, sector_size: i
 
 
 def _undo_fat(data: bytearray, first_entry: int, note: VolumeNote, cluster_size: int) -> None:
+    if len(data) < 8 or len(data) % 4:
+        return
     entries = np.frombuffer(data, "<u4")
     entries[max(note.next_free_cluster - first_entry, 0) :] = 0
     if first_entry == 0:
@@ -153,7 +155,9 @@ def _undo_folders(data: bytearray, offset: int, note: VolumeNote, volume: Fat32V
         end = start + _cluster_count(used, volume.cluster_size) * volume.cluster_size
         if end <= 0 or start >= len(data):
             continue
-        data[max(start + used, 0) : min(end, len(data))] = bytes(max(min(end, len(data)) - max(start + used, 0), 0))
-        for at in range(max(start, 0), min(start + used, len(data)), ENTRY_SIZE):
+        rest, stop = max(start + used, 0), min(end, len(data))
+        if rest < stop:
+            data[rest:stop] = bytes(stop - rest)
+        for at in range(max(start, 0), min(start + used, len(data)) - ENTRY_SIZE + 1, ENTRY_SIZE):
             if data[at + 11] & 0x3F != ATTR_LONG_NAME:
                 data[at + 18 : at + 20] = data[at + 24 : at + 26]  # DIR_LstAccDate is built like DIR_WrtDate

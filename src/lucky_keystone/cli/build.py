@@ -86,6 +86,8 @@ def command(
     with open_for_writing(chosen, image.size, plan.needed) as target, Stages(quiet=as_json) as stages:
         result = build(image, target, stages, verify=not no_verify)
         report = check_drive(target, stages, sector_size=image.sector_size, contents=False)
+    if no_verify:
+        report.unknown.append("Nothing was read back (--no-verify): whether the drive kept what was written is not known.")
     if as_json:
         emit_json(
             "build",
@@ -94,9 +96,7 @@ def command(
         return 0 if report.healthy else 1
     for proof in proofs:
         out.print(f"  verified: {proof}")
-    if no_verify:
-        report.unknown.append("Nothing was read back (--no-verify): whether the drive kept what was written is not known.")
-    else:
+    if not no_verify:
         out.print(f"  {shown_size(result.bytes_written)} written and read back alike")
     show_report(report, chosen.name, verbose=verbose)
     return 0 if report.healthy else 1

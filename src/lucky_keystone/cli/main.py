@@ -13,6 +13,7 @@ import click
 
 from .. import __version__
 from ..errors import KeystoneError
+from .text import visible
 
 _COMMANDS = {
     "drives": "List drives: tag, size, what is on them, free or held back.",
@@ -97,9 +98,9 @@ def _fail(as_json: bool, message: str, advice: str, code: int) -> int:
         body: dict[str, Any] = {"schema": 1, "error": {"message": message, "advice": advice, "exit_code": code}}
         click.echo(json.dumps(body, indent=2, ensure_ascii=False))
     else:
-        click.echo(click.style("Error: ", fg="red", bold=True) + message, err=True)
+        click.echo(click.style("Error: ", fg="red", bold=True) + visible(message), err=True)
         if advice:
-            click.echo("What next: " + advice, err=True)
+            click.echo("What next: " + visible(advice), err=True)
     return code
 
 

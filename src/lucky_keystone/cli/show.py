@@ -15,6 +15,7 @@ from rich.table import Table
 from rich.text import Text
 
 from ..units import shown_size
+from .text import visible
 
 if TYPE_CHECKING:
     from ..planning.plan import Outlook
@@ -23,10 +24,25 @@ _UNFOLDED = 400  # columns without a terminal: every row stays one line
 _STYLES = {"starts": "bold green", "will not start": "bold red", "not known": "bold yellow"}
 
 
+class _SafeConsole(Console):
+    """A console that lets no text steer the terminal; colours come from styles only."""
+
+    def print(self, *objects: Any, **settings: Any) -> None:
+        for thing in objects:
+            if isinstance(thing, Text):
+                thing.plain = visible(thing.plain)
+        super().print(*(visible(thing) if isinstance(thing, str) else thing for thing in objects), **settings)
+
+
+class _SafeTable(Table):
+    def add_row(self, *cells: Any, **settings: Any) -> None:
+        super().add_row(*(visible(cell) if isinstance(cell, str) else cell for cell in cells), **settings)
+
+
 def console(*, err: bool = False) -> Console:
     """A console for text: colours and folding only on a terminal, markup never read from outside texts."""
     stream = sys.stderr if err else sys.stdout
-    return Console(stderr=err, markup=False, highlight=False, width=None if stream.isatty() else _UNFOLDED)
+    return _SafeConsole(stderr=err, markup=False, highlight=False, width=None if stream.isatty() else _UNFOLDED)
 
 
 def emit_json(command: str, body: dict[str, Any]) -> None:
@@ -50,7 +66,7 @@ def facts(out: Console, rows: list[tuple[str, str]]) -> None:
 
 def grid(*columns: str) -> Table:
     """Return an empty table in the house's plain form."""
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="cyan")
+    table = _SafeTable(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="cyan")
     for column in columns:
         right = column.startswith(">")
         table.add_column(column.lstrip(">"), justify="right" if right else "left", overflow="fold")
