@@ -17,7 +17,7 @@ def uefi_loader_x64() -> bytes:
     return (files(__package__) / "assets" / "uefi-loader-x64.efi").read_bytes()
 
 
-def bios_loader(size: int, bcd: bytes, boot_wim: Content) -> bytes:
+def bios_loader(size: int, settings: bytes, environment: Content) -> bytes:
     """Return a BIOS stand-in loader of `size` bytes that checks itself, boot/bcd and sources/boot.wim.
 
     Header fields, each 32 bits from byte 20: own size, CRC-32 of the body, size and CRC-32 of both files.
@@ -26,9 +26,9 @@ def bios_loader(size: int, bcd: bytes, boot_wim: Content) -> bytes:
     filler = hashlib.shake_128(b"tidewell loader %d" % size).digest(size - len(code))
     whole = bytearray(code + filler)
     sum_of_wim = 0
-    for piece in stream(boot_wim):
+    for piece in stream(environment):
         sum_of_wim = zlib.crc32(piece, sum_of_wim)
-    fields = (size, zlib.crc32(whole[_HEADER_SIZE:]), len(bcd), zlib.crc32(bcd), boot_wim.size, sum_of_wim)
+    fields = (size, zlib.crc32(whole[_HEADER_SIZE:]), len(settings), zlib.crc32(settings), environment.size, sum_of_wim)
     for number, value in enumerate(fields):
         at = _BODY_FIELD + 4 * number
         whole[at : at + 4] = value.to_bytes(4, "little")

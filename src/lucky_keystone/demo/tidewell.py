@@ -22,7 +22,7 @@ def installer(*, loader_size: int = 410 << 10, hollow_size: int = 640 << 20, hol
     `loader_size`: bytes of the BIOS loader. The install image holds `hollow_count` large blobs of `hollow_size` bytes
     (the default makes it larger than FAT32 can hold). `files`: how many small files lie in support/.
     """
-    boot_wim = install_image(
+    environment = install_image(
         [
             DemoEdition(
                 "Tidewell Setup",
@@ -36,16 +36,16 @@ def installer(*, loader_size: int = 410 << 10, hollow_size: int = 640 << 20, hol
         boot_index=1,
     )
     install = install_image(_editions(hollow_size, hollow_count), architecture=_X64, version=VERSION, language="en-GB")
-    bcd = _noise("bcd", 24 << 10)
+    settings = _noise("bcd", 24 << 10)
     root = Folder("", MOMENT)
-    _put(root, "bootmgr", Literal(bios_loader(loader_size, bcd, boot_wim)))
-    _put(root, "boot/bcd", Literal(bcd))
+    _put(root, "bootmgr", Literal(bios_loader(loader_size, settings, environment)))
+    _put(root, "boot/bcd", Literal(settings))
     _put(root, "boot/boot.sdi", Literal(_noise("sdi", 3_170_304)))
     _put(root, "boot/fonts/wharf_console.ttf", Literal(_noise("font", 44_184)))
     _put(root, "efi/boot/bootx64.efi", Literal(uefi_loader_x64()))
-    _put(root, "efi/microsoft/boot/bcd", Literal(bcd))
+    _put(root, "efi/microsoft/boot/bcd", Literal(settings))
     _put(root, "setup.exe", Literal(_noise("setup", 96_512)))
-    _put(root, "sources/boot.wim", boot_wim)
+    _put(root, "sources/boot.wim", environment)
     _put(root, "sources/install.wim", install)
     _put(root, "sources/lang.ini", Literal(b"[Available UI Languages]\r\nen-GB = 3\r\n"))
     _put(root, "sources/empty.flag", Literal(b""))
