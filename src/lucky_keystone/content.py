@@ -24,6 +24,9 @@ from .errors import SourceError, naming
 BLOCK = 4 << 20
 """Bytes handled at once wherever contents are streamed."""
 
+Tell = Callable[[str, int, int], None]
+"""Hears of progress: stage, bytes done, bytes in all."""
+
 
 class Reader(Protocol):
     """Gives a content's bytes front to back."""
@@ -59,12 +62,13 @@ class Seekable(Content, Protocol):
 class SourceFile:
     """A file on this computer that contents are ranges of. It is opened when first read and is never written."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, size: int | None = None) -> None:
+        """`size` in bytes, where a folder listing told it already; measured when None."""
         self.path = path
         self._descriptor: int | None = None
         self._users = 0
         with naming(str(path), SourceError, advice="Check the path and that you may read it."):
-            self.size = self._measure()
+            self.size = self._measure() if size is None else size
 
     def _measure(self) -> int:
         with self.path.open("rb") as stream:

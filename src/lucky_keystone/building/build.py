@@ -7,11 +7,12 @@ from dataclasses import dataclass
 
 from blake3 import blake3
 
+from ..content import Tell
 from ..errors import DriveError, Interrupted, KeystoneError
 from ..extents import MIB
 from .compose import DriveImage
 from .manifest import pack_manifest
-from .stream import Target, Tell, blocks_of, read_back, stream_regions
+from .stream import Target, blocks_of, read_back, stream_regions
 
 
 @dataclass(frozen=True)

@@ -9,23 +9,20 @@ from __future__ import annotations
 import mmap
 import queue
 import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
 from blake3 import blake3
 
-from ..content import BLOCK, Reader
+from ..content import BLOCK, Reader, Tell
 from ..errors import KeystoneError, SourceError
 from ..extents import Region
 
 _AHEAD = 4  # blocks in flight
 _WINDOW = 64 << 20  # bytes written between two flushes
 _ZERO_PIECE = 64 << 10
-
-Tell = Callable[[str, int, int], None]
-"""Hears of progress: stage, bytes done, bytes in all."""
 
 
 class Target(Protocol):

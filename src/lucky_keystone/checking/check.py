@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from ..building.manifest import Manifest, ManifestError, read_manifest
-from ..building.stream import Target, Tell
+from ..building.stream import Target
+from ..content import Tell
 from ..errors import KeystoneError
 from ..tables.mbr import TYPE_FAT32_LBA, MbrPartition, MbrTable, read_mbr
 from ..units import SECTOR_SIZES

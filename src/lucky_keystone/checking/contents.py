@@ -13,7 +13,8 @@ import numpy as np
 from blake3 import blake3
 
 from ..building.manifest import Manifest, RegionNote, VolumeNote
-from ..building.stream import Target, Tell, read_back
+from ..building.stream import Target, read_back
+from ..content import Tell
 from ..volumes.fat32.read import Entry, Fat32Volume
 from ..volumes.fat32.records import (
     ATTR_LONG_NAME,

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..units import exact_size, shown_size
+from ..units import SECTOR_SIZES, exact_size, shown_size
 from .options import bay_option, complete_drive, json_option, verbose_option
 from .show import Stages, console, emit_json, facts, heading, starts
 from .targets import existing
@@ -25,7 +25,7 @@ Examples:
   lucky-keystone check G7KM --bay tidewell/bay --json"""
 )
 @click.argument("drive", shell_complete=complete_drive)
-@click.option("--sector-size", type=click.IntRange(512, 4096), metavar="BYTES", help="Sector size, when it cannot be told from the drive.")
+@click.option("--sector-size", type=click.Choice(SECTOR_SIZES), metavar="BYTES", help="Sector size, when it cannot be told from the drive.")
 @bay_option
 @json_option
 @verbose_option

@@ -100,7 +100,7 @@ def _show(out: Console, drive: Drive, among: tuple[Drive, ...]) -> None:
     reasons = held_back(drive, among)
     state = ("held back", "bold red") if reasons else ("free", "bold green")
     sizes = f"sold as {sold_size(drive.size)}, shown as {shown_size(drive.size)}"
-    place = "" if drive.path.suffix == ".img" else f", {drive.path}"
+    place = f", {drive.path}" if drive.path.is_block_device() else ""
     out.print(Text.assemble((drive.tag, "bold"), f"  {drive.model}, {sizes}, {_connection(drive)}{place}  ", state))
     out.print(f"      on it: {_contents(drive)}", style="dim")
     for reason in reasons:

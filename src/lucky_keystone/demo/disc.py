@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
-from ..building.stream import Tell, stream_regions
-from ..content import Literal, Zeros
+from ..building.stream import stream_regions
+from ..content import Literal, Tell, Zeros
 from ..drives.image_file import ImageFile
 from ..extents import Extent, Region, align_up, region
 from ..sources import udf_records as udf

@@ -3,20 +3,27 @@
 from __future__ import annotations
 
 from ..errors import KeystoneError
+from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..tables.mbr import read_mbr
 from ..units import shown_size
 from ..volumes.fat32.read import Fat32Volume
 from .image_file import ImageFile
 
+_LOOKED_AT = 1 << 20  # bytes at either end
 _TYPES = {0x07: "NTFS or exFAT", 0x0B: "FAT32", 0x0C: "FAT32", 0x83: "Linux", 0xEE: "GPT", 0xEF: "UEFI system", 0x82: "Linux swap"}
 
 
 def describe(drive: ImageFile, sector_size: int) -> str:
-    """Return one line: the table and its partitions with their labels, or 'empty'. Never raises for odd bytes."""
+    """Return one line: the table and its partitions with their labels, what lies there without a table, or 'empty'.
+
+    Never raises for odd bytes, and calls a drive empty only when its beginning and its end are zeros.
+    """
     try:
-        table = read_mbr(drive.read_at(0, 512), drive.size // sector_size)
-        if table is None or not table.partitions:
-            return _gpt(drive, sector_size) or ("empty" if table is None else "MBR without partitions")
+        table = read_mbr(drive.read_at(0, 512), drive.size // sector_size) if drive.size >= 512 else None
+        if table is None or not table.partitions or table.faults:
+            bare = _without_table(drive)
+            if bare or table is None or not table.partitions:
+                return bare or _gpt(drive, sector_size) or _rest(drive, has_table=table is not None)
         if table.partitions[0].type == 0xEE:
             return "GPT"
         return "MBR: " + ", ".join(
@@ -24,6 +31,27 @@ def describe(drive: ImageFile, sector_size: int) -> str:
         )
     except KeystoneError as error:
         return f"not readable ({error.message})"
+
+
+def _without_table(drive: ImageFile) -> str:
+    """What fills a drive from its first sector on: a volume, or a disc image that was written as it is."""
+    try:
+        return f"FAT32 '{Fat32Volume(drive, 0, drive.size).label()}' without a table"
+    except KeystoneError:
+        pass
+    if drive.size < 17 * SECTOR:
+        return ""
+    descriptor = VolumeDescriptor.unpack(drive.read_at(16 * SECTOR, SECTOR))
+    label = descriptor.volume.decode("ascii", "replace").strip()
+    return f"disc image '{label}', as it is" if descriptor.identifier == IDENTIFIER else ""
+
+
+def _rest(drive: ImageFile, *, has_table: bool) -> str:
+    if has_table:
+        return "MBR without partitions"
+    ends = min(_LOOKED_AT, drive.size)
+    empty = not any(drive.read_at(0, ends)) and not any(drive.read_at(drive.size - ends, ends))
+    return "empty" if empty else "no table, but not empty"
 
 
 def _partition(drive: ImageFile, kind: int, offset: int, size: int) -> str:

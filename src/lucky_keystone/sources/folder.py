@@ -13,15 +13,6 @@ from ..tree import EPOCH, File, Folder
 _MOST_DEPTH = 200
 
 
-class _MeasuredFile(SourceFile):
-    """A file whose size the folder listing already told."""
-
-    def __init__(self, path: Path, size: int) -> None:
-        self.path, self.size = path, size
-        self._descriptor = None
-        self._users = 0
-
-
 def read_folder(path: Path) -> Folder:
     """Return the tree below `path`, names in sorted order. Links to files are followed, links to folders refused."""
     top = Folder("")
@@ -42,7 +33,7 @@ def read_folder(path: Path) -> Folder:
                     waiting.append((child, here, depth + 1))
                 elif entry.is_file():
                     facts = entry.stat()
-                    measured = _MeasuredFile(here, facts.st_size)
+                    measured = SourceFile(here, facts.st_size)
                     folder.entries[entry.name] = File(entry.name, FileRange(measured, 0, facts.st_size), _time(facts.st_mtime))
                 else:
                     raise SourceError(f"{here} is neither a file nor a folder.", advice="Remove it, or repair the link.")

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from ..content import FileRange, SourceFile, seekable, stream
+from ..content import FileRange, SourceFile, Tell, seekable, stream
 from ..errors import SourceError
 from ..tree import File, Folder
 from ..wim.read import Edition, InstallImage
@@ -16,9 +16,6 @@ from .folder import read_folder
 from .iso9660 import Iso9660Reader
 from .pe import loader_architecture
 from .udf import UdfReader, has_udf
-
-Tell = Callable[[str, int, int], None]
-"""Hears of progress: stage, bytes done, bytes in all."""
 
 
 @dataclass(frozen=True)

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 from .. import positional
-from ..content import stream
+from ..content import Tell, stream
 from ..errors import DriveError, Interrupted, ProtectError, naming
 from .split import Part
 
 _UNFINISHED = ".unfinished"
 
 
-def write_parts(parts: Sequence[Part], paths: Sequence[Path], tell: Callable[[str, int, int], None]) -> None:
+def write_parts(parts: Sequence[Part], paths: Sequence[Path], tell: Tell) -> None:
     """Write each part to its path. A part has its name only when it is whole; existing files are never replaced."""
     for path in paths:
         if path.exists():
@@ -34,7 +34,7 @@ def write_parts(parts: Sequence[Part], paths: Sequence[Path], tell: Callable[[st
             path.with_name(path.name + _UNFINISHED).unlink(missing_ok=True)
 
 
-def _write(part: Part, path: Path, done: int, whole: int, tell: Callable[[str, int, int], None]) -> int:
+def _write(part: Part, path: Path, done: int, whole: int, tell: Tell) -> int:
     with naming(str(path), DriveError, advice="Make room in that folder, or choose another."):
         descriptor = os.open(path, positional.READ_WRITE | os.O_CREAT | os.O_TRUNC, 0o666)
         try:
