@@ -13,6 +13,7 @@ be had at any offset without producing what stands before are `Seekable` as well
 from __future__ import annotations
 
 import os
+import threading
 from bisect import bisect_right
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
@@ -67,6 +68,7 @@ class SourceFile:
         self.path = path
         self._descriptor: int | None = None
         self._users = 0
+        self._lock = threading.Lock()  # drives that were too slow for a pass read the source beside it
         with naming(str(path), SourceError, advice="Check the path and that you may read it."):
             self.size = self._measure() if size is None else size
 
@@ -76,18 +78,20 @@ class SourceFile:
 
     def acquire(self) -> int:
         """Open the file for one more user and return its descriptor."""
-        if self._descriptor is None:
-            with naming(str(self.path), SourceError, advice="The source must stay in place while it is used."):
-                self._descriptor = positional.open_to_read_through(self.path)
-        self._users += 1
-        return self._descriptor
+        with self._lock:
+            if self._descriptor is None:
+                with naming(str(self.path), SourceError, advice="The source must stay in place while it is used."):
+                    self._descriptor = positional.open_to_read_through(self.path)
+            self._users += 1
+            return self._descriptor
 
     def release(self) -> None:
         """One user less; the last one closes the file."""
-        self._users -= 1
-        if self._users == 0 and self._descriptor is not None:
-            os.close(self._descriptor)
-            self._descriptor = None
+        with self._lock:
+            self._users -= 1
+            if self._users == 0 and self._descriptor is not None:
+                os.close(self._descriptor)
+                self._descriptor = None
 
     def readinto_at(self, descriptor: int, offset: int, view: memoryview) -> None:
         """Fill `view` from `offset` (bytes) or raise SourceError."""

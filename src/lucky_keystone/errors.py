@@ -4,8 +4,11 @@
     ├── UsageError      2    the caller asked for something that cannot be meant
     │   └── NotYet      2    a sensible wish that this version does not fulfil
     ├── ProtectError    3    refused, so that data on a drive stays unharmed
+    │   └── NoRights    3    the system does not let this user do it
     ├── SourceError     4    what was given to build from cannot be used
     ├── DriveError      5    the drive or image file failed while it was read or written
+    │   ├── DriveGone   5    it is no longer there
+    │   └── Transient   5    it may work when it is tried again
     └── Interrupted   130    stopped by the user
 
 A message says what happened, where (file, offset, tag), and what to do next.
@@ -47,6 +50,10 @@ class ProtectError(KeystoneError):
     exit_code = 3
 
 
+class NoRights(ProtectError):
+    """The system does not let this user open or change the drive; the advice names the way to get the right."""
+
+
 class SourceError(KeystoneError):
     """The source is damaged, truncated, of an unknown kind, or does not fit."""
 
@@ -57,6 +64,14 @@ class DriveError(KeystoneError):
     """A drive or image file could not be read or written."""
 
     exit_code = 5
+
+
+class DriveGone(DriveError):
+    """The drive was unplugged, or the system lost it."""
+
+
+class Transient(DriveError):
+    """One read or write failed in a way that may pass."""
 
 
 class Interrupted(KeystoneError):

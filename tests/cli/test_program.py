@@ -12,7 +12,7 @@ import pytest
 
 from lucky_keystone.content import stream
 from lucky_keystone.demo.bay import make_bay
-from lucky_keystone.drives.bay import list_bay
+from lucky_keystone.drives.bay import Bay
 from lucky_keystone.sources.source import open_source
 
 
@@ -38,7 +38,7 @@ def bay(tmp_path: Path) -> Path:
 
 @pytest.fixture
 def tags(bay: Path) -> dict[str, str]:
-    return {drive.path.stem: drive.tag for drive in list_bay(bay)}
+    return {drive.path.stem: drive.tag for drive in Bay(bay).drives()}
 
 
 def test_build_and_check_a_drive_of_the_bay(disc: Path, bay: Path, tags: dict[str, str], tmp_path: Path) -> None:

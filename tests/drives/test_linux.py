@@ -9,8 +9,9 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.drives.drive import Drive, held_back
-from lucky_keystone.drives.linux import LinuxHost
+from lucky_keystone.drives.drive import Drive
+from lucky_keystone.drives.guards import held_back
+from lucky_keystone.drives.linux.find import LinuxFinder
 
 PCI = "devices/pci0000:00/0000:00:14.0"
 GIB = 1 << 30
@@ -79,10 +80,10 @@ class Computer:
             self.put(f"sys/block/{name}/{key.replace('__', '/')}", value)
         return number
 
-    def host(self) -> LinuxHost:
+    def host(self) -> LinuxFinder:
         self.put("proc/self/mountinfo", "\n".join(self.mounts))
         self.put("proc/swaps", "Filename Type Size Used Priority\n" + "\n".join(f"{name} partition 1 0 -2" for name in self.swaps))
-        return LinuxHost(self.root)
+        return LinuxFinder(self.root)
 
 
 def nvme(computer: Computer) -> str:

@@ -29,7 +29,7 @@ from lucky_keystone.tree import File, Folder
 from lucky_keystone.wim.read import InstallImage
 from lucky_keystone.wim.split import divide
 
-from ..building.test_build import Witness
+from ..media import MemoryDrive
 from ..conftest import build_drive, need, silent
 
 CASES, CHUNKS = 20_000, 8
@@ -123,7 +123,7 @@ def targets(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Target]:
     found["install image"] = Target(*in_memory(wim), wim_spans, use_image)
 
     built = build_drive(open_source(ours), folder / "drive.img")
-    witness = Witness(built.image.size)
+    witness = MemoryDrive(built.image.size)
     witness.data = bytearray(built.path.read_bytes())
 
     def use_drive() -> None:

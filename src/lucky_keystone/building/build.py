@@ -1,18 +1,24 @@
-"""Builds a drive: the order of writing, and the seal last."""
+"""Builds a drive: the order of writing, the seal last, and going on after an interruption."""
 
 from __future__ import annotations
 
 import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 
 from blake3 import blake3
 
 from ..content import Tell
+from ..drives.medium import Medium
 from ..errors import DriveError, Interrupted, KeystoneError
 from ..extents import MIB
 from .compose import DriveImage
-from .manifest import pack_manifest
-from .stream import Target, blocks_of, read_back, stream_regions
+from .feed import Block, Feed
+from .manifest import ManifestError, pack_manifest, read_manifest
+from .progress import Kind, Progress, pack_progress, read_progress
+from .readback import read_back
+from .stream import Hooks, Streamed, stream_blocks
 
 
 @dataclass(frozen=True)
@@ -20,85 +26,176 @@ class BuildResult:
     """What a build did. Times in seconds."""
 
     bytes_written: int
+    bytes_found_right: int
+    """Bytes that were there already, from an interrupted build or before an update."""
     writing_seconds: float
     reading_back_seconds: float
     verified: bool
 
 
-_NO_SEAL = "The drive has no seal: nothing takes it for finished. Build again to start over."
+UNSEALED = "The drive has no seal: nothing takes it for finished. The same command goes on where this one stopped."
 
 
-def build(image: DriveImage, target: Target, tell: Tell, *, verify: bool = True) -> BuildResult:
-    """Write `image` to `target`. Until the very last write nothing on the drive looks finished.
+def build(
+    image: DriveImage,
+    medium: Medium,
+    tell: Tell,
+    *,
+    verify: bool = True,
+    resume: bool = True,
+    blocks: Iterator[Block] | None = None,
+) -> BuildResult:
+    """Write `image` to `medium`. Until the very last write nothing on the drive looks finished.
 
     Order: both ends cleared and flushed; regions in rising order; flushed; read back; manifest; flushed; sector 0;
-    flushed. Raises SourceError, DriveError or Interrupted, and then there is no seal.
+    flushed. While regions are written sector 1 tells how far they got; with `resume`, what an earlier run of the same
+    build left there is read, compared, and kept where it is right.
+
+    `blocks` are the image's blocks when a pass over the source is shared with other drives; its own are read when None.
+    Raises SourceError, DriveError or Interrupted, and then there is no seal.
     """
-    if target.size != image.size:
-        raise DriveError(f"The drive has {target.size} bytes, the plan is for {image.size}.", advice="Plan again for this drive.")
+    if medium.size != image.size:
+        raise DriveError(f"The drive has {medium.size} bytes, the plan is for {image.size}.", advice="Plan again for this drive.")
+    with leaving_no_seal():
+        claimed = claimed_bytes(image, medium) if resume else 0
+        recorder = Recorder(image, medium, "build")
+        _clear_ends(image, medium, recorder, claimed)
+        source = blocks or Feed(image.regions).follow()
+        started = time.monotonic()
+        streamed = stream_blocks(
+            source,
+            image.bytes_to_write,
+            medium,
+            tell,
+            stage="going on" if claimed else "writing",
+            compare_below=claimed,
+            hooks=Hooks(taken=recorder.taken) if image.manifest_room else Hooks(),
+        )
+        return finish(image, medium, tell, streamed, streamed.blocks, started, verify=verify)
+
+
+def claimed_bytes(image: DriveImage, medium: Medium) -> int:
+    """Return how many bytes of the image's regions an unfinished drive claims to hold; 0 when it was to become another."""
+    progress = read_progress(medium, image.sector_size)
+    if progress is not None:
+        return progress.taken if (progress.kind, progress.fingerprint) == ("build", image.fingerprint) else 0
+    if any(medium.read_at(0, image.sector_size)):
+        return 0
     try:
-        return _build(image, target, tell, verify)
-    except KeyboardInterrupt as stop:
-        raise Interrupted("Stopped before the end.", advice=_NO_SEAL) from stop
-    except KeystoneError as error:
-        error.advice = f"{error.advice} {_NO_SEAL}".strip()
-        raise
+        manifest = read_manifest(medium, image.sector_size)
+    except ManifestError:
+        return 0
+    # Interrupted between manifest and seal: everything is there.
+    return image.bytes_to_write if manifest is not None and manifest.about.build == image.fingerprint.hex() else 0
 
 
-def _build(image: DriveImage, target: Target, tell: Tell, verify: bool) -> BuildResult:
-    started = time.monotonic()
-    _clear_ends(image, target)
-    digests = stream_regions(image.regions, target, tell)
+class Recorder:
+    """Writes the progress record behind every flush. It is surely on the medium after the next one."""
+
+    def __init__(self, image: DriveImage, medium: Medium, kind: Kind) -> None:
+        self._image, self._medium, self._kind = image, medium, kind
+
+    def taken(self, count: int) -> None:
+        record = pack_progress(Progress(self._kind, self._image.fingerprint, count, self._image.first_partition), self._image.sector_size)
+        self._medium.write_at(self._image.sector_size, memoryview(record))
+
+
+def finish(
+    image: DriveImage,
+    medium: Medium,
+    tell: Tell,
+    streamed: Streamed,
+    to_verify: Sequence[tuple[int, int, bytes]],
+    started: float,
+    *,
+    verify: bool,
+) -> BuildResult:
+    """Read back `to_verify`, write the manifest, and the seal last."""
     written = time.monotonic()
-    manifest = _manifest(image, digests)
+    manifest = manifest_of(image, streamed)
     if verify:
-        _verify(image, target, digests, tell)
+        _verify(medium, to_verify, tell)
     read = time.monotonic()
-    _write_checked(target, image.manifest_offset, manifest, "manifest", verify)
+    _write_checked(medium, image.manifest_offset, manifest, "manifest", verify)
     tell("sealing", 0, 1)
-    _write_checked(target, 0, image.seal, "seal", verify)
+    try:
+        _write_checked(medium, 0, image.seal, "seal", verify)
+    except DriveError:
+        with suppress(DriveError):  # half a seal must not stay either
+            unseal(image, medium)
+        raise
     tell("sealing", 1, 1)
-    finished = time.monotonic()
     return BuildResult(
-        bytes_written=image.bytes_to_write + len(manifest) + len(image.seal),
-        writing_seconds=written - started + finished - read,
+        bytes_written=streamed.bytes_written + len(manifest) + len(image.seal),
+        bytes_found_right=sum(size for _, size, _ in streamed.blocks) - streamed.bytes_written,
+        writing_seconds=written - started + time.monotonic() - read,
         reading_back_seconds=read - written,
         verified=verify,
     )
 
 
-def _clear_ends(image: DriveImage, target: Target) -> None:
-    """Remove the old seal and old signatures: sector 0 up to the first partition, and the last MiB (a backup GPT)."""
-    target.write_at(0, memoryview(bytes(image.sector_size)))
-    target.flush()
-    target.write_zeros(image.sector_size, image.first_partition - image.sector_size)
-    tail = min(MIB, image.size - image.first_partition)
-    target.write_zeros(image.size - tail, tail)
-    target.flush()
-
-
-def _manifest(image: DriveImage, digests: list[bytes]) -> bytes:
+def manifest_of(image: DriveImage, streamed: Streamed) -> bytes:
+    """Return the image's manifest with the hashes of what was streamed."""
+    if not image.manifest_room:
+        return b""
     notes = [("table", 0, len(image.seal)), *((region.kind, region.offset, region.size) for region in image.regions)]
-    return pack_manifest(image.about, notes, [blake3(image.seal).digest(), *digests], image.manifest_room)
+    digests = [blake3(image.seal).digest(), *(digest for _, _, digest in streamed.blocks)]
+    return pack_manifest({**image.about, "build": image.fingerprint.hex()}, notes, digests, image.manifest_room)
 
 
-def _verify(image: DriveImage, target: Target, digests: list[bytes], tell: Tell) -> None:
-    target.forget_cache()
-    blocks = [(offset, size, digest) for (offset, size), digest in zip(blocks_of(image.regions), digests, strict=True)]
-    wrong = read_back(blocks, target, tell)
+@contextmanager
+def leaving_no_seal() -> Iterator[None]:
+    """Say in every error from the block that the drive is not finished, and how to go on."""
+    try:
+        yield
+    except KeyboardInterrupt as stop:
+        raise Interrupted("Stopped before the end.", advice=UNSEALED) from stop
+    except KeystoneError as error:
+        if UNSEALED not in error.advice:
+            error.advice = f"{error.advice} {UNSEALED}".strip()
+        raise
+
+
+def unseal(image: DriveImage, medium: Medium) -> None:
+    """Make the drive unfinished: sector 0 cleared and flushed before anything else changes."""
+    medium.write_at(0, memoryview(bytes(image.sector_size)))
+    medium.flush()
+
+
+def _clear_ends(image: DriveImage, medium: Medium, recorder: Recorder, claimed: int) -> None:
+    """Remove the old seal and old signatures: sector 0 up to the first partition, and the last MiB (a backup GPT).
+
+    That is done again when an interrupted build goes on: a drive that lies about flushing may have lost it.
+    """
+    unseal(image, medium)
+    after = image.sector_size
+    if claimed:
+        recorder.taken(claimed)
+        after += image.sector_size
+    medium.write_zeros(after, image.first_partition - after)
+    tail = min(MIB, image.size - image.first_partition)
+    medium.write_zeros(image.size - tail, tail)
+    medium.flush()
+
+
+def _verify(medium: Medium, blocks: Sequence[tuple[int, int, bytes]], tell: Tell) -> None:
+    medium.forget_cache()
+    wrong = read_back(blocks, medium, tell)
     if wrong:
         offset, size, _ = blocks[wrong[0]]
         raise DriveError(
             f"Read back {len(wrong)} of {len(blocks)} blocks differently from what was written, "
             f"the first at bytes {offset} to {offset + size - 1}.",
-            advice="The drive does not keep what it is given: use another one.",
+            advice="The drive does not keep what it is given: 'lucky-keystone gauge' tells what it really holds. Use another one.",
         )
 
 
-def _write_checked(target: Target, offset: int, data: bytes, name: str, verify: bool) -> None:
-    target.write_at(offset, memoryview(data))
-    target.flush()
+def _write_checked(medium: Medium, offset: int, data: bytes, name: str, verify: bool) -> None:
+    if not data:
+        return
+    medium.write_at(offset, memoryview(data))
+    medium.flush()
     if verify:
-        target.forget_cache()
-        if target.read_at(offset, len(data)) != data:
+        medium.forget_cache()
+        if medium.read_at(offset, len(data)) != data:
             raise DriveError(f"The {name} was not kept by the drive (byte {offset}).", advice="Use another drive.")

@@ -3,15 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
+
+import msgspec
+import numpy as np
+from blake3 import blake3
 
 from .. import __version__
 from ..boot.records import fat32_boot_sector, fat32_further_code, mbr_code
+from ..drives.host import Span
 from ..extents import Region
 from ..planning.plan import Plan
 from ..tables.mbr import TYPE_FAT32_LBA, MbrPartition, compose_mbr
 from ..volumes.fat32.compose import compose
-from .identity import derive_number
+from .identity import identity_of
 
 
 @dataclass(frozen=True)
@@ -29,6 +35,18 @@ class DriveImage:
     """Byte where the first partition starts: everything before belongs to table and manifest."""
     about: dict[str, Any]
     """What the manifest tells besides hashes; see docs/formats.md."""
+    partitions: tuple[Span, ...]
+    """For telling a system of them."""
+
+    @cached_property
+    def fingerprint(self) -> bytes:
+        """32 bytes over everything that is decided before a byte is read: tells whether a begun drive is this one."""
+        digest = blake3(msgspec.json.encode([self.size, self.sector_size, self.about], order="sorted"))
+        digest.update(self.seal)
+        for region in self.regions:
+            digest.update(region.kind.encode())
+            digest.update(np.array([(extent.offset, extent.content.size) for extent in region.extents], "<u8").tobytes())
+        return digest.digest()
 
     @property
     def bytes_to_write(self) -> int:
@@ -39,8 +57,8 @@ class DriveImage:
 def compose_drive(plan: Plan) -> DriveImage:
     """Lay out the whole drive of `plan`. Deterministic: the same plan, the same image."""
     shape = plan.geometry
-    serial = derive_number(plan, "volume serial")
-    signature = derive_number(plan, "disk signature")
+    identity = identity_of(plan)
+    serial, signature = identity.number("volume serial"), identity.number("disk signature")
     regions = compose(plan.layout, shape, serial=serial, boot_sector=fat32_boot_sector(), further_code=fat32_further_code())
     partition = MbrPartition(1, True, TYPE_FAT32_LBA, shape.hidden, shape.total)
     assert plan.drive.size is not None
@@ -53,6 +71,7 @@ def compose_drive(plan: Plan) -> DriveImage:
         manifest_offset=shape.sector_size,
         manifest_room=plan.manifest_room,
         first_partition=start,
+        partitions=(Span(1, start, shape.total * shape.sector_size),),
         about={
             "tool": f"lucky-keystone {__version__}",
             "source": {"name": plan.source.path.name, "label": plan.source.label, "fingerprint": plan.source.fingerprint},
@@ -67,6 +86,7 @@ def compose_drive(plan: Plan) -> DriveImage:
                 "next_free_cluster": plan.layout.next_free,
                 "free_clusters": shape.cluster_count - plan.layout.clusters_used,
                 "folders": [[placed.cluster, placed.used_bytes] for placed in plan.layout.folders],
+                "holes": [list(hole) for hole in plan.layout.holes],
             },
         },
     )

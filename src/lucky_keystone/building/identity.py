@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from typing import Any
 
 import msgspec
 
@@ -10,27 +11,25 @@ from .. import __version__
 from ..planning.plan import Plan
 
 
-def derive(plan: Plan, purpose: str, size: int) -> bytes:
-    """Return `size` bytes (up to 32) for `purpose`, from the plan and its identity word. Never all zero."""
-    basis = msgspec.json.encode(
-        [
-            "lucky-keystone",
-            __version__,
-            plan.source.fingerprint,
-            msgspec.to_builtins(plan.choices),
-            plan.drive.size,
-            plan.drive.sector_size,
-            purpose,
-        ],
-        order="sorted",
-    )
-    for attempt in range(256):
-        value = hashlib.sha256(basis + bytes((attempt,))).digest()[:size]
-        if any(value):
-            return value
-    raise AssertionError("a hash of zeros 256 times over")
+class Identity:
+    """What the numbers of one drive derive from."""
+
+    def __init__(self, *basis: Any) -> None:
+        self._basis = msgspec.json.encode(["lucky-keystone", __version__, *basis], order="sorted")
+
+    def derive(self, purpose: str, size: int) -> bytes:
+        """Return `size` bytes (up to 32) for `purpose`. Never all zero."""
+        for attempt in range(256):
+            value = hashlib.sha256(self._basis + msgspec.json.encode(purpose) + bytes((attempt,))).digest()[:size]
+            if any(value):
+                return value
+        raise AssertionError("a hash of zeros 256 times over")
+
+    def number(self, purpose: str) -> int:
+        """Return a 32-bit number for `purpose`, never 0."""
+        return int.from_bytes(self.derive(purpose, 4), "little")
 
 
-def derive_number(plan: Plan, purpose: str) -> int:
-    """Return a 32-bit number for `purpose`, never 0."""
-    return int.from_bytes(derive(plan, purpose, 4), "little")
+def identity_of(plan: Plan) -> Identity:
+    """Everything that decides about a drive, its identity word among it."""
+    return Identity(plan.source.fingerprint, msgspec.to_builtins(plan.choices), plan.drive.size, plan.drive.sector_size)

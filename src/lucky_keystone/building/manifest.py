@@ -21,7 +21,7 @@ from ..record import Record, RecordError, raw, record, u32, u64
 MAGIC = b"LKEYMAN1"
 HASH_SIZE = 32
 _MOST_ABOUT = 64 << 20
-_MOST_REGIONS = 64
+MOST_REGIONS = 64
 
 
 class ManifestError(KeystoneError):
@@ -66,6 +66,16 @@ class VolumeNote(msgspec.Struct, frozen=True):
     free_clusters: U32
     folders: list[tuple[U32, U32]]
     """First cluster and bytes of entries of each folder, in the order they lie on the volume."""
+    holes: list[tuple[U32, U32]] = []
+    """First cluster and count of free clusters below `next_free_cluster`, as an update leaves them."""
+
+    def free_runs(self) -> list[tuple[int, int]]:
+        """Return (first cluster, count) of what was free when the drive was built; the last run goes beyond the volume."""
+        return [*self.holes, (self.next_free_cluster, 1 << 28)]
+
+    def was_free(self, cluster: int) -> bool:
+        """True for a cluster that nothing was in when the drive was built."""
+        return any(first <= cluster < first + count for first, count in self.free_runs())
 
 
 class SourceNote(msgspec.Struct, frozen=True):
@@ -86,6 +96,8 @@ class About(msgspec.Struct, frozen=True):
     sector_size: Literal[512, 4096]
     volume: VolumeNote
     regions: list[RegionNote]
+    build: str = ""
+    """The drive's fingerprint in hexadecimal: tells a build that goes on, or an update, whether it is the same drive."""
 
 
 @dataclass(frozen=True)
@@ -142,7 +154,7 @@ def read_manifest(drive: _Readable, sector_size: int) -> Manifest | None:
             return None
         raise ManifestError("its header does not match its own hash")
     whole = ManifestHeader.SIZE + header.about_size + HASH_SIZE * header.hash_count
-    most_hashes = drive.size // BLOCK + _MOST_REGIONS
+    most_hashes = drive.size // BLOCK + MOST_REGIONS
     sizes_hold = header.about_size <= _MOST_ABOUT and header.hash_count <= most_hashes and sector_size + whole <= drive.size
     if header.magic != MAGIC or header.block_size != BLOCK or not sizes_hold:
         raise ManifestError("its header holds sizes that cannot be")

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from ..building.manifest import Manifest, ManifestError, read_manifest
-from ..building.stream import Target
 from ..content import Tell
+from ..drives.medium import Medium
 from ..errors import KeystoneError
 from ..tables.mbr import TYPE_FAT32_LBA, MbrPartition, MbrTable, read_mbr
 from ..units import SECTOR_SIZES
@@ -18,7 +18,7 @@ _REBUILD = "Build the drive again."
 _FAT32_TYPES = (0x0B, TYPE_FAT32_LBA, 0xEF)
 
 
-def check_drive(drive: Target, tell: Tell, *, sector_size: int | None = None, contents: bool = True) -> Report:
+def check_drive(drive: Medium, tell: Tell, *, sector_size: int | None = None, contents: bool = True) -> Report:
     """Check `drive` without writing to it. `contents=False` leaves out what a build has just read back.
 
     `sector_size` (bytes) is found out when None.
@@ -41,7 +41,7 @@ def check_drive(drive: Target, tell: Tell, *, sector_size: int | None = None, co
     return report
 
 
-def _find_sector_size(drive: Target) -> int:
+def _find_sector_size(drive: Medium) -> int:
     """Return the sector size the drive was made with: where its manifest or the first partition's boot sector says so."""
     table = read_mbr(drive.read_at(0, 512), drive.size // 512) if drive.size >= 512 else None
     for size in SECTOR_SIZES:
@@ -57,7 +57,7 @@ def _find_sector_size(drive: Target) -> int:
     return 512
 
 
-def _manifest(drive: Target, sector_size: int, report: Report) -> Manifest | None:
+def _manifest(drive: Medium, sector_size: int, report: Report) -> Manifest | None:
     try:
         return read_manifest(drive, sector_size)
     except ManifestError as error:
@@ -70,7 +70,7 @@ def _manifest(drive: Target, sector_size: int, report: Report) -> Manifest | Non
 
 
 def _volume(
-    drive: Target, table: MbrTable | None, sector: int, manifest: Manifest | None, report: Report
+    drive: Medium, table: MbrTable | None, sector: int, manifest: Manifest | None, report: Report
 ) -> tuple[Fat32Volume | None, list[Entry]]:
     """Check table, volume and boot walk; return the volume and its entries as far as they can be read."""
     if table is None:

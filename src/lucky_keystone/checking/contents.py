@@ -13,8 +13,9 @@ import numpy as np
 from blake3 import blake3
 
 from ..building.manifest import Manifest, RegionNote, VolumeNote
-from ..building.stream import Target, read_back
+from ..building.readback import read_back
 from ..content import Tell
+from ..drives.medium import Medium
 from ..volumes.fat32.read import Entry, Fat32Volume
 from ..volumes.fat32.records import (
     ATTR_LONG_NAME,
@@ -31,7 +32,7 @@ _LISTED = 8
 _AREAS = {"table": "table", "reserved": "boot sectors", "fat1": "FAT", "fat2": "FAT", "folders": "folders", "files": "files"}
 
 
-def check_contents(drive: Target, manifest: Manifest, tell: Tell) -> list[tuple[RegionNote, int, int, bytes]]:
+def check_contents(drive: Medium, manifest: Manifest, tell: Tell) -> list[tuple[RegionNote, int, int, bytes]]:
     """Read everything the manifest covers; return the blocks that differ (region, offset, size, hash)."""
     blocks = list(manifest.blocks())
     wrong = read_back([(offset, size, digest) for _, offset, size, digest in blocks], drive, tell, "checking contents")
@@ -39,7 +40,7 @@ def check_contents(drive: Target, manifest: Manifest, tell: Tell) -> list[tuple[
 
 
 def judge(
-    drive: Target,
+    drive: Medium,
     manifest: Manifest,
     wrong: Sequence[tuple[RegionNote, int, int, bytes]],
     volume: Fat32Volume | None,
@@ -82,7 +83,7 @@ def _name(kind: str) -> str:
 
 
 def _tell_use(used: set[str], note: VolumeNote, entries: Sequence[Entry], report: Report, *, rest_is_whole: bool) -> None:
-    added = [e.path for e in entries if e.first_cluster >= note.next_free_cluster and "/" not in e.path]
+    added = [entry.path for entry in entries if note.was_free(entry.first_cluster) and "/" not in entry.path]
     text = ", ".join(added[:_LISTED]) + (f" and {len(added) - _LISTED} more" if len(added) > _LISTED else "")
     what = "changed by a host that used the drive" + ("; everything that was built is unchanged." if rest_is_whole else ".")
     report.used(", ".join(sorted(used)), what + (f" New on it: {text}." if added else ""))
@@ -136,13 +137,14 @@ def _undo_fat(data: bytearray, first_entry: int, note: VolumeNote, cluster_size:
     if len(data) < 8 or len(data) % 4:
         return
     entries = np.frombuffer(data, "<u4")
-    entries[max(note.next_free_cluster - first_entry, 0) :] = 0
-    if first_entry == 0:
-        entries[1] = END_OF_CHAIN  # its upper bits tell of a clean shutdown (fatgen103, "FAT[1]")
     for cluster, used in note.folders:  # a folder that was full has grown by a cluster that was free
         last = cluster + _cluster_count(used, cluster_size) - 1 - first_entry
-        if 0 <= last < len(entries) and entries[last] >= note.next_free_cluster:
+        if 0 <= last < len(entries) and note.was_free(int(entries[last])):
             entries[last] = END_OF_CHAIN
+    for first, count in note.free_runs():
+        entries[max(first - first_entry, 0) : max(first + count - first_entry, 0)] = 0
+    if first_entry == 0:
+        entries[1] = END_OF_CHAIN  # its upper bits tell of a clean shutdown (fatgen103, "FAT[1]")
 
 
 def _cluster_count(used: int, cluster_size: int) -> int:

@@ -10,7 +10,7 @@ import click
 from ..units import SECTOR_SIZES, exact_size, shown_size
 from .options import bay_option, complete_drive, json_option, verbose_option
 from .show import Stages, console, emit_json, facts, heading, starts
-from .targets import existing
+from .targets import existing, reading
 
 if TYPE_CHECKING:
     from ..checking.report import Report
@@ -35,12 +35,11 @@ def command(drive: str, sector_size: int | None, bay: Path | None, as_json: bool
     Exit code 1 when something is wrong. What a host changed by using a healthy drive is told as that.
     """
     from ..checking.check import check_drive
-    from ..drives.image_file import ImageFile
 
     chosen = existing(drive, bay)
-    with ImageFile(chosen.path) as image, Stages(quiet=as_json) as stages:
-        image.forget_cache()
-        report = check_drive(image, stages, sector_size=sector_size or (chosen.drive.sector_size if chosen.drive else None))
+    with reading(chosen) as medium, Stages(quiet=as_json) as stages:
+        medium.forget_cache()
+        report = check_drive(medium, stages, sector_size=sector_size or (chosen.drive.sector_size if chosen.drive else None))
     if as_json:
         emit_json("check", {"drive": str(chosen.path), **report_body(report)})
     else:

@@ -11,7 +11,7 @@ from typing import Any
 
 import click
 
-from ..drives.bay import list_bay
+from ..drives.bay import Bay
 from ..errors import DriveError, ProtectError, naming
 from .options import json_option
 from .show import Stages, console, emit_json
@@ -47,7 +47,7 @@ def command(context: click.Context, folder: Path, as_json: bool) -> int:
         make_bay(folder / "bay")
     with Stages(quiet=as_json) as stages:
         write_disc(folder / _DISC, installer(), LABEL, MOMENT, stages)
-    stick = next(drive for drive in list_bay(folder / "bay") if drive.path.name == "stick-large.img")
+    stick = next(drive for drive in Bay(folder / "bay").drives() if drive.path.name == "stick-large.img")
     done: list[dict[str, Any]] = []
     code = 0
     for title, arguments in _steps(folder, stick.tag):
@@ -110,7 +110,7 @@ def _closing(folder: Path, tag: str) -> None:
     ):
         out.print(f"  {path}: {what}")
     out.print("\nTry next:", style="bold")
-    archive = next(drive.tag for drive in list_bay(bay) if drive.path.name == "disk-archive.img")
+    archive = next(drive.tag for drive in Bay(bay).drives() if drive.path.name == "disk-archive.img")
     for line in (
         f"lucky-keystone build {shlex.quote(str(disc))} --onto {archive} --bay {shlex.quote(str(bay))}    # held back, and why",
         f"lucky-keystone build {shlex.quote(str(disc))} --onto {shlex.quote(str(folder / 'crew.img'))} --label CREW",

@@ -12,14 +12,13 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-from ..drives.attached import attached
-from ..drives.bay import list_bay
-from ..drives.drive import Drive, held_back
-from ..drives.image_file import ImageFile
-from ..errors import KeystoneError
+from ..drives.drive import Drive
+from ..drives.guards import held_back
+from ..drives.host import Host
 from ..units import shown_size, sold_size
 from .options import bay_option, json_option
 from .show import console, emit_json
+from .targets import Chosen, contents_of, host_of
 
 
 @click.command(
@@ -35,74 +34,62 @@ Examples:
 def command(bay: Path | None, watch: bool, as_json: bool) -> None:
     """List the drives of this computer, or of a bay: tag, size as sold and as shown, what is on them, free or held back.
 
-    Only descriptions are read, so it needs no rights. Real drives are listed and checked by this version, not yet written.
+    Finding drives needs no rights; what is on one that the system does not know of is only read with the right to.
     """
-    drives = _list(bay)
+    host = host_of(bay)
+    drives = host.drives()
     if as_json and not watch:
-        emit_json("drives", {"bay": str(bay) if bay else None, "drives": [_body(drive, drives) for drive in drives]})
+        emit_json("drives", {"bay": str(bay) if bay else None, "drives": [_body(host, drive, drives) for drive in drives]})
         return
     out = console()
     if not as_json:
         for drive in drives:
-            _show(out, drive, drives)
+            _show(out, host, drive, drives)
         free = sum(not held_back(drive, drives) for drive in drives)
         found = "drive is" if len(drives) == 1 else "drives are"
         out.print(f"\n{len(drives)} {found} here, {free} free. A drive is named by its tag.")
     if watch:
-        _watch(bay, drives, out, as_json=as_json)
+        _watch(host, drives, out, as_json=as_json)
 
 
-def _list(bay: Path | None) -> tuple[Drive, ...]:
-    return list_bay(bay) if bay is not None else attached()
-
-
-def _watch(bay: Path | None, before: tuple[Drive, ...], out: Console, *, as_json: bool) -> None:
+def _watch(host: Host, before: tuple[Drive, ...], out: Console, *, as_json: bool) -> None:
     """Look every second; tell what came and went, until the user has seen enough."""
     if not as_json:
         out.print("Watching. Plug in or pull out a drive; Ctrl-C ends this.", style="dim")
     try:
         while True:
             time.sleep(1)
-            now = _list(bay)
+            now = host.drives()
             for drive, event in [(d, "appeared") for d in now if d not in before] + [(d, "disappeared") for d in before if d not in now]:
                 if as_json:
-                    print(json.dumps({"schema": 1, "command": "drives", "event": event, "drive": _body(drive, now)}), flush=True)
+                    print(json.dumps({"schema": 1, "command": "drives", "event": event, "drive": _body(host, drive, now)}), flush=True)
                     continue
                 out.print(event, style="bold green" if event == "appeared" else "bold yellow")
-                _show(out, drive, now)
+                _show(out, host, drive, now)
             before = now
             sys.stdout.flush()
     except KeyboardInterrupt:
         return
 
 
-def _body(drive: Drive, among: tuple[Drive, ...]) -> dict[str, Any]:
+def _body(host: Host, drive: Drive, among: tuple[Drive, ...]) -> dict[str, Any]:
     """Return a drive for JSON output."""
     told = ("tag", "model", "serial", "size", "sector_size", "physical_sector_size", "bus", "speed", "removable")
     body = {name: getattr(drive, name) for name in told}
-    return {**body, "path": str(drive.path), "contents": _contents(drive), "held_back": list(held_back(drive, among))}
+    return {**body, "path": str(drive.path), "contents": _contents(host, drive), "held_back": list(held_back(drive, among))}
 
 
-def _contents(drive: Drive) -> str:
-    """What is on a drive: as the system tells it, else from its own bytes where they may be read."""
-    from ..drives.contents import describe
-
-    if drive.volumes:
-        return ", ".join(drive.volumes)
-    try:
-        with ImageFile(drive.path) as image:
-            return describe(image, drive.sector_size)
-    except KeystoneError:
-        return "not known: it cannot be read without the right to (put sudo in front)"
+def _contents(host: Host, drive: Drive) -> str:
+    return contents_of(Chosen(drive.path, host, drive, drive.sector_size))
 
 
-def _show(out: Console, drive: Drive, among: tuple[Drive, ...]) -> None:
+def _show(out: Console, host: Host, drive: Drive, among: tuple[Drive, ...]) -> None:
     reasons = held_back(drive, among)
     state = ("held back", "bold red") if reasons else ("free", "bold green")
     sizes = f"sold as {sold_size(drive.size)}, shown as {shown_size(drive.size)}"
     place = f", {drive.path}" if drive.path.is_block_device() else ""
     out.print(Text.assemble((drive.tag, "bold"), f"  {drive.model}, {sizes}, {_connection(drive)}{place}  ", state))
-    out.print(f"      on it: {_contents(drive)}", style="dim")
+    out.print(f"      on it: {_contents(host, drive)}", style="dim")
     for reason in reasons:
         out.print(f"      it {reason}", style="dim")
 

@@ -19,8 +19,11 @@ _COMMANDS = {
     "drives": "List drives: tag, size, what is on them, free or held back.",
     "inspect": "Tell what a source is and what it needs.",
     "plan": "Decide and show how a drive would be built, and where it would start.",
-    "build": "Build a drive and check it.",
+    "build": "Build one or several drives and check them, or update one.",
     "check": "Check a drive: table, volume, contents, and the way it starts.",
+    "gauge": "Measure a drive: what it really holds, how fast it is, where it fails.",
+    "reclaim": "Give a drive back to ordinary storage.",
+    "log": "Show what was built on which drive, and how it ended.",
     "split": "Divide an install image into parts.",
     "demo": "Run the whole job on made-up data, in a folder.",
 }

@@ -5,10 +5,13 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 from click.shell_completion import CompletionItem
+
+if TYPE_CHECKING:
+    from ..drives.guards import Guard
 
 _F = TypeVar("_F", bound=Callable[..., Any])
 
@@ -47,16 +50,35 @@ def bay_option(function: _F) -> _F:
 
 def complete_drive(ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
     """Complete a DRIVE: the tags of the bay, and files."""
-    from ..drives.bay import list_bay
     from ..errors import KeystoneError
+    from .targets import host_of
 
     bay = ctx.params.get("bay") or os.environ.get("LUCKY_KEYSTONE_BAY")
     try:
-        drives = list_bay(Path(bay)) if bay else ()
+        drives = host_of(Path(bay) if bay else None).drives()
     except KeystoneError:
         drives = ()
     tags = [CompletionItem(drive.tag, help=drive.model) for drive in drives if drive.tag.startswith(incomplete.upper())]
     return [*tags, CompletionItem(incomplete, type="file")]
+
+
+def guard_options(function: _F) -> _F:
+    """--unmount, --allow-internal, --allow-member, --yes: the ways past a guard, each explicit."""
+    for option in (
+        click.option("--yes", is_flag=True, help="Erase without asking. For scripts."),
+        click.option("--allow-member", is_flag=True, help="Write on a drive that carries a part of a RAID, LVM or pool that does not run."),
+        click.option("--allow-internal", is_flag=True, help="Write on a drive that is built into this computer. Never its system's."),
+        click.option("--unmount", is_flag=True, help="Unmount the drive's volumes first."),
+    ):
+        function = option(function)
+    return function
+
+
+def lifted_guards(given: dict[str, Any]) -> frozenset[Guard]:
+    """Take the overrides out of a command's options and return the guards they lift."""
+    from ..drives.guards import OVERRIDABLE
+
+    return frozenset(guard for guard in OVERRIDABLE if given.pop(guard.override.removeprefix("--").replace("-", "_")))
 
 
 _CHOICES: list[tuple[str, dict[str, Any]]] = [

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import json
 import sys
+import threading
 import time
+from dataclasses import dataclass
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self
 
@@ -14,6 +16,7 @@ from rich.progress import BarColumn, Progress, TaskID, TextColumn
 from rich.table import Table
 from rich.text import Text
 
+from ..content import Tell
 from ..units import shown_size
 from .text import visible
 
@@ -79,17 +82,29 @@ def starts(out: Console, rows: tuple[Outlook, ...]) -> None:
         out.print(Text.assemble("  ", (row.verdict.ljust(15), _STYLES[row.verdict]), row.firmware.ljust(13), (row.reason, "dim")))
 
 
+@dataclass
+class _Line:
+    """What is shown of one drive's work."""
+
+    stage: str = ""
+    started: float = 0.0
+    done: int = 0
+    total: int = 0
+    task: TaskID | None = None
+
+
 class Stages:
-    """Shows progress: a bar on a terminal, else one line when a stage ends. Call it with (stage, done, total) in bytes."""
+    """Shows progress: bars on a terminal, else one line when a stage ends. Call it with (stage, done, total) in bytes.
+
+    Several drives have a line each: `line(name)` gives what to call for one of them.
+    """
 
     def __init__(self, *, quiet: bool) -> None:
         self._quiet = quiet
         self._bar: Progress | None = None
-        self._task: TaskID | None = None
-        self._stage = ""
-        self._started = 0.0
-        self._last: tuple[int, int] = (0, 0)
+        self._lines: dict[str, _Line] = {}
         self._out = console(err=True)
+        self._lock = threading.Lock()
 
     def __enter__(self) -> Self:
         if not self._quiet and self._out.is_terminal:
@@ -104,44 +119,58 @@ class Stages:
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
         if kind is None:
-            self._end_stage()
+            for name, line in self._lines.items():
+                self._end_stage(name, line)
         if self._bar is not None:
             self._bar.stop()
 
     def __call__(self, stage: str, done: int, total: int) -> None:
+        self._tell("", stage, done, total)
+
+    def line(self, name: str) -> Tell:
+        """Return what hears of the progress of the drive `name`."""
+        return lambda stage, done, total: self._tell(name, stage, done, total)
+
+    def end(self, name: str) -> None:
+        """Say that nothing more is to come of a drive."""
+        with self._lock:
+            if name in self._lines:
+                self._end_stage(name, self._lines[name])
+
+    def _tell(self, name: str, stage: str, done: int, total: int) -> None:
         if self._quiet:
             return
-        if stage != self._stage:
-            self._end_stage()
-            self._stage, self._started, self._task = stage, time.monotonic(), None
-        self._last = (done, total)
-        if self._bar is not None:
-            if self._task is None:
-                self._task = self._bar.add_task(stage, total=total, told="")
-            self._bar.update(self._task, completed=done, total=total, told=self._told(done, total))
+        with self._lock:
+            line = self._lines.setdefault(name, _Line())
+            if stage != line.stage:
+                self._end_stage(name, line)
+                line.stage, line.started, line.task = stage, time.monotonic(), None
+            line.done, line.total = done, total
+            if self._bar is not None:
+                if line.task is None:
+                    line.task = self._bar.add_task(f"{name} {stage}".strip(), total=total, told="")
+                self._bar.update(line.task, completed=done, total=total, told=_told(line))
 
-    def _told(self, done: int, total: int) -> str:
-        if total < 1 << 20:
-            return ""
-        seconds = max(time.monotonic() - self._started, 1e-3)
-        rate = done / seconds
-        text = f"{shown_size(done)} of {shown_size(total)}, {shown_size(int(rate))}/s"
-        if done < total and rate and seconds > 1:
-            left = (total - done) / rate
-            text += f", {int(left // 60)} min {int(left % 60):02} s left" if left >= 60 else f", {int(left) + 1} s left"
-        return text
-
-    def _end_stage(self) -> None:
-        if not self._stage:
+    def _end_stage(self, name: str, line: _Line) -> None:
+        if not line.stage:
             return
-        _, total = self._last
+        seconds = max(time.monotonic() - line.started, 1e-3)
         if self._bar is None:
-            seconds = time.monotonic() - self._started
-            size = f" {shown_size(total)}" if total >= 1 << 20 else ""
-            self._out.print(f"  {self._stage}:{size} in {seconds:.1f} s")
-        elif self._task is not None and total >= 1 << 20:
-            seconds = max(time.monotonic() - self._started, 1e-3)
-            self._bar.update(
-                self._task, completed=total, told=f"{shown_size(total)} in {seconds:.1f} s, {shown_size(int(total / seconds))}/s"
-            )
-        self._stage = ""
+            size = f" {shown_size(line.total)}" if line.total >= 1 << 20 else ""
+            self._out.print("  " + f"{name} {line.stage}:".lstrip() + f"{size} in {seconds:.1f} s")
+        elif line.task is not None and line.total >= 1 << 20:
+            told = f"{shown_size(line.total)} in {seconds:.1f} s, {shown_size(int(line.total / seconds))}/s"
+            self._bar.update(line.task, completed=line.total, told=told)
+        line.stage = ""
+
+
+def _told(line: _Line) -> str:
+    if line.total < 1 << 20:
+        return ""
+    seconds = max(time.monotonic() - line.started, 1e-3)
+    rate = line.done / seconds
+    text = f"{shown_size(line.done)} of {shown_size(line.total)}, {shown_size(int(rate))}/s"
+    if line.done < line.total and rate and seconds > 1:
+        left = (line.total - line.done) / rate
+        text += f", {int(left // 60)} min {int(left % 60):02} s left" if left >= 60 else f", {int(left) + 1} s left"
+    return text

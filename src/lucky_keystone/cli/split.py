@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from ..errors import DriveError, naming
+from ..invoker import make_folder
 from ..units import exact_size
 from .options import Size, json_option
 from .show import Stages, console, emit_json
@@ -34,7 +35,7 @@ def command(image: Path, folder: Path, part_size: int | None, as_json: bool) -> 
     file = SourceFile(image)
     parts = divide(InstallImage(FileRange(file, 0, file.size), str(image)), part_size or LARGEST_PART)
     with naming(str(folder), DriveError, advice="Choose a folder that can be written to."):
-        folder.mkdir(parents=True, exist_ok=True)
+        make_folder(folder)
     paths = [folder / name for name in part_names(image.name, len(parts))]
     with Stages(quiet=as_json) as stages:
         write_parts(parts, paths, stages)

@@ -1,19 +1,26 @@
-"""Finding the drive that is meant, and asking before it is erased."""
+"""Finding the drive that is meant, asking before it is erased, and opening it."""
 
 from __future__ import annotations
 
 import sys
+from collections.abc import Collection, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from ..drives.attached import attached
-from ..drives.bay import confirm_unchanged, find
+from ..drives.bay import Bay
+from ..drives.contents import describe
 from ..drives.drive import Drive
-from ..drives.image_file import ImageFile, refuse_devices
-from ..errors import ProtectError, UsageError
+from ..drives.guards import Guard, admit
+from ..drives.host import Host, this_host
+from ..drives.image_file import ImageFile
+from ..drives.medium import OpenMedium
+from ..drives.opening import holds_any, open_confirmed
+from ..drives.retrying import Retrying
+from ..errors import KeystoneError, NotYet, ProtectError, UsageError
 from ..units import exact_size
 
 if TYPE_CHECKING:
@@ -22,10 +29,10 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Chosen:
-    """A drive as named on the command line: a drive of the bay, or an image file that may not exist yet."""
+    """A drive as named on the command line: one of a host (this computer, a bay), or an image file that may not exist yet."""
 
     path: Path
-    bay: Path | None
+    host: Host | None
     drive: Drive | None
     sector_size: int
 
@@ -36,71 +43,109 @@ class Chosen:
 
     @property
     def exists(self) -> bool:
-        """True when there is something that building would erase."""
-        return self.path.exists()
+        """True when there is something that writing would erase."""
+        return self.drive is not None or self.path.exists()
+
+    @property
+    def size(self) -> int:
+        """Bytes of a drive that exists."""
+        return self.drive.size if self.drive else self.path.stat().st_size
 
     def shape(self, size: int | None) -> DriveShape:
         """What planning needs to know; `size` (bytes) is for an image file to be made."""
         from ..planning.plan import DriveShape
 
-        known = self.path.stat().st_size if self.exists else size
-        return DriveShape(self.name, known, self.sector_size)
+        return DriveShape(self.name, self.size if self.exists else size, self.sector_size)
+
+
+def host_of(bay: Path | None) -> Host:
+    """Return the bay, or this computer."""
+    return Bay(bay) if bay is not None else this_host()
 
 
 def choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
-    """Return the drive meant by `text`: a tag of the bay or of this computer, or a path."""
-    drive = _by_tag(text, bay) if len(text) == 4 and not Path(text).exists() else None
+    """Return the drive meant by `text`: a tag of the bay or of this computer, a drive's device, or an image file."""
+    path = Path(text)
+    host, drive = _find(text, path, bay)
     if drive is not None:
         if sector_size is not None and sector_size != drive.sector_size:
             raise UsageError(f"Drive {drive.tag} has sectors of {drive.sector_size} bytes.", advice="Leave out --sector-size.")
-        return Chosen(drive.path, bay, drive, drive.sector_size)
-    path = Path(text)
+        return Chosen(drive.path, host, drive, drive.sector_size)
     if len(text) == 4 and not path.exists() and "." not in text:
         raise UsageError(
             f"No drive has the tag {text}.", advice="'lucky-keystone drives' lists the tags, with --bay FOLDER those of a bay."
         )
+    if path.is_dir():
+        raise UsageError(f"{text} is a folder, not a drive.", advice="Name an image file, or a drive's tag.")
     return Chosen(path, None, None, sector_size or 512)
 
 
-def _by_tag(tag: str, bay: Path | None) -> Drive | None:
-    if bay is not None:
-        return find(bay, tag)
-    return next((drive for drive in attached() if drive.tag == tag.upper()), None) if sys.platform == "linux" else None
+def _find(text: str, path: Path, bay: Path | None) -> tuple[Host | None, Drive | None]:
+    is_tag = len(text) == 4 and not path.exists()
+    is_device = text.startswith("\\\\.\\") or (path.exists() and not path.is_file() and not path.is_dir())
+    if not is_tag and not is_device:
+        return None, None
+    try:
+        host = host_of(bay if is_tag else None)
+    except NotYet:
+        return None, None
+    named = text.upper() if is_tag else str(path.resolve() if path.exists() else path).upper()
+    found = [drive for drive in host.drives() if named in (drive.tag, str(drive.path).upper())]
+    return (host, found[0]) if found else (None, None)
 
 
-def writable(chosen: Chosen) -> Chosen:
-    """Return `chosen`, or raise NotYet when it is a real drive: this version writes image files and bays only."""
-    refuse_devices(chosen.path)
-    return chosen
-
-
-def existing(text: str, bay: Path | None) -> Chosen:
+def existing(text: str, bay: Path | None, sector_size: int | None = None) -> Chosen:
     """Return the drive meant by `text`, which must be there."""
-    chosen = choose(text, bay, None)
+    chosen = choose(text, bay, sector_size)
     if not chosen.exists:
         raise UsageError(f"{text} does not exist.", advice="Name an image file, or a tag.")
     return chosen
 
 
-def confirm(chosen: Chosen, *, yes: bool, needed: int) -> None:
-    """Make sure that `chosen` may be erased. Raises ProtectError unless its tag or file name was typed, or `yes`."""
-    if chosen.bay is not None and chosen.drive is not None:
-        confirm_unchanged(chosen.bay, chosen.drive, needed)
+@contextmanager
+def reading(chosen: Chosen) -> Iterator[OpenMedium]:
+    """Open a drive or image file for reading; failures that may pass are tried again."""
+    opened: OpenMedium = chosen.host.open(chosen.drive, write=False) if chosen.host and chosen.drive else ImageFile(chosen.path)
+    medium = Retrying(opened)
+    try:
+        yield medium
+    finally:
+        medium.close()
+
+
+def confirm(
+    chosen: Chosen, *, yes: bool, needed: int, lifted: Collection[Guard], sources: Collection[Path] = (), will: str = "erased"
+) -> None:
+    """Make sure that `chosen` may be written. Raises ProtectError unless its tag or file name was typed, or `yes`."""
+    if chosen.host is not None and chosen.drive is not None:
+        at_source = holds_any(chosen.host, chosen.drive, sources)
+        admit(chosen.drive, chosen.host.drives(), needed=needed, lifted=lifted, holds_source=at_source)
     if not chosen.exists or yes:
         return
-    what = f"{chosen.drive.model}, {exact_size(chosen.drive.size)}" if chosen.drive else exact_size(chosen.path.stat().st_size)
+    what = f"{chosen.drive.model}, {exact_size(chosen.size)}" if chosen.drive else exact_size(chosen.size)
     if not sys.stdin.isatty():
         raise ProtectError(
-            f"{chosen.name} ({what}) would be erased, and nobody can be asked here.", advice="Add --yes when that is what you want."
+            f"{chosen.name} ({what}) would be {will}, and nobody can be asked here.", advice="Add --yes when that is what you want."
         )
-    click.echo(f"\nEverything on {chosen.name} ({what}) will be erased.", err=True)
+    click.echo(f"\nEverything on {chosen.name} ({what}) will be {will}. On it now: {contents_of(chosen)}.", err=True)
     typed = click.prompt(f"Type {chosen.name} to go on", default="", show_default=False, err=True)
     if typed.strip().upper() != chosen.name.upper():
         raise ProtectError("That is not its name; nothing was written.", advice="Run the command again when you are sure.")
 
 
-def open_for_writing(chosen: Chosen, size: int, needed: int) -> ImageFile:
-    """Open the confirmed drive for writing; make the image file when there is none. A bay's drive is looked at again."""
-    if chosen.bay is not None and chosen.drive is not None:
-        confirm_unchanged(chosen.bay, chosen.drive, needed)
-    return ImageFile(chosen.path, write=True) if chosen.exists else ImageFile.make(chosen.path, size)
+def open_for_writing(chosen: Chosen, size: int, needed: int, *, lifted: Collection[Guard], sources: Collection[Path] = ()) -> Retrying:
+    """Open the confirmed drive for writing, its guards held once more; make the image file when there is none."""
+    if chosen.host is not None and chosen.drive is not None:
+        return Retrying(open_confirmed(chosen.host, chosen.drive, needed=needed, lifted=lifted, sources=sources))
+    return Retrying(ImageFile(chosen.path, write=True) if chosen.exists else ImageFile.make(chosen.path, size))
+
+
+def contents_of(chosen: Chosen) -> str:
+    """What is on a drive: as the system tells it, else from its own bytes where they may be read."""
+    if chosen.drive is not None and chosen.drive.volumes:
+        return ", ".join(chosen.drive.volumes)
+    try:
+        with reading(chosen) as medium:
+            return describe(medium, chosen.sector_size)
+    except KeystoneError as error:
+        return f"not known ({error.message.rstrip('.')})"

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from ..drives.bay import DESCRIPTION
 from ..drives.image_file import ImageFile
+from ..invoker import make_folder, write_text
 from ..tables.mbr import MbrPartition, compose_mbr
 
 _DESCRIPTION = """\
@@ -53,8 +54,8 @@ _SIZES = {
 
 def make_bay(folder: Path) -> None:
     """Make the bay in the new folder `folder`. The drives are sparse: they take room only when they are written."""
-    folder.mkdir(parents=True)
-    (folder / DESCRIPTION).write_text(_DESCRIPTION, "utf-8")
+    make_folder(folder)
+    write_text(folder / DESCRIPTION, _DESCRIPTION)
     for name, size in _SIZES.items():
         with ImageFile.make(folder / name, size) as drive:
             if name != "stick-small.img":

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import os
 import tomllib
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
 
 from ..errors import DriveError, ProtectError, UsageError, naming
-from .drive import Drive, held_back
+from .drive import Drive, Identity
+from .faults import Faults, FaultyDrive
+from .host import Handle, Span
+from .image_file import ImageFile
+from .medium import OpenMedium
 
 DESCRIPTION = "bay.toml"
 
@@ -25,60 +31,90 @@ class _Slot(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     holds_system: bool = False
     read_only: bool = False
     mounts: list[str] = []
+    faults: Faults | None = None
 
 
 class _Bay(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     drive: list[_Slot]
 
 
-def list_bay(folder: Path) -> tuple[Drive, ...]:
-    """Return the drives of a bay in the order described. Raises UsageError for a description that cannot be read."""
-    place = folder / DESCRIPTION
-    with naming(str(place), UsageError, advice="A bay is a folder with a bay.toml; 'lucky-keystone demo' makes one."):
-        text = place.read_text("utf-8")
-    try:
-        bay = msgspec.convert(tomllib.loads(text), _Bay)
-    except (tomllib.TOMLDecodeError, msgspec.ValidationError, UnicodeDecodeError) as error:
-        raise UsageError(f"{place}: {error}.", advice="Correct the description of the bay.") from error
-    return tuple(_drive(folder, slot) for slot in bay.drive)
+class Bay:
+    """A bay behind the seam that every host has: its drives are guarded, opened and released like real ones."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def drives(self) -> tuple[Drive, ...]:
+        """Return the drives in the order described. Raises UsageError for a description that cannot be read."""
+        return tuple(drive for drive, _ in self._described())
+
+    def disks_below(self, path: Path) -> frozenset[Path]:
+        """A source is on a bay's drive when it is that drive's image file."""
+        return frozenset(drive.path for drive in self.drives() if drive.path.resolve() == path.resolve())
+
+    def open(self, drive: Drive, *, write: bool) -> Handle:
+        faults = next((faults for other, faults in self._described() if other.path == drive.path), None)
+        return BayDrive(self, ImageFile(drive.path, write=write), faults)
+
+    def unmount(self, drive: Drive) -> None:
+        """Simulated volumes are mounted by their description; it is corrected, as a system would its list."""
+        place = self.folder / DESCRIPTION
+        with naming(str(place), DriveError, advice="The bay's description must be writable to unmount in it."):
+            text = place.read_text("utf-8")
+            place.write_text(_without_mounts(text, drive.path.name), "utf-8")
+
+    def tell_of_table(self, handle: OpenMedium, partitions: Sequence[Span]) -> str:
+        return ""
+
+    def eject(self, drive: Drive) -> str:
+        return "It is simulated: there is nothing to pull out."
+
+    def _described(self) -> list[tuple[Drive, Faults | None]]:
+        place = self.folder / DESCRIPTION
+        with naming(str(place), UsageError, advice="A bay is a folder with a bay.toml; 'lucky-keystone demo' makes one."):
+            text = place.read_text("utf-8")
+        try:
+            bay = msgspec.convert(tomllib.loads(text), _Bay)
+        except (tomllib.TOMLDecodeError, msgspec.ValidationError, UnicodeDecodeError) as error:
+            raise UsageError(f"{place}: {error}.", advice="Correct the description of the bay.") from error
+        return [(self._drive(slot), slot.faults) for slot in bay.drive]
+
+    def _drive(self, slot: _Slot) -> Drive:
+        path = self.folder / slot.file
+        if Path(slot.file).name != slot.file:
+            raise UsageError(f"{self.folder / DESCRIPTION}: '{slot.file}' lies outside the bay.", advice="Name a file in the bay's folder.")
+        with naming(str(path), DriveError, advice="The bay names it, but it cannot be looked at."):
+            size = path.stat().st_size
+        told = {name: getattr(slot, name) for name in ("model", "serial", "sector_size", "bus", "speed", "removable", "internal")}
+        return Drive(path=path, size=size, holds_system=slot.holds_system, read_only=slot.read_only, mounts=tuple(slot.mounts), **told)
 
 
-def _drive(folder: Path, slot: _Slot) -> Drive:
-    path = folder / slot.file
-    if Path(slot.file).name != slot.file:
-        raise UsageError(f"{folder / DESCRIPTION}: '{slot.file}' lies outside the bay.", advice="Name a file in the bay's folder.")
-    with naming(str(path), DriveError, advice="The bay names it, but it cannot be looked at."):
-        size = path.stat().st_size
-    return Drive(
-        path=path,
-        model=slot.model,
-        serial=slot.serial,
-        size=size,
-        sector_size=slot.sector_size,
-        bus=slot.bus,
-        speed=slot.speed,
-        removable=slot.removable,
-        internal=slot.internal,
-        holds_system=slot.holds_system,
-        read_only=slot.read_only,
-        mounts=tuple(slot.mounts),
-    )
+class BayDrive:
+    """An opened drive of a bay, with its faults."""
+
+    def __init__(self, bay: Bay, file: ImageFile, faults: Faults | None) -> None:
+        self._bay, self._file = bay, file
+        self._medium: OpenMedium = FaultyDrive(file, faults) if faults else file
+        self.size = file.size
+        self.readinto_at, self.read_at = self._medium.readinto_at, self._medium.read_at
+        self.write_at, self.write_zeros = self._medium.write_at, self._medium.write_zeros
+        self.flush, self.forget_cache, self.close = self._medium.flush, self._medium.forget_cache, self._medium.close
+
+    def identity(self) -> Identity:
+        """Look up the description of the very file that is open."""
+        for drive in self._bay.drives():
+            with naming(str(drive.path), DriveError):
+                if os.path.samestat(drive.path.stat(), self._file.stat()):
+                    return drive.identity
+        raise ProtectError(f"{self._file.path} is no longer in the bay.", advice="List the drives again.")
 
 
-def find(folder: Path, tag: str) -> Drive | None:
-    """Return the bay's drive with this tag (case ignored), None when there is none."""
-    return next((drive for drive in list_bay(folder) if drive.tag == tag.upper()), None)
+def _without_mounts(text: str, file: str) -> str:
+    """Return the description with the mounts of one drive emptied, everything else as it was written."""
+    import tomlkit
 
-
-def confirm_unchanged(folder: Path, drive: Drive, needed: int) -> None:
-    """List again and raise ProtectError unless `drive` is there just as it was, and not held back."""
-    drives = list_bay(folder)
-    now = next((other for other in drives if other.tag == drive.tag), None)
-    if now != drive:
-        raise ProtectError(f"Drive {drive.tag} is not as it was when it was listed.", advice="List the drives again.")
-    reasons = held_back(drive, drives, needed)
-    if reasons:
-        raise ProtectError(
-            f"Drive {drive.tag} ({drive.model}) is held back: it " + "; it ".join(reasons) + ".",
-            advice="Choose a free drive: 'lucky-keystone drives' lists them.",
-        )
+    document = tomlkit.parse(text)
+    for slot in document["drive"]:
+        if slot["file"] == file:
+            slot["mounts"] = []
+    return tomlkit.dumps(document)

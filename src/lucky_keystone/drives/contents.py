@@ -7,13 +7,13 @@ from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..tables.mbr import read_mbr
 from ..units import shown_size
 from ..volumes.fat32.read import Fat32Volume
-from .image_file import ImageFile
+from .medium import Medium
 
 _LOOKED_AT = 1 << 20  # bytes at either end
 _TYPES = {0x07: "NTFS or exFAT", 0x0B: "FAT32", 0x0C: "FAT32", 0x83: "Linux", 0xEE: "GPT", 0xEF: "UEFI system", 0x82: "Linux swap"}
 
 
-def describe(drive: ImageFile, sector_size: int) -> str:
+def describe(drive: Medium, sector_size: int) -> str:
     """Return one line: the table and its partitions with their labels, what lies there without a table, or 'empty'.
 
     Never raises for odd bytes, and calls a drive empty only when its beginning and its end are zeros.
@@ -33,7 +33,7 @@ def describe(drive: ImageFile, sector_size: int) -> str:
         return f"not readable ({error.message})"
 
 
-def _without_table(drive: ImageFile) -> str:
+def _without_table(drive: Medium) -> str:
     """What fills a drive from its first sector on: a volume, or a disc image that was written as it is."""
     try:
         return f"FAT32 '{Fat32Volume(drive, 0, drive.size).label()}' without a table"
@@ -46,7 +46,7 @@ def _without_table(drive: ImageFile) -> str:
     return f"disc image '{label}', as it is" if descriptor.identifier == IDENTIFIER else ""
 
 
-def _rest(drive: ImageFile, *, has_table: bool) -> str:
+def _rest(drive: Medium, *, has_table: bool) -> str:
     if has_table:
         return "MBR without partitions"
     ends = min(_LOOKED_AT, drive.size)
@@ -54,7 +54,7 @@ def _rest(drive: ImageFile, *, has_table: bool) -> str:
     return "empty" if empty else "no table, but not empty"
 
 
-def _partition(drive: ImageFile, kind: int, offset: int, size: int) -> str:
+def _partition(drive: Medium, kind: int, offset: int, size: int) -> str:
     name = _TYPES.get(kind, f"type {kind:02X}h")
     try:
         volume = Fat32Volume(drive, offset, min(size, drive.size - offset))
@@ -63,7 +63,7 @@ def _partition(drive: ImageFile, kind: int, offset: int, size: int) -> str:
         return f"{name} {shown_size(size)}"
 
 
-def _gpt(drive: ImageFile, sector_size: int) -> str:
+def _gpt(drive: Medium, sector_size: int) -> str:
     for offset in (sector_size, drive.size - sector_size):
         if offset + 8 <= drive.size and drive.read_at(offset, 8) == b"EFI PART":
             return "remains of a GPT"

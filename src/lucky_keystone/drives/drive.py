@@ -1,4 +1,4 @@
-"""A drive as it is found and compared: identity, size, bus, what is on it, and whether it may be written."""
+"""A drive as it is found and compared: identity, size, bus, what is on it, what depends on it."""
 
 from __future__ import annotations
 
@@ -7,6 +7,17 @@ from dataclasses import dataclass
 from pathlib import Path
 
 _TAG_LETTERS = "ACDEFGHJKLMNPQRTUVWXY34679"  # none that is easily taken for another
+
+
+@dataclass(frozen=True)
+class Identity:
+    """What a drive is, wherever it is plugged in and whatever it is called there."""
+
+    model: str
+    serial: str
+    size: int
+    """Bytes."""
+    sector_size: int
 
 
 @dataclass(frozen=True)
@@ -30,10 +41,17 @@ class Drive:
     mounts: tuple[str, ...]
     """Where its volumes are in use."""
     uses: tuple[str, ...] = ()
-    """What else depends on it, in words: RAID, LVM, encryption."""
+    """What else runs on it now, in words: RAID, LVM, encryption."""
+    members: tuple[str, ...] = ()
+    """What it carries a part of, though nothing of it runs now, in words."""
     volumes: tuple[str, ...] = ()
     """What is on it, as the system tells it; empty when that is only known from its bytes."""
     physical_sector_size: int = 512
+
+    @property
+    def identity(self) -> Identity:
+        """What stays the same when it is plugged in elsewhere."""
+        return Identity(self.model, self.serial, self.size, self.sector_size)
 
     @property
     def tag(self) -> str:
@@ -49,25 +67,3 @@ def tag_of(model: str, serial: str, size: int) -> str:
         number, letter = divmod(number, len(_TAG_LETTERS))
         letters.append(_TAG_LETTERS[letter])
     return "".join(letters)
-
-
-def held_back(drive: Drive, among: tuple[Drive, ...] = (), needed: int = 0) -> tuple[str, ...]:
-    """Return why `drive` may not be written, in words; empty when it may.
-
-    `among` are all drives listed (two with one tag cannot be told apart), `needed` the bytes a plan wants.
-    """
-    reasons: list[str] = []
-    if drive.holds_system:
-        reasons.append("holds this computer's system")
-    if drive.internal:
-        reasons.append("is built into this computer")
-    if drive.mounts:
-        reasons.append("is in use: " + ", ".join(drive.mounts))
-    reasons += drive.uses
-    if drive.read_only:
-        reasons.append("is read-only")
-    if sum(other.tag == drive.tag for other in among) > 1:
-        reasons.append("cannot be told apart from another drive with the same model, serial and size")
-    if needed > drive.size:
-        reasons.append(f"is too small: {needed:,} bytes are needed, it has {drive.size:,}")
-    return tuple(reasons)

@@ -11,7 +11,8 @@ from types import TracebackType
 from typing import Self
 
 from .. import positional
-from ..errors import DriveError, NotYet, ProtectError, UsageError, naming
+from ..errors import DriveError, ProtectError, naming
+from .failures import doing
 
 try:
     import fcntl
@@ -24,19 +25,18 @@ _DIRECT = 64 << 10  # bytes from which writing past the cache pays
 
 
 class ImageFile:
-    """An open image file. `write` opens it for writing, locked against a second writer."""
+    """An open image file; a device too where it is only read. `write` opens it for writing, locked against a second writer."""
 
     def __init__(self, path: Path, *, write: bool = False) -> None:
         self.path = path
-        if write:
-            refuse_devices(path)
         with naming(str(path), DriveError, advice=_RIGHTS):
             self._descriptor = os.open(path, positional.READ_WRITE if write else positional.READ_ONLY)
             positional.read_far_ahead(self._descriptor)
         try:
-            self._direct = self._open_direct() if write else None
             if write:
+                _refuse_all_but_files(path, os.fstat(self._descriptor).st_mode)
                 self._lock()
+            self._direct = self._open_direct() if write else None
             self.size = os.lseek(self._descriptor, 0, os.SEEK_END)  # a device has no size of its own to stat
         except BaseException:
             os.close(self._descriptor)
@@ -61,9 +61,13 @@ class ImageFile:
         if not hasattr(os, "O_DIRECT"):
             return None
         try:
-            return os.open(self.path, positional.READ_WRITE | os.O_DIRECT)
+            descriptor = os.open(self.path, positional.READ_WRITE | os.O_DIRECT)
         except OSError:  # this file system has no such way
             return None
+        if os.path.samestat(os.fstat(descriptor), self.stat()):
+            return descriptor
+        os.close(descriptor)  # the path names something else by now
+        return None
 
     def _lock(self) -> None:
         if fcntl is None:
@@ -157,26 +161,17 @@ class ImageFile:
         with self._at(0, "flushing"):
             os.fdatasync(self._descriptor) if hasattr(os, "fdatasync") else os.fsync(self._descriptor)
 
-    def _at(self, offset: int, doing: str) -> AbstractContextManager[None]:
-        return naming(
-            f"{self.path}, {doing} at byte {offset}",
-            DriveError,
-            advice="If the disk under it is full, make room there first.",
-        )
+    def stat(self) -> os.stat_result:
+        """What the system says of the open file."""
+        return os.fstat(self._descriptor)
+
+    def _at(self, offset: int, action: str) -> AbstractContextManager[None]:
+        return doing(f"{self.path}, {action} at byte {offset}", advice="If the disk under it is full, make room there first.")
 
 
-def refuse_devices(path: Path) -> None:
-    """Raise NotYet for anything that is not a plain file: this version writes image files only."""
-    try:
-        mode = path.stat().st_mode
-    except FileNotFoundError:
-        return
-    except OSError as error:
-        raise DriveError(f"{path}: {error.strerror}.") from error
-    if stat.S_ISDIR(mode):
-        raise UsageError(f"{path} is a folder, not a drive.", advice="Name an image file, or a tag of the bay.")
+def _refuse_all_but_files(path: Path, mode: int) -> None:
+    """Raise ProtectError for a device: those are opened by their host, behind its guards, and never as a file."""
     if not stat.S_ISREG(mode):
-        raise NotYet(
-            f"{path} is a device; this version writes image files and drives of a bay only.",
-            advice="Name an image file, or a tag from 'lucky-keystone drives --bay FOLDER'.",
+        raise ProtectError(
+            f"{path} is neither a whole drive nor an image file.", advice="Name a drive by its tag: 'lucky-keystone drives' lists them."
         )

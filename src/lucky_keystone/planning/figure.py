@@ -13,6 +13,7 @@ from matplotlib.figure import Figure
 from matplotlib.patches import Polygon, Rectangle
 
 from ..errors import UsageError, naming
+from ..invoker import give_to_user
 from ..units import exact_size, shown_size, sold_size
 from .plan import Area, Plan
 
@@ -61,6 +62,7 @@ def draw_plan(plan: Plan, path: Path) -> None:
     _forecast(axes, plan)
     canvas = FigureCanvasAgg(figure) if ending == ".png" else FigureCanvasSVG(figure)
     with naming(str(path), UsageError, advice="Choose a place where the figure can be written."), path.open("wb") as stream:
+        give_to_user(path)
         if isinstance(canvas, FigureCanvasAgg):
             canvas.print_png(stream)  # type: ignore[no-untyped-call]
         else:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
@@ -22,6 +23,15 @@ class DriveShape:
     size: int | None
     """Bytes; None when an image file is to be made as large as needed."""
     sector_size: int = 512
+
+
+@dataclass(frozen=True)
+class StandingVolume:
+    """The volume of a drive that is to be updated."""
+
+    geometry: Geometry
+    places: Mapping[str, tuple[int, int]]
+    """Path in upper case to first cluster and size in bytes, of every file that lies in one piece."""
 
 
 @dataclass(frozen=True)

@@ -14,6 +14,7 @@ import msgspec
 import tomlkit
 
 from ..errors import SourceError, UsageError, naming
+from ..invoker import write_text
 from ..sources.source import Source, open_source
 from ..units import shown_size
 from .choices import Choices
@@ -78,7 +79,7 @@ def save_plan(plan: Plan, path: Path) -> None:
     for line in _told(plan):
         document.add(tomlkit.comment(line))
     with naming(str(path), UsageError, advice="Choose a place where the plan can be written."):
-        path.write_text(tomlkit.dumps(document), "utf-8")
+        write_text(path, tomlkit.dumps(document))
 
 
 def _told(plan: Plan) -> list[str]:

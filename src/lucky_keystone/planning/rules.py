@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
@@ -13,21 +13,26 @@ from ..extents import MIB, align_up
 from ..sources.source import Source
 from ..tree import File, Folder
 from ..units import exact_size, shown_size
-from ..volumes.fat32.compose import Layout, lay_out
+from ..volumes.fat32.compose import LARGEST_FILLED_HOLE, Layout, lay_out
 from ..volumes.fat32.geometry import Geometry, default_cluster_size, geometry, smallest_total
 from ..volumes.fat32.names import label_fault
+from ..volumes.fat32.relayout import lay_out_again
 from ..wim.read import InstallImage
 from ..wim.split import LARGEST_PART, divide, part_names
 from .choices import Choices, check_choices
 from .forecast import forecast
-from .plan import Area, Decision, DriveShape, Plan, SplitImage
+from .plan import Area, Decision, DriveShape, Plan, SplitImage, StandingVolume
 from .room import manifest_room
 
 _MOST_MBR_SECTORS = 1 << 32
+_MOST_HOLES = 48  # each ends a region of the manifest, which has room for 64
 
 
-def make_plan(source: Source, choices: Choices, drive: DriveShape) -> Plan:
-    """Decide everything that is not chosen. Raises UsageError, NotYet or SourceError when no drive can be built."""
+def make_plan(source: Source, choices: Choices, drive: DriveShape, standing: StandingVolume | None = None) -> Plan:
+    """Decide everything that is not chosen. Raises UsageError, NotYet or SourceError when no drive can be built.
+
+    With a `standing` volume the drive is to be updated: the volume stays, and so does what did not change on it.
+    """
     check_choices(choices, drive.sector_size)
     if source.facts.family != "windows-setup":
         raise SourceError(
@@ -37,7 +42,9 @@ def make_plan(source: Source, choices: Choices, drive: DriveShape) -> Plan:
     tree, splits = _divided(source, choices.part_size or LARGEST_PART)
     label = choices.label or _label_from(source.label)
     use = choices.use or ("whole" if drive.size is not None else "needed")
-    measures = _measure(tree, label, choices.cluster, use, drive)
+    measures = (
+        _measure(tree, label, choices.cluster, use, drive) if standing is None else _measure_again(tree, label, choices, drive, standing)
+    )
     settled = msgspec.structs.replace(
         choices,
         table="mbr",
@@ -163,6 +170,24 @@ def _measure(tree: Folder, label: str, cluster: int | None, use: str, drive: Dri
     if measures.cluster_count < layout.clusters_used:
         raise SourceError(f"The source does not fit: {exact_size(needed)} are needed.", advice="Use a larger drive.")
     return _Measures(layout, measures, room, drive_size, needed)
+
+
+def _measure_again(tree: Folder, label: str, choices: Choices, drive: DriveShape, standing: StandingVolume) -> _Measures:
+    """Lay the tree out on the volume that stands. Raises UsageError or SourceError where that cannot be."""
+    shape = standing.geometry
+    if choices.cluster not in (None, shape.cluster_size) or choices.use is not None:
+        raise UsageError(
+            "An update keeps the volume as it is: its size and clusters cannot be chosen.", advice="Build anew, without --update."
+        )
+    layout = lay_out_again(tree, label, shape.cluster_size, shape.cluster_count, standing.places)
+    if sum(1 for hole in layout.holes if hole[1] * shape.cluster_size >= LARGEST_FILLED_HOLE) > _MOST_HOLES:
+        raise SourceError("The files would lie too scattered on the drive.", advice="Build it anew, without --update.")
+    assert drive.size is not None
+    room = manifest_room(layout, shape.total * shape.sector_size, shape.sector_size)
+    if shape.sector_size + room > shape.hidden * shape.sector_size:
+        raise SourceError("The room in front of the volume is too small for the new manifest.", advice="Build anew, without --update.")
+    measures = _Measures(layout, shape, room, drive.size, 0)
+    return replace(measures, needed=measures.start + shape.cluster_offset(layout.next_free))
 
 
 def _areas(measures: _Measures) -> list[Area]:

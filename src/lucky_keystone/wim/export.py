@@ -9,6 +9,7 @@ from pathlib import Path
 from .. import positional
 from ..content import Tell, stream
 from ..errors import DriveError, Interrupted, ProtectError, naming
+from ..invoker import give_to_user
 from .split import Part
 
 _UNFINISHED = ".unfinished"
@@ -38,6 +39,7 @@ def _write(part: Part, path: Path, done: int, whole: int, tell: Tell) -> int:
     with naming(str(path), DriveError, advice="Make room in that folder, or choose another."):
         descriptor = os.open(path, positional.READ_WRITE | os.O_CREAT | os.O_TRUNC, 0o666)
         try:
+            give_to_user(path)
             offset = 0
             for piece in stream(part.content):
                 written = 0

@@ -12,7 +12,7 @@ from datetime import datetime
 
 import numpy as np
 
-from ...content import Content, Generated, Literal, Zeros
+from ...content import BLOCK, Content, Generated, Literal, Zeros
 from ...errors import SourceError
 from ...extents import Extent, Region, align_up, region
 from ...tree import EPOCH, File, Folder
@@ -35,6 +35,9 @@ from .records import (
 )
 
 _FAT_PIECE = 1 << 18  # FAT entries made at once
+
+LARGEST_FILLED_HOLE = BLOCK
+"""Bytes from which free clusters between files are left as they are instead of being filled with zeros."""
 
 
 @dataclass(frozen=True)
@@ -69,14 +72,16 @@ class Layout:
     folders: tuple[PlacedFolder, ...]
     files: tuple[PlacedFile, ...]
     next_free: int
-    """First cluster that nothing uses."""
+    """First cluster behind everything that is used."""
     cluster_size: int
     label: str
+    holes: tuple[tuple[int, int], ...] = ()
+    """First cluster and count of free clusters in front of `next_free`; only an update leaves any."""
 
     @property
     def clusters_used(self) -> int:
         """Clusters in use."""
-        return self.next_free - FIRST_CLUSTER
+        return self.next_free - FIRST_CLUSTER - sum(count for _, count in self.holes)
 
 
 def lay_out(root: Folder, label: str, cluster_size: int) -> Layout:
@@ -134,9 +139,7 @@ def compose(layout: Layout, geometry: Geometry, *, serial: int, boot_sector: byt
         data = _folder_data(placed_folder, layout, cluster_of)
         folders.append(Extent(offset, Literal(data.ljust(placed_folder.cluster_count * layout.cluster_size, b"\0"))))
     regions.append(region("folders", folders))
-    files = [extent for placed in layout.files if placed.cluster_count for extent in _file_extents(placed, start, geometry)]
-    if files:
-        regions.append(region("files", files))
+    regions += [region("files", run) for run in _file_runs(layout, start, geometry)]
     return regions
 
 
@@ -194,6 +197,8 @@ def _fat_pieces(layout: Layout, used: int) -> Iterator[bytes]:
         entries[inside - first] = END_OF_CHAIN
         if layout.next_free < end:
             entries[max(layout.next_free - first, 0) :] = 0
+        for hole, length in layout.holes:
+            entries[max(hole - first, 0) : max(hole + length - first, 0)] = 0
         if first == 0:
             entries[:2] = (0x0FFFFFF8, END_OF_CHAIN)  # media byte; clean shutdown, no errors
         yield entries.tobytes()
@@ -255,6 +260,22 @@ def fat_time(moment: datetime) -> tuple[int, int]:
     moment = min(max(moment, datetime(1980, 1, 1)), datetime(2107, 12, 31, 23, 59, 58))
     date = (moment.year - 1980) << 9 | moment.month << 5 | moment.day
     return date, moment.hour << 11 | moment.minute << 5 | moment.second // 2
+
+
+def _file_runs(layout: Layout, start: int, geometry: Geometry) -> list[list[Extent]]:
+    """Return the files' extents in rising order, a new run behind every larger hole; smaller ones are filled with zeros."""
+    runs: list[list[Extent]] = []
+    end = 0
+    for placed in sorted((placed for placed in layout.files if placed.cluster_count), key=lambda placed: placed.cluster):
+        extents = _file_extents(placed, start, geometry)
+        gap = extents[0].offset - end
+        if not runs or gap >= LARGEST_FILLED_HOLE:
+            runs.append([])
+        elif gap:
+            runs[-1].append(Extent(end, Zeros(gap)))
+        runs[-1] += extents
+        end = extents[-1].end
+    return runs
 
 
 def _file_extents(placed: PlacedFile, start: int, geometry: Geometry) -> Sequence[Extent]:

@@ -12,8 +12,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path, PurePosixPath
 
-from ..units import shown_size
-from .drive import Drive
+from ...units import shown_size
+from ..drive import Drive
 
 _NOT_DRIVES = ("ram", "zram", "dm-", "md", "sr", "fd", "nbd")
 _SYSTEM_MOUNTS = ("/", "/boot", "/boot/efi", "/efi", "/usr", "/var", "/home", "/nix", "/ostree", "/sysroot")
@@ -45,7 +45,7 @@ class _Block:
         return int(value) if value.isdigit() else 0
 
 
-class LinuxHost:
+class LinuxFinder:
     """One computer's description, read once when it is first asked for."""
 
     def __init__(self, root: Path = Path("/")) -> None:
@@ -53,19 +53,35 @@ class LinuxHost:
 
     def drives(self) -> tuple[Drive, ...]:
         """Return every drive with a medium, in the kernel's order."""
-        names = sorted(path.name for path in (self._root / "sys/block").glob("*") if not path.name.startswith(_NOT_DRIVES))
-        blocks = (self._block(name, self._root / "sys/block" / name) for name in names)
-        return tuple(self._drive(block) for block in blocks if block.number("size"))
+        return tuple(drive for drive, _ in self._found())
 
-    def disk_of(self, device: str) -> str:
-        """Return the name of the disk that holds "major:minor" (below which a source lies), '' when none is found."""
-        for path in (self._root / "sys/block").glob("*"):
-            block = self._block(path.name, path)
+    def _found(self) -> Iterator[tuple[Drive, list[_Block]]]:
+        """Yield each drive with everything built upon it, itself first."""
+        for path in sorted((self._root / "sys/block").glob("*")):
             if path.name.startswith(_NOT_DRIVES):
                 continue
-            if any(member.text("dev") == device for member in self._dependents(block)):
-                return block.name
-        return ""
+            block = self._block(path.name, path)
+            if block.number("size"):
+                yield self._drive(block), list(self._dependents(block))
+
+    def disks_holding(self, device: str, path: str) -> frozenset[Path]:
+        """Return the drives below a file or device: `device` is its "major:minor", `path` where it lies.
+
+        Several for a file on RAID or LVM over several disks. The mount point counts too: some file systems (btrfs)
+        have device numbers that no block device has.
+        """
+        points = [mount.point for mount in self._mounts if path.startswith(mount.point.rstrip("/") + "/")]
+        point = max(points, key=len, default="")
+        return frozenset(
+            drive.path
+            for drive, blocks in self._found()
+            if any(block.text("dev") == device or (point and point in self._mounted(block)) for block in blocks)
+            or blocks[0].text("loop/backing_file") == path
+        )
+
+    def drive_numbered(self, device: str) -> Drive | None:
+        """Return the drive that has this "major:minor" itself (not one of its partitions)."""
+        return next((drive for drive, blocks in self._found() if blocks[0].text("dev") == device), None)
 
     # -- one drive -----------------------------------------------------------------------------------------------
 
@@ -91,6 +107,7 @@ class LinuxHost:
             read_only=disk.text("ro") == "1",
             mounts=mounts,
             uses=tuple(dict.fromkeys(use for block in dependents for use in self._uses(block, disk))),
+            members=tuple(dict.fromkeys(member for block in dependents for member in self._members(block))),
             volumes=tuple(self._volume(partition) for partition in self._partitions(disk)) or self._whole(disk),
             physical_sector_size=disk.number("queue/physical_block_size") or 512,
         )
@@ -195,6 +212,8 @@ class LinuxHost:
             yield f"carries {'LVM' if kind == 'LVM' else 'an unlocked encrypted'} volume {block.text('dm/name')}"
         elif block.name.startswith("dm-"):
             yield f"is used by {block.text('dm/name') or block.name}"
+
+    def _members(self, block: _Block) -> Iterator[str]:
         member = _MEMBERS.get(block.udev.get("ID_FS_TYPE", ""))
         if member:
             yield f"carries a member of {member}"

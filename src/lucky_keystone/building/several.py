@@ -1,0 +1,113 @@
+"""Several drives in one pass: the source is read once for all that are laid out alike, each drive has its own fate."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+from ..content import Tell
+from ..drives.medium import Medium
+from ..errors import Interrupted, KeystoneError
+from ..extents import Region
+from .build import UNSEALED, BuildResult, build
+from .compose import DriveImage
+from .feed import PATIENCE, Block, Feed
+from .stream import own_blocks
+
+_SHARED = "files"
+"""The kind of region that is the same on drives that are laid out alike; the others are small and differ by identity."""
+
+
+@dataclass
+class Job:
+    """One drive of several. After `build_all` either `result` or `error` is there."""
+
+    name: str
+    image: DriveImage
+    medium: Medium
+    tell: Tell
+    result: BuildResult | None = None
+    error: KeystoneError | None = None
+    fell_back: bool = False
+    """True when it was too slow for the others and went on in a pass of its own."""
+
+
+@dataclass
+class _Stop:
+    event: threading.Event = field(default_factory=threading.Event)
+    fault: BaseException | None = None
+
+
+def build_all(jobs: Sequence[Job], *, verify: bool = True, resume: bool = True, patience: float = PATIENCE) -> None:
+    """Build every job's drive; a drive that fails does not hurt the others. Raises Interrupted when the user stops it.
+
+    Drives whose files are laid out alike (same clusters, so mostly: same size) share one reading of the source.
+    """
+    stop = _Stop()
+    threads: list[threading.Thread] = []
+    for group in _groups(jobs):
+        regions, base = _shared_regions(group[0].image)
+        feed = Feed(regions, len(group), patience=patience) if len(group) > 1 else None
+        for number, job in enumerate(group):
+            blocks = _blocks(job, feed, number, regions, base) if feed else None
+            arguments = (job, blocks, feed, number, stop, verify, resume)
+            threads.append(threading.Thread(target=_work, args=arguments, name=f"drive {job.name}", daemon=True))
+    for thread in threads:
+        thread.start()
+    interrupted = False
+    for thread in threads:
+        while thread.is_alive():
+            try:
+                thread.join(0.2)
+            except KeyboardInterrupt:
+                interrupted = True
+                stop.event.set()
+    if stop.fault is not None:
+        raise stop.fault
+    if interrupted:
+        raise Interrupted("Stopped before the end.", advice=UNSEALED)
+
+
+def _groups(jobs: Sequence[Job]) -> list[list[Job]]:
+    """Put together what can share a pass."""
+    groups: dict[tuple[tuple[int, int], ...], list[Job]] = {}
+    for job in jobs:
+        regions, base = _shared_regions(job.image)
+        key = tuple((extent.offset - base, extent.content.size) for region in regions for extent in region.extents)
+        groups.setdefault(key, []).append(job)
+    return list(groups.values())
+
+
+def _shared_regions(image: DriveImage) -> tuple[list[Region], int]:
+    """Return the regions of files and where the first of them starts."""
+    regions = [region for region in image.regions if region.kind == _SHARED]
+    return regions, regions[0].offset if regions else 0
+
+
+def _blocks(job: Job, feed: Feed, number: int, regions: Sequence[Region], base: int) -> Iterator[Block]:
+    own = [region for region in job.image.regions if region.kind != _SHARED]
+    shift = _shared_regions(job.image)[1] - base
+
+    def fell_back() -> None:
+        job.fell_back = True
+
+    return own_blocks(own, feed.follow(number), shift, regions, fell_back)
+
+
+def _work(job: Job, blocks: Iterator[Block] | None, feed: Feed | None, number: int, stop: _Stop, verify: bool, resume: bool) -> None:
+    def tell(stage: str, done: int, total: int) -> None:
+        if stop.event.is_set():
+            raise Interrupted("Stopped before the end.")
+        job.tell(stage, done, total)
+
+    try:
+        job.result = build(job.image, job.medium, tell, verify=verify, resume=resume, blocks=blocks)
+    except KeystoneError as error:
+        job.error = error
+    except BaseException as fault:  # noqa: BLE001 - raised again by the main thread
+        stop.fault = fault
+        stop.event.set()
+    finally:
+        if feed is not None:
+            feed.leave(number)

@@ -1,0 +1,148 @@
+"""`gauge`: what a drive really holds, and how fast it is."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ..errors import UsageError
+from ..units import exact_size, shown_size
+from .after import Logged
+from .options import bay_option, complete_drive, guard_options, json_option, lifted_guards
+from .show import Stages, console, emit_json, facts, heading
+from .targets import confirm, existing, open_for_writing, reading
+
+if TYPE_CHECKING:
+    from ..drives.medium import OpenMedium
+    from ..gauging.gauge import Gauged, Mode
+    from ..gauging.rates import Rates
+
+_LISTED = 6
+_MODES = {
+    "read": "only read; nothing was written",
+    "marks": "marks were written and what they overwrote was put back",
+    "erase": "all of it was written and read back; nothing is left on it",
+}
+
+
+@click.command(
+    epilog="""\b
+Examples:
+  lucky-keystone gauge G7KM --figure stick.png
+  lucky-keystone gauge G7KM --marks
+  lucky-keystone gauge G7KM --erase --unmount"""
+)
+@click.argument("drive", shell_complete=complete_drive)
+@click.option("--marks", is_flag=True, help="Write marks over its length, read them, and put back what was there: finds fakes.")
+@click.option("--erase", is_flag=True, help="Write and read back every byte. Everything on the drive is lost.")
+@click.option("--whole", is_flag=True, help="Read all of it, not samples: finds every bad area.")
+@click.option("--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw rates and bad areas, as .png or .svg.")
+@guard_options
+@bay_option
+@json_option
+def command(
+    drive: str, marks: bool, erase: bool, whole: bool, figure: Path | None, yes: bool, bay: Path | None, as_json: bool, **given: Any
+) -> int:
+    """Measure DRIVE: what it really holds, its rates over the whole length, bad areas. Without --marks or --erase it only reads.
+
+    Reading alone cannot unmask every fake: for that marks have to be written. Exit code 1 when something is wrong with it.
+    """
+    from ..gauging.gauge import gauge
+
+    lifted = lifted_guards(given)
+    if marks and erase:
+        raise UsageError("--marks and --erase exclude each other.", advice="--erase writes everything, marks included.")
+    mode: Mode = "erase" if erase else "marks" if marks else "read"
+    chosen = existing(drive, bay)
+    with Logged("gauge", chosen) as log, Stages(quiet=as_json) as stages:
+        if mode == "read":
+            with reading(chosen) as medium:
+                found = gauge(_patient(medium), stages, mode, whole=whole)
+        else:
+            confirm(chosen, yes=yes, needed=0, lifted=lifted, will="erased" if erase else "written over in places, and put back")
+            opened = open_for_writing(chosen, chosen.size, 0, lifted=lifted)
+            try:
+                found = gauge(_patient(opened), stages, mode, whole=whole)
+            finally:
+                opened.close()
+        log.healthy, log.detail = found.healthy, found.capacity.told
+    if figure is not None:
+        from ..gauging.figure import draw_gauged
+
+        draw_gauged(found, chosen.name, figure)
+    if as_json:
+        emit_json("gauge", {"drive": str(chosen.path), **_body(found)})
+    else:
+        _show(found, chosen.name, figure)
+    return 0 if found.healthy else 1
+
+
+def _patient(medium: OpenMedium) -> OpenMedium:
+    """A failing place is a result here, not an obstacle: it is tried once more and no longer."""
+    from ..drives.retrying import Retrying
+
+    return Retrying(medium.medium, pauses=(0.05,), most=1 << 30) if isinstance(medium, Retrying) else medium
+
+
+def _body(found: Gauged) -> dict[str, Any]:
+    capacity = found.capacity
+    return {
+        "mode": found.mode,
+        "healthy": found.healthy,
+        "claimed_size": capacity.claimed,
+        "capacity": capacity.verdict,
+        "real_size": capacity.real_size,
+        "told": capacity.told,
+        "reading": _rates(found.reading),
+        "writing": _rates(found.writing) if found.writing else None,
+    }
+
+
+def _rates(rates: Rates) -> dict[str, Any]:
+    return {
+        "typical": round(rates.typical),
+        "slowest": round(rates.slowest),
+        "fastest": round(rates.fastest),
+        "bad": rates.bad,
+        "samples": [[sample.offset, sample.size, round(sample.seconds, 6)] for sample in rates.samples],
+    }
+
+
+def _show(found: Gauged, name: str, figure: Path | None) -> None:
+    out = console()
+    heading(out, f"Gauge of {name}")
+    rows = [("How", _MODES[found.mode]), ("Says it holds", exact_size(found.size))]
+    if found.capacity.real_size is not None:
+        rows.append(("Really holds", exact_size(found.capacity.real_size)))
+    for word, rates in (("Reading", found.reading), ("Writing", found.writing)):
+        if rates and rates.samples:
+            span = f"between {_rate(rates.slowest)} and {_rate(rates.fastest)}"
+            rows.append((word, f"typically {_rate(rates.typical)}, {span}, in {len(rates.samples):,} places"))
+    facts(out, rows)
+    for word, rates in (("reading", found.reading), ("writing", found.writing)):
+        for offset, size in (rates.bad if rates else [])[:_LISTED]:
+            out.print(f"  FAULT  {word} fails at byte {offset:,}, for {shown_size(size)}", style="bold red")
+        if rates and len(rates.bad) > _LISTED:
+            out.print(f"  FAULT  and in {len(rates.bad) - _LISTED} more places", style="bold red")
+    out.print()
+    style = "bold red" if found.capacity.is_fake else "bold green" if found.capacity.verdict == "holds" else "yellow"
+    out.print(found.capacity.told, style=style)
+    out.print(_next(found), style="dim")
+    if figure is not None:
+        out.print(f"Figure drawn: {figure}")
+
+
+def _next(found: Gauged) -> str:
+    if found.capacity.is_fake:
+        return "It is a fake: give it back. Until then nothing beyond its real size can be trusted to it."
+    if not found.healthy:
+        return "Do not trust it with anything: replace it."
+    if found.capacity.verdict == "not known":
+        return "To know what it holds: --marks (seconds, puts back what was there) or --erase (all of it, loses everything)."
+    return "Nothing is wrong with it where it was looked at."
+
+
+def _rate(rate: float) -> str:
+    return f"{rate / 1e6:,.0f} MB/s" if rate >= 1e7 else f"{rate / 1e6:.1f} MB/s"

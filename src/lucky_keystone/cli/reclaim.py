@@ -1,0 +1,73 @@
+"""`reclaim`: a drive given back to ordinary storage."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ..units import shown_size
+from .after import Logged, eject, tell_system
+from .options import Size, bay_option, complete_drive, guard_options, json_option, lifted_guards
+from .show import Stages, console, emit_json
+from .targets import confirm, existing, open_for_writing
+
+
+@click.command(
+    epilog="""\b
+Examples:
+  lucky-keystone reclaim G7KM
+  lucky-keystone reclaim G7KM --label TIMETABLES --unmount --eject"""
+)
+@click.argument("drive", shell_complete=complete_drive)
+@click.option("--label", default="STORAGE", show_default=True, metavar="TEXT", help="Volume label, up to 11 characters.")
+@click.option("--cluster", type=Size(), metavar="SIZE", help="Cluster size; the usual one for the size when left out.")
+@click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
+@click.option("--eject", "ejecting", is_flag=True, help="Make the drive ready to be pulled out at the end.")
+@guard_options
+@bay_option
+@json_option
+def command(
+    drive: str,
+    label: str,
+    cluster: int | None,
+    sector_size: int | None,
+    ejecting: bool,
+    yes: bool,
+    bay: Path | None,
+    as_json: bool,
+    **given: Any,
+) -> None:
+    """Erase DRIVE and give it one empty FAT32 volume, as ordinary storage that every system reads and writes."""
+    from ..building.build import build
+    from ..building.reclaim import compose_storage
+
+    lifted = lifted_guards(given)
+    chosen = existing(drive, bay, sector_size)
+    image = compose_storage(chosen.shape(None), label, cluster)
+    with Logged("reclaim", chosen) as log:
+        confirm(chosen, yes=yes, needed=0, lifted=lifted)
+        medium = open_for_writing(chosen, image.size, 0, lifted=lifted)
+        try:
+            with Stages(quiet=as_json) as stages:
+                result = build(image, medium, stages, resume=False)
+            notes = tell_system(chosen, medium, image.partitions)
+        finally:
+            log.retries = medium.retries
+            medium.close()
+        log.bytes_written = result.bytes_written
+    if ejecting:
+        notes += eject(chosen)
+    if as_json:
+        emit_json("reclaim", {"drive": str(chosen.path), "label": label.upper(), "result": asdict(result), "notes": notes})
+        return
+    out = console()
+    volume = image.partitions[0].size
+    out.print(f"{chosen.name} is ordinary storage again: one FAT32 volume '{label.upper()}' of {shown_size(volume)}.", style="bold green")
+    unused = image.size - volume - image.partitions[0].offset
+    if unused > 64 << 20:
+        out.print(f"  {shown_size(unused)} at its end lie beyond what an MBR can describe.")
+    for note in notes:
+        out.print(f"  {note}")

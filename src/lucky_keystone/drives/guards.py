@@ -1,0 +1,143 @@
+"""The guards: why a drive may not be written. Pure: drives in, refusals out; nothing is opened and nothing is asked.
+
+Each guard has its reason, and a way out where there is a legitimate one. The disks that carry the running system or the
+source have none: no option, no confirmation and no other name of theirs makes them writable.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, replace
+from enum import Enum
+
+from ..errors import ProtectError
+from ..units import exact_size
+from .drive import Drive
+
+
+class Guard(Enum):
+    """What holds a drive back. The value is the option that lifts it, '' where nothing does."""
+
+    SYSTEM = ("system", "")
+    SOURCE = ("source", "")
+    IN_USE = ("in use", "--unmount")
+    DEPENDED_ON = ("depended on", "")
+    MEMBER = ("member", "--allow-member")
+    INTERNAL = ("internal", "--allow-internal")
+    READ_ONLY = ("read-only", "")
+    TOO_SMALL = ("too small", "")
+    AMBIGUOUS = ("ambiguous", "")
+    CHANGED = ("changed", "")
+
+    @property
+    def override(self) -> str:
+        """The option that lifts this guard, '' where nothing does."""
+        return self.value[1]
+
+
+OVERRIDABLE = frozenset(guard for guard in Guard if guard.override)
+NONE_LIFTED: frozenset[Guard] = frozenset()
+
+
+@dataclass(frozen=True)
+class Refusal:
+    """One guard that holds a drive back."""
+
+    guard: Guard
+    reason: str
+    """Completes 'it …'."""
+    way_out: str
+    """What a technician can do about it."""
+
+
+def refusals(drive: Drive, *, among: Sequence[Drive] = (), needed: int = 0, holds_source: bool = False) -> tuple[Refusal, ...]:
+    """Return every guard that holds `drive` back, the gravest first.
+
+    `among` are all drives listed at the same moment, `needed` the bytes a plan wants, `holds_source` whether the
+    source lies on this drive.
+    """
+    found: list[Refusal] = []
+
+    def hold(guard: Guard, reason: str, way_out: str) -> None:
+        found.append(Refusal(guard, reason, way_out))
+
+    if drive.holds_system:
+        hold(Guard.SYSTEM, "holds this computer's system", "Choose another drive; this one is never written.")
+    if holds_source:
+        hold(Guard.SOURCE, "holds the source that is built from", "Copy the source to another disk, or choose another drive.")
+    if drive.internal:
+        hold(Guard.INTERNAL, "is built into this computer", "If it is meant all the same, add --allow-internal.")
+    if drive.mounts:
+        hold(Guard.IN_USE, "is in use: " + ", ".join(drive.mounts), "Unmount it, or add --unmount.")
+    if drive.uses:
+        hold(Guard.DEPENDED_ON, "; it ".join(drive.uses), "Stop what runs on it first: its RAID, LVM or encrypted volumes.")
+    if drive.members:
+        hold(Guard.MEMBER, "; it ".join(drive.members), "If that may be lost, add --allow-member.")
+    if drive.read_only:
+        hold(Guard.READ_ONLY, "is read-only", "Look for a switch on the stick or card.")
+    if sum(other.tag == drive.tag for other in among) > 1:
+        hold(
+            Guard.AMBIGUOUS,
+            "cannot be told apart from another drive with the same model, serial and size",
+            "Unplug one of them: which is which cannot be told from here.",
+        )
+    if needed > drive.size:
+        hold(Guard.TOO_SMALL, f"is too small: {needed:,} bytes are needed, it has {drive.size:,}", "Use a larger drive.")
+    return tuple(found)
+
+
+def held_back(drive: Drive, among: Sequence[Drive] = ()) -> tuple[str, ...]:
+    """Return why `drive` may not be written, in words; empty when it may."""
+    return tuple(refusal.reason for refusal in refusals(drive, among=among))
+
+
+def admit(
+    confirmed: Drive,
+    now: Sequence[Drive],
+    *,
+    needed: int = 0,
+    lifted: Collection[Guard] = NONE_LIFTED,
+    holds_source: bool = False,
+) -> Drive:
+    """Return the drive of the listing `now` that is the `confirmed` one and may be written.
+
+    Raises ProtectError when it is gone, when anything about it changed since it was confirmed, or when a guard stands
+    that `lifted` does not lift. What is mounted may have changed: that is judged as it is now.
+    """
+    if not OVERRIDABLE.issuperset(lifted):
+        raise AssertionError("a guard was to be lifted that has no override")
+    same = [drive for drive in now if drive.tag == confirmed.tag]
+    if not same:
+        raise ProtectError(f"Drive {confirmed.tag} is no longer there.", advice="Plug it in, and list the drives again.")
+    drive = same[0]
+    standing = [refusal for refusal in refusals(drive, among=now, needed=needed, holds_source=holds_source) if refusal.guard not in lifted]
+    if standing:
+        raise ProtectError(
+            f"Drive {confirmed.tag} ({confirmed.model}) is held back: it " + "; it ".join(r.reason for r in standing) + ".",
+            advice=" ".join(dict.fromkeys(r.way_out for r in standing)) + " 'lucky-keystone drives' shows which are free.",
+        )
+    told = _difference(confirmed, drive)
+    if told:
+        raise ProtectError(
+            f"Drive {confirmed.tag} is not as it was when it was listed: {told}.", advice="List the drives again and look at it."
+        )
+    return drive
+
+
+def _difference(before: Drive, now: Drive) -> str:
+    """What changed, in words; mounts are left to their own guard."""
+    if replace(now, mounts=before.mounts) == before:
+        return ""
+    for name, words in (("path", "it has another number"), ("size", "its size is another"), ("volumes", "something else is on it")):
+        if getattr(before, name) != getattr(now, name):
+            return f"{words} ({getattr(before, name) or 'nothing'} then, {getattr(now, name) or 'nothing'} now)"
+    return "its description is another"
+
+
+def refuse_changed_handle(confirmed: Drive, opened: object) -> None:
+    """Raise ProtectError when the opened handle belongs to another drive than the confirmed one."""
+    if opened != confirmed.identity:
+        raise ProtectError(
+            f"What was opened as {confirmed.path} is not drive {confirmed.tag} ({confirmed.model}, {exact_size(confirmed.size)}).",
+            advice="Drives were plugged in or out meanwhile: list them again.",
+        )

@@ -1,0 +1,68 @@
+"""The seam to the computer: what every system, and the bay, can do with its drives."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol
+
+from ..errors import NotYet
+from .drive import Drive, Identity
+from .medium import OpenMedium
+
+
+@dataclass(frozen=True)
+class Span:
+    """A partition, for telling a system of it. Bytes."""
+
+    number: int
+    offset: int
+    size: int
+
+
+class Handle(OpenMedium, Protocol):
+    """A drive opened by a host."""
+
+    def identity(self) -> Identity:
+        """What the system says of the drive behind this very handle, whatever its path names by now."""
+
+
+class Host(Protocol):
+    """One computer, or one bay."""
+
+    def drives(self) -> tuple[Drive, ...]:
+        """List the drives. Needs no rights."""
+
+    def disks_below(self, path: Path) -> frozenset[Path]:
+        """Return the paths of the drives that the file or device `path` lies on."""
+
+    def open(self, drive: Drive, *, write: bool) -> Handle:
+        """Open a drive; for writing exclusively and locked. Raises NoRights, ProtectError or DriveError."""
+
+    def unmount(self, drive: Drive) -> None:
+        """Unmount every volume of the drive. Raises ProtectError when one is busy, NoRights."""
+
+    def tell_of_table(self, handle: OpenMedium, partitions: Sequence[Span]) -> str:
+        """Let the system look at the new table; return in words what it made of it."""
+
+    def eject(self, drive: Drive) -> str:
+        """Make the drive ready to be pulled out; return in words what was done."""
+
+
+def this_host() -> Host:
+    """Return the computer this runs on. Raises NotYet for a system whose drives are not known how to be found."""
+    if sys.platform == "linux":
+        from .linux.host import LinuxHost
+
+        return LinuxHost()
+    if sys.platform == "darwin":
+        from .macos.host import MacHost
+
+        return MacHost()
+    if sys.platform == "win32":
+        from .windows.host import WindowsHost
+
+        return WindowsHost()
+    raise NotYet(f"Attached drives are not found on {sys.platform}.", advice="Image files and bays (--bay FOLDER) work here.")

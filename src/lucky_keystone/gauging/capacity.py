@@ -1,0 +1,220 @@
+"""What a drive really holds. Fakes say they are larger than they are: their addresses repeat, or they drop what is beyond.
+
+Reading alone can prove a repetition where the drive is not blank. Writing marks proves the rest:
+
+- a region at the front is filled with marks, and one chunk is read in every region's length behind it. When addresses
+  repeat, one of these reads falls into the marked region, and the mark it finds tells the distance exactly;
+- single marks over the whole length are read back: where they are lost, the drive ends. They are written before the
+  region, which by then has pushed them out of any cache that would answer for them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Literal
+
+from ..content import Tell
+from ..drives.medium import Medium
+from ..errors import DriveError, DriveGone
+from .marks import CHUNK, Marker
+
+MIB = 1 << 20
+_LARGEST_REGION = 64 * MIB
+_FRONT = MIB  # what lies before is a table, and is left alone
+_SAMPLES = 48
+
+Verdict = Literal["holds", "repeats", "loses", "ends", "not known"]
+
+
+@dataclass(frozen=True)
+class Capacity:
+    """What was found. Sizes in bytes."""
+
+    verdict: Verdict
+    """It holds what it says; its addresses repeat; it loses what is beyond; it fails beyond; or nothing could be told."""
+    claimed: int
+    real_size: int | None
+    """What it holds, as near as it was found; None when not known."""
+    told: str
+    """One sentence for a technician."""
+
+    @property
+    def is_fake(self) -> bool:
+        return self.verdict in ("repeats", "loses", "ends")
+
+
+def look_for_repetition(medium: Medium, tell: Tell) -> Capacity:
+    """Judge from what is on the drive already, without writing."""
+    region = _region_size(medium.size)
+    known = _distinct_chunks(medium, region)
+    if not known:
+        return Capacity("not known", medium.size, None, "The drive is blank where it was looked at: only writing can tell what it holds.")
+    for place in _beyond(medium.size, region, tell):
+        found = known.get(_read(medium, place, CHUNK) or b"")
+        if found is not None and _all_alike(medium, place - found, known):
+            return _repeats(medium.size, place - found)
+    return Capacity("not known", medium.size, None, "No repetition was found by reading; only writing can tell what it really holds.")
+
+
+def probe_capacity(medium: Medium, marker: Marker, tell: Tell, *, put_back: bool) -> Capacity:
+    """Judge by writing marks. With `put_back` everything is as before at the end, if the drive is honest.
+
+    Raises DriveGone when the drive vanishes meanwhile.
+    """
+    region = _region_size(medium.size)
+    places = _sample_places(medium.size, region)
+    before = [(place, _read(medium, place, CHUNK)) for place in places]
+    region_before = _read(medium, _FRONT, region) if put_back else None
+    try:
+        bad = _bad_places(medium, marker, places, region)
+        period = _period(medium, marker, region, tell)
+        if period is not None:
+            return _repeats(medium.size, period)
+        return _judge(medium, marker, places, bad, region)
+    finally:
+        if put_back:
+            if region_before is not None:
+                _write(medium, _FRONT, region_before)
+            for place, data in reversed(before):
+                if data is not None:
+                    _write(medium, place, data)
+            medium.flush()
+
+
+# -- by writing ------------------------------------------------------------------------------------------------------
+
+
+def _bad_places(medium: Medium, marker: Marker, places: list[int], region: int) -> dict[int, str]:
+    """Mark `places`, then the region; return the places that do not hold their mark: 'lost' or 'fails'."""
+    bad: dict[int, str] = {}
+    for place in places:
+        if not _write(medium, place, marker.made(place, CHUNK)):
+            bad[place] = "fails"
+    for at in range(_FRONT, _FRONT + region, MIB):
+        _write(medium, at, marker.made(at, min(MIB, _FRONT + region - at)))
+    medium.flush()
+    medium.forget_cache()
+    for place in places:
+        data = _read(medium, place, CHUNK)
+        if place not in bad and data != marker.made(place, CHUNK):
+            bad[place] = "fails" if data is None else "lost"
+    return bad
+
+
+def _period(medium: Medium, marker: Marker, region: int, tell: Tell) -> int | None:
+    for place in _beyond(medium.size, region, tell):
+        address = marker.address_in(_read(medium, place, CHUNK) or b"")
+        if address is not None and address != place and _FRONT <= address < _FRONT + region:
+            return place - address
+    return None
+
+
+def _judge(medium: Medium, marker: Marker, places: list[int], bad: dict[int, str], region: int) -> Capacity:
+    size = medium.size
+    if not bad:
+        return Capacity("holds", size, size, "It holds what it says.")
+    first = min(bad)
+    if any(place > first and place not in bad for place in places):
+        return Capacity(
+            "not known",
+            size,
+            None,
+            f"{len(bad)} of {len(places)} places do not keep what is written, the first at byte {first:,}: it is failing.",
+        )
+    last_good = max([_FRONT + region, *(place + CHUNK for place in places if place < first)])
+    end = _narrowed(medium, marker, last_good, first, region)
+    if set(bad.values()) == {"fails"}:
+        return Capacity("ends", size, end, f"It says it holds {size:,} bytes, but fails from byte {end:,} on.")
+    return Capacity("loses", size, end, f"It says it holds {size:,} bytes, but loses what is written from byte {end:,} on.")
+
+
+def _narrowed(medium: Medium, marker: Marker, good: int, bad: int, region: int) -> int:
+    """Return where the drive ends, to a chunk: `good` is held, the chunk at `bad` is not."""
+    while bad - good > CHUNK:
+        step = max((bad - good) // 32 // CHUNK * CHUNK, CHUNK)
+        places = list(range(good // CHUNK * CHUNK, bad, step))[:64]
+        lost = _bad_places(medium, marker, places, region)
+        held = [place for place in places if place not in lost]
+        new_bad = min(lost, default=bad)
+        new_good = max([good, *(place + CHUNK for place in held if place < new_bad)])
+        if (new_good, new_bad) == (good, bad):
+            break
+        good, bad = new_good, min(new_bad, bad)
+    return good
+
+
+# -- by reading ------------------------------------------------------------------------------------------------------
+
+
+def _distinct_chunks(medium: Medium, region: int) -> dict[bytes, int]:
+    """Return the region's chunks that say something, each with its byte; those that occur twice are left out."""
+    found: dict[bytes, int] = {}
+    twice: set[bytes] = set()
+    for at in range(_FRONT, _FRONT + region, MIB):
+        data = _read(medium, at, min(MIB, _FRONT + region - at)) or b""
+        for start in range(0, len(data), CHUNK):
+            chunk = data[start : start + CHUNK]
+            if len(set(chunk[:64])) < 8:  # zeros, ones, and tables that look alike everywhere
+                continue
+            if chunk in found:
+                twice.add(chunk)
+            found[chunk] = at + start
+    return {chunk: at for chunk, at in found.items() if chunk not in twice}
+
+
+def _all_alike(medium: Medium, distance: int, known: dict[bytes, int]) -> bool:
+    """True when a good many chunks stand again at `distance`: one may be a file's copy, all of them are not."""
+    chosen = list(known.items())
+    chosen = chosen[:: max(len(chosen) // 16, 1)][:16]
+    return len(chosen) >= 4 and all(_read(medium, at + distance, CHUNK) == chunk for chunk, at in chosen)
+
+
+# -- both ------------------------------------------------------------------------------------------------------------
+
+
+def _region_size(size: int) -> int:
+    """Bytes of the marked region: small beside the drive, and large enough that few reads look through all of it."""
+    return max(min(size // 1024, _LARGEST_REGION) // CHUNK * CHUNK, 16 * CHUNK)
+
+
+def _beyond(size: int, region: int, tell: Tell) -> Iterator[int]:
+    """Yield a place in every stretch as long as the region, behind it up to the drive's end."""
+    step = region - CHUNK
+    for place in range(_FRONT + region, size - CHUNK + 1, step):
+        tell("looking for repetition", place, size)
+        yield place // CHUNK * CHUNK
+    tell("looking for repetition", size, size)
+
+
+def _sample_places(size: int, region: int) -> list[int]:
+    """Return places over the length: evenly, at the powers of two that real sizes often are, and at the very end."""
+    start, end = _FRONT + region, size - CHUNK
+    places = {start + (end - start) * number // _SAMPLES for number in range(1, _SAMPLES)}
+    power = 1 << 22
+    while power < size:
+        places |= {power, power * 3 // 2}
+        power *= 2
+    aligned = {place // CHUNK * CHUNK for place in places} | {end // CHUNK * CHUNK}
+    return sorted(place for place in aligned if start <= place <= end)
+
+
+def _repeats(size: int, period: int) -> Capacity:
+    return Capacity("repeats", size, period, f"It says it holds {size:,} bytes, but its addresses repeat every {period:,} bytes.")
+
+
+def _read(medium: Medium, offset: int, size: int) -> bytes | None:
+    with suppress(DriveError):
+        return medium.read_at(offset, size)
+    return None
+
+
+def _write(medium: Medium, offset: int, data: bytes) -> bool:
+    try:
+        medium.write_at(offset, memoryview(data))
+    except DriveGone:
+        raise
+    except DriveError:
+        return False
+    return True

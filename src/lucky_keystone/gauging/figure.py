@@ -1,0 +1,68 @@
+"""Draws what was measured: rates over the length of a drive, where it fails, and where it truly ends."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ..errors import UsageError, naming
+from ..invoker import give_to_user
+from ..units import shown_size
+from .gauge import Gauged
+from .rates import Rates
+
+_GIB = 1 << 30
+_INK, _PAPER, _READ, _WRITTEN, _BAD = "#22303a", "#fbfaf7", "#2f7f86", "#b3722b", "#b23a48"
+
+
+def draw_gauged(found: Gauged, name: str, path: Path) -> None:
+    """Draw `found` to `path` (.png or .svg). Raises UsageError for another ending or a place that cannot be written."""
+    if path.suffix.lower() not in (".png", ".svg"):
+        raise UsageError(f"{path}: a figure is a .png or .svg.", advice="Name the file so.")
+    import matplotlib as mpl
+
+    mpl.use("Agg")
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(12.8, 8), facecolor=_PAPER, layout="constrained")
+    axes = figure.subplots()
+    axes.set_facecolor(_PAPER)
+    unit, unit_name = (_GIB, "GiB") if found.size >= 4 * _GIB else (1 << 20, "MiB")
+    top = 1.0
+    for rates, word, colour in ((found.reading, "reading", _READ), (found.writing, "writing", _WRITTEN)):
+        if rates is None or not rates.samples:
+            continue
+        values = [sample.rate / 1e6 for sample in rates.samples]
+        top = max(top, *values)
+        axes.plot([sample.offset / unit for sample in rates.samples], values, ".", color=colour, markersize=4, alpha=0.5)
+        axes.plot(*_smoothed(rates, unit), color=colour, linewidth=2, label=f"{word}: typically {rates.typical / 1e6:.0f} MB/s")
+    for rates in (found.reading, found.writing):
+        for number, (offset, size) in enumerate(rates.bad if rates else ()):
+            label = "fails" if number == 0 and rates is found.reading else None
+            axes.axvspan(
+                offset / unit, max(offset + size, offset + found.size / 500) / unit, color=_BAD, alpha=0.35, linewidth=0, label=label
+            )
+    capacity = found.capacity
+    if capacity.is_fake and capacity.real_size is not None:
+        axes.axvline(
+            capacity.real_size / unit, color=_BAD, linewidth=2, linestyle="--", label=f"truly ends at {shown_size(capacity.real_size)}"
+        )
+    axes.set_xlim(0, found.size / unit)
+    axes.set_ylim(0, top * 1.15)
+    axes.set_xlabel(f"place on the drive, {unit_name}", color=_INK)
+    axes.set_ylabel("rate, MB/s", color=_INK)
+    axes.set_title(f"{name}: {capacity.told}", loc="left", color=_INK, fontsize=14, pad=14)
+    axes.grid(visible=True, color=_INK, alpha=0.12)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    axes.legend(frameon=False, loc="lower right")
+    with naming(str(path), UsageError, advice="Choose a place where the figure can be written."):
+        figure.savefig(path, dpi=100)
+        give_to_user(path)
+
+
+def _smoothed(rates: Rates, unit: int) -> tuple[list[float], list[float]]:
+    """Return places and the mean rate of each sample with its neighbours."""
+    values = [sample.rate / 1e6 for sample in rates.samples]
+    reach = max(len(values) // 40, 1)
+    means = [sum(part) / len(part) for part in (values[max(n - reach, 0) : n + reach + 1] for n in range(len(values)))]
+    return [sample.offset / unit for sample in rates.samples], means

@@ -1,0 +1,72 @@
+"""Gauges a drive: by reading only, by marks that are put back, or by writing all of it."""
+
+from __future__ import annotations
+
+import math
+import secrets
+from dataclasses import dataclass
+from functools import reduce
+from typing import Literal
+
+from ..building.feed import aligned_buffer
+from ..content import Tell
+from ..drives.medium import Medium
+from .capacity import Capacity, look_for_repetition, probe_capacity
+from .marks import CHUNK, Marker
+from .rates import Rates, read_marks, read_rates, write_everything
+
+Mode = Literal["read", "marks", "erase"]
+
+
+@dataclass(frozen=True)
+class Gauged:
+    """What was found out about a drive."""
+
+    mode: Mode
+    size: int
+    capacity: Capacity
+    reading: Rates
+    writing: Rates | None
+
+    @property
+    def healthy(self) -> bool:
+        """True when it is neither fake nor failing anywhere it was looked at."""
+        return not self.capacity.is_fake and not self.reading.bad and not (self.writing and self.writing.bad)
+
+
+def gauge(medium: Medium, tell: Tell, mode: Mode = "read", *, whole: bool = False) -> Gauged:
+    """Measure `medium`. Only 'read' writes nothing; 'marks' puts back what it overwrote, 'erase' loses everything.
+
+    `whole` reads all of it instead of samples. Raises DriveGone when the drive vanishes.
+    """
+    buffer = aligned_buffer()
+    marker = Marker(secrets.token_bytes(16))
+    if mode == "erase":
+        writing = write_everything(medium, marker, tell, buffer)
+        reading, strangers = read_marks(medium, marker, tell, buffer)
+        return Gauged(mode, medium.size, _capacity_of(medium.size, reading, writing, strangers), reading, writing)
+    reading = read_rates(medium, tell, whole=whole, buffer=buffer)
+    if mode == "marks":
+        return Gauged(mode, medium.size, probe_capacity(medium, marker, tell, put_back=True), reading, None)
+    capacity = look_for_repetition(medium, tell)
+    if reading.bad and sum(reading.bad[-1]) == medium.size and not whole:
+        first = reading.bad[-1][0]
+        capacity = Capacity("not known", medium.size, None, f"Nothing could be read towards its end, from about byte {first:,} on.")
+    return Gauged(mode, medium.size, capacity, reading, None)
+
+
+def _capacity_of(size: int, reading: Rates, writing: Rates, strangers: dict[int, int]) -> Capacity:
+    """Judge from a whole drive of marks."""
+    if strangers:
+        period = reduce(math.gcd, (abs(place - address) for place, address in strangers.items()))
+        return Capacity("repeats", size, period, f"It says it holds {size:,} bytes, but its addresses repeat every {period:,} bytes.")
+    bad = reading.bad or writing.bad
+    if not bad:
+        return Capacity("holds", size, size, "It holds what it says: every byte was written and read back.")
+    first, length = bad[-1]
+    if first + length >= size // CHUNK * CHUNK:
+        verdict: Literal["ends", "loses"] = "ends" if writing.bad else "loses"
+        how = "fails" if writing.bad else "loses what is written"
+        return Capacity(verdict, size, first, f"It says it holds {size:,} bytes, but {how} from byte {first:,} on.")
+    lost = sum(length for _, length in bad)
+    return Capacity("not known", size, None, f"{lost:,} bytes in {len(bad)} places do not keep what is written: it is failing.")

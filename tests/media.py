@@ -1,0 +1,62 @@
+"""Drives for tests: one in memory that notes what was done to it, and small installers to build onto them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from lucky_keystone.building.compose import DriveImage, compose_drive
+from lucky_keystone.demo.disc import write_disc
+from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
+from lucky_keystone.planning.choices import Choices
+from lucky_keystone.planning.plan import DriveShape
+from lucky_keystone.planning.rules import make_plan
+from lucky_keystone.sources.source import open_source
+
+
+@dataclass
+class MemoryDrive:
+    """A drive in memory."""
+
+    size: int
+    log: list[tuple[str, int, int]] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.data = bytearray(self.size)
+
+    def write_at(self, offset: int, data: memoryview) -> None:
+        assert offset + len(data) <= self.size
+        self.log.append(("write", offset, len(data)))
+        self.data[offset : offset + len(data)] = data
+
+    def write_zeros(self, offset: int, size: int) -> None:
+        self.log.append(("zero", offset, size))
+        self.data[offset : offset + size] = bytes(size)
+
+    def readinto_at(self, offset: int, view: memoryview) -> None:
+        self.log.append(("read", offset, len(view)))
+        view[:] = memoryview(self.data)[offset : offset + len(view)]
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        self.log.append(("read", offset, size))
+        return bytes(self.data[offset : offset + size])
+
+    def flush(self) -> None:
+        self.log.append(("flush", 0, 0))
+
+    def forget_cache(self) -> None:
+        pass
+
+    def close(self) -> None:
+        pass
+
+
+def small_disc(path: Path, *, filling: int = 0) -> Path:
+    """Write a Tidewell disc of little more than `filling` MiB."""
+    write_disc(path, installer(loader_size=300 << 10, hollow_size=1 << 20, hollow_count=filling, files=12), LABEL, MOMENT, lambda *_: None)
+    return path
+
+
+def small_image(disc: Path, *, name: str = "T3ST", size: int | None = None) -> DriveImage:
+    """Describe the drive that `disc` becomes."""
+    return compose_drive(make_plan(open_source(disc), Choices(), DriveShape(name, size)))
