@@ -164,7 +164,7 @@ def test_250_runs_with_faults_at_random(part: int, tmp_path_factory: pytest.Temp
     for number in range(250):
         memory = MemoryDrive(image.size)
         drive = Retrying(FaultyDrive(memory, _random_faults(chance, image.size), seed=number, wait=lambda _: None), pauses=(0, 0))
-        interrupt_at = chance.randrange(1, 30) if chance.random() < 0.1 else -1
+        interrupt_at = chance.randrange(1, 30) if chance.random() < 0.2 else -1
         calls = iter(range(10_000))
 
         def tell(stage: str, done: int, total: int, calls=calls, interrupt_at=interrupt_at) -> None:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from blake3 import blake3
 
-from ..content import Tell
+from ..content import BLOCK, Tell
 from ..drives.medium import Medium
 from ..errors import DriveError, Interrupted, KeystoneError
 from ..extents import MIB
@@ -71,7 +71,7 @@ def build(
             compare_below=claimed,
             hooks=Hooks(taken=recorder.taken) if image.manifest_room else Hooks(),
         )
-        return finish(image, medium, tell, streamed, streamed.blocks, started, verify=verify)
+        return finish(image, medium, tell, streamed, [*streamed.blocks, *_cleared(image)], started, verify=verify)
 
 
 def claimed_bytes(image: DriveImage, medium: Medium) -> int:
@@ -176,6 +176,17 @@ def _clear_ends(image: DriveImage, medium: Medium, recorder: Recorder, claimed: 
     tail = min(MIB, image.size - image.first_partition)
     medium.write_zeros(image.size - tail, tail)
     medium.flush()
+
+
+def _cleared(image: DriveImage) -> Iterator[tuple[int, int, bytes]]:
+    """Yield (offset, size, hash) of what has to be zero around the regions, to be read back like them."""
+    after_manifest = max(image.manifest_offset + image.manifest_room, image.sector_size)
+    end = max(region.offset + region.size for region in image.regions)
+    tail = max(image.size - min(MIB, image.size - image.first_partition), end)
+    for start, stop in ((after_manifest, image.first_partition), (tail, image.size)):
+        for at in range(start, stop, BLOCK):
+            size = min(BLOCK, stop - at)
+            yield at, size, blake3(bytes(size)).digest()
 
 
 def _verify(medium: Medium, blocks: Sequence[tuple[int, int, bytes]], tell: Tell) -> None:
