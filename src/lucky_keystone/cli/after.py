@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 HOW_TO_START = (
     "To start a machine from it: plug it in, switch the machine on and call its boot menu, mostly by pressing F12, F11, F9, F8 or Esc "
-    "again and again from the first moment. A stick may stand there twice, for UEFI and for BIOS: take the one the forecast names."
+    "again and again from the first moment; on a Mac hold Option. A stick may stand there twice, for UEFI and for BIOS."
 )
 
 
@@ -43,8 +43,9 @@ def eject(chosen: Chosen) -> list[str]:
 class Logged:
     """Enters what happens in its block in the shop's record, whether it ends well or not."""
 
-    def __init__(self, command: str, chosen: Chosen, source: Source | None = None) -> None:
+    def __init__(self, command: str, chosen: Chosen, source: Source | None = None, *, only_failures: bool = False) -> None:
         self._command, self._chosen, self._source = command, chosen, source
+        self._only_failures = only_failures
         self._started = time.monotonic()
         self.bytes_written = 0
         self.retries = 0
@@ -55,7 +56,7 @@ class Logged:
         return self
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
-        if error is None:
+        if error is None and not self._only_failures:
             self.enter(None)
         elif isinstance(error, KeystoneError | KeyboardInterrupt):
             self.enter(error)

@@ -128,8 +128,9 @@ def command(
         for work in works[1:]:
             out.print(f"  {work.chosen.name}: the same, on {exact_size(work.plan.drive.size or 0)}")
     for work in works:
-        with Logged("update" if update else "build", work.chosen, opened) if work.chosen.drive else ExitStack():
-            _confirm(work, yes, lifted, sources, update=update)
+        with Logged("update" if update else "build", work.chosen, opened, only_failures=True):
+            will = "brought to the new source" if update else "erased"
+            confirm(work.chosen, yes=yes, needed=work.plan.needed, lifted=lifted, sources=sources, will=will)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
     if not as_json:
         heading(out, ("Updating " if update else "Building ") + ", ".join(work.chosen.name for work in works))
@@ -220,11 +221,6 @@ def _kept_identity(choices: Choices, standing: Standing) -> Choices:
     return msgspec.structs.replace(choices, identity=standing.manifest.about.identity)
 
 
-def _confirm(work: _Work, yes: bool, lifted: frozenset[Guard], sources: tuple[Path, ...], *, update: bool) -> None:
-    will = "brought to the new source" if update else "erased"
-    confirm(work.chosen, yes=yes, needed=work.plan.needed, lifted=lifted, sources=sources, will=will)
-
-
 def _write(works: list[_Work], stages: Stages, *, verify: bool, resume: bool, probe: bool) -> None:
     """Write every drive; each gets its result or its error."""
     from ..building.build import claimed_bytes
@@ -287,7 +283,8 @@ def _look_at(work: _Work, stages: Stages, log: Logged, *, no_verify: bool) -> No
         try:
             quiet = stages if not work.fell_back else stages.line(work.chosen.name)
             work.report = check_drive(work.medium, quiet, sector_size=work.image.sector_size, contents=False)
-            work.notes = [*(work.notes or []), *tell_system(work.chosen, work.medium, work.image.partitions)]
+            if work.result and work.result.bytes_written:
+                work.notes = [*(work.notes or []), *tell_system(work.chosen, work.medium, work.image.partitions)]
         except KeystoneError as error:
             work.error = error
     if work.report is not None and no_verify:

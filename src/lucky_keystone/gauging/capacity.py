@@ -65,54 +65,67 @@ def probe_capacity(medium: Medium, marker: Marker, tell: Tell, *, put_back: bool
     """
     region = _region_size(medium.size)
     places = _sample_places(medium.size, region)
-    before = [(place, _read(medium, place, CHUNK)) for place in places]
-    region_before = _read(medium, _FRONT, region) if put_back else None
+    marked = _Marked(medium, marker, region, put_back=put_back)
     try:
-        bad = _bad_places(medium, marker, places, region)
-        period = _period(medium, marker, region, tell)
-        if period is not None:
-            return _repeats(medium.size, period)
-        return _judge(medium, marker, places, bad, region)
+        bad = marked.bad_places(places)
+        period = marked.period(tell)
+        return _repeats(medium.size, period) if period is not None else _judge(marked, places, bad)
     finally:
-        if put_back:
-            if region_before is not None:
-                _write(medium, _FRONT, region_before)
-            for place, data in reversed(before):
-                if data is not None:
-                    _write(medium, place, data)
-            medium.flush()
+        marked.put_back()
 
 
 # -- by writing ------------------------------------------------------------------------------------------------------
 
 
-def _bad_places(medium: Medium, marker: Marker, places: list[int], region: int) -> dict[int, str]:
-    """Mark `places`, then the region; return the places that do not hold their mark: 'lost' or 'fails'."""
-    bad: dict[int, str] = {}
-    for place in places:
-        if not _write(medium, place, marker.made(place, CHUNK)):
-            bad[place] = "fails"
-    for at in range(_FRONT, _FRONT + region, MIB):
-        _write(medium, at, marker.made(at, min(MIB, _FRONT + region - at)))
-    medium.flush()
-    medium.forget_cache()
-    for place in places:
-        data = _read(medium, place, CHUNK)
-        if place not in bad and data != marker.made(place, CHUNK):
-            bad[place] = "fails" if data is None else "lost"
-    return bad
+class _Marked:
+    """A drive that is written marks on, and what these overwrote."""
+
+    def __init__(self, medium: Medium, marker: Marker, region: int, *, put_back: bool) -> None:
+        self.medium, self.region = medium, region
+        self._marker, self._keep = marker, put_back
+        self._before: dict[int, bytes | None] = {}
+
+    def bad_places(self, places: list[int]) -> dict[int, str]:
+        """Mark `places`, then the region; return the places that do not hold their mark: 'lost' or 'fails'."""
+        bad: dict[int, str] = {}
+        pieces = [(at, min(MIB, _FRONT + self.region - at)) for at in range(_FRONT, _FRONT + self.region, MIB)]
+        if self._keep:  # all of it before anything is written: on a fake one place may be another one as well
+            for place, size in [*((place, CHUNK) for place in places), *pieces]:
+                if place not in self._before:
+                    self._before[place] = _read(self.medium, place, size)
+        for place in places:
+            if not _write(self.medium, place, self._marker.made(place, CHUNK)):
+                bad[place] = "fails"
+        for at, size in pieces:
+            _write(self.medium, at, self._marker.made(at, size))
+        self.medium.flush()
+        self.medium.forget_cache()
+        for place in places:
+            data = _read(self.medium, place, CHUNK)
+            if place not in bad and data != self._marker.made(place, CHUNK):
+                bad[place] = "fails" if data is None else "lost"
+        return bad
+
+    def period(self, tell: Tell) -> int | None:
+        """Return the distance at which addresses repeat, None when they do not."""
+        for place in _beyond(self.medium.size, self.region, tell):
+            address = self._marker.address_in(_read(self.medium, place, CHUNK) or b"")
+            if address is not None and address != place and _FRONT <= address < _FRONT + self.region:
+                return place - address
+        return None
+
+    def put_back(self) -> None:
+        """Write what was there before, the last overwritten first."""
+        if not self._before:
+            return
+        for place, data in reversed(self._before.items()):
+            if data is not None:
+                _write(self.medium, place, data)
+        self.medium.flush()
 
 
-def _period(medium: Medium, marker: Marker, region: int, tell: Tell) -> int | None:
-    for place in _beyond(medium.size, region, tell):
-        address = marker.address_in(_read(medium, place, CHUNK) or b"")
-        if address is not None and address != place and _FRONT <= address < _FRONT + region:
-            return place - address
-    return None
-
-
-def _judge(medium: Medium, marker: Marker, places: list[int], bad: dict[int, str], region: int) -> Capacity:
-    size = medium.size
+def _judge(marked: _Marked, places: list[int], bad: dict[int, str]) -> Capacity:
+    size = marked.medium.size
     if not bad:
         return Capacity("holds", size, size, "It holds what it says.")
     first = min(bad)
@@ -123,19 +136,19 @@ def _judge(medium: Medium, marker: Marker, places: list[int], bad: dict[int, str
             None,
             f"{len(bad)} of {len(places)} places do not keep what is written, the first at byte {first:,}: it is failing.",
         )
-    last_good = max([_FRONT + region, *(place + CHUNK for place in places if place < first)])
-    end = _narrowed(medium, marker, last_good, first, region)
+    last_good = max([_FRONT + marked.region, *(place + CHUNK for place in places if place < first)])
+    end = _narrowed(marked, last_good, first)
     if set(bad.values()) == {"fails"}:
         return Capacity("ends", size, end, f"It says it holds {size:,} bytes, but fails from byte {end:,} on.")
     return Capacity("loses", size, end, f"It says it holds {size:,} bytes, but loses what is written from byte {end:,} on.")
 
 
-def _narrowed(medium: Medium, marker: Marker, good: int, bad: int, region: int) -> int:
+def _narrowed(marked: _Marked, good: int, bad: int) -> int:
     """Return where the drive ends, to a chunk: `good` is held, the chunk at `bad` is not."""
     while bad - good > CHUNK:
         step = max((bad - good) // 32 // CHUNK * CHUNK, CHUNK)
         places = list(range(good // CHUNK * CHUNK, bad, step))[:64]
-        lost = _bad_places(medium, marker, places, region)
+        lost = marked.bad_places(places)
         held = [place for place in places if place not in lost]
         new_bad = min(lost, default=bad)
         new_good = max([good, *(place + CHUNK for place in held if place < new_bad)])

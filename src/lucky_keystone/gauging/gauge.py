@@ -43,8 +43,8 @@ def gauge(medium: Medium, tell: Tell, mode: Mode = "read", *, whole: bool = Fals
     marker = Marker(secrets.token_bytes(16))
     if mode == "erase":
         writing = write_everything(medium, marker, tell, buffer)
-        reading, strangers = read_marks(medium, marker, tell, buffer)
-        return Gauged(mode, medium.size, _capacity_of(medium.size, reading, writing, strangers), reading, writing)
+        reading, distances = read_marks(medium, marker, tell, buffer)
+        return Gauged(mode, medium.size, _capacity_of(medium.size, reading, writing, distances), reading, writing)
     reading = read_rates(medium, tell, whole=whole, buffer=buffer)
     if mode == "marks":
         return Gauged(mode, medium.size, probe_capacity(medium, marker, tell, put_back=True), reading, None)
@@ -55,10 +55,10 @@ def gauge(medium: Medium, tell: Tell, mode: Mode = "read", *, whole: bool = Fals
     return Gauged(mode, medium.size, capacity, reading, None)
 
 
-def _capacity_of(size: int, reading: Rates, writing: Rates, strangers: dict[int, int]) -> Capacity:
+def _capacity_of(size: int, reading: Rates, writing: Rates, distances: set[int]) -> Capacity:
     """Judge from a whole drive of marks."""
-    if strangers:
-        period = reduce(math.gcd, (abs(place - address) for place, address in strangers.items()))
+    if distances:
+        period = reduce(math.gcd, distances)
         return Capacity("repeats", size, period, f"It says it holds {size:,} bytes, but its addresses repeat every {period:,} bytes.")
     bad = reading.bad or writing.bad
     if not bad:

@@ -13,6 +13,7 @@ from ..errors import DriveError, DriveGone
 from .marks import CHUNK, Marker
 
 _SAMPLES = 256
+_MOST_DISTANCES = 4096
 
 
 @dataclass(frozen=True)
@@ -91,10 +92,10 @@ def write_everything(medium: Medium, marker: Marker, tell: Tell, buffer: memoryv
     return rates
 
 
-def read_marks(medium: Medium, marker: Marker, tell: Tell, buffer: memoryview) -> tuple[Rates, dict[int, int]]:
-    """Read every mark back; return rates and bad areas, and what stands where: place to address, where they differ."""
+def read_marks(medium: Medium, marker: Marker, tell: Tell, buffer: memoryview) -> tuple[Rates, set[int]]:
+    """Read every mark back; return rates and bad areas, and how far from their place other marks were found."""
     medium.forget_cache()
-    rates, strangers = Rates(), dict[int, int]()
+    rates, distances = Rates(), set[int]()
     whole = medium.size // CHUNK * CHUNK
     expected = memoryview(bytearray(BLOCK))
     for offset, size in _stretches(whole, True):
@@ -102,19 +103,19 @@ def read_marks(medium: Medium, marker: Marker, tell: Tell, buffer: memoryview) -
         if _measure(rates, offset, medium, view):
             marker.fill(offset, expected[:size])
             if view != expected[:size]:
-                _compare(rates, strangers, marker, offset, view, expected)
+                _compare(rates, distances, marker, offset, view, expected)
         tell("reading back", offset + size, whole)
-    return rates, strangers
+    return rates, distances
 
 
-def _compare(rates: Rates, strangers: dict[int, int], marker: Marker, offset: int, view: memoryview, expected: memoryview) -> None:
+def _compare(rates: Rates, distances: set[int], marker: Marker, offset: int, view: memoryview, expected: memoryview) -> None:
     for at in range(0, len(view), CHUNK):
         if view[at : at + CHUNK] == expected[at : at + CHUNK]:
             continue
         rates.fails_at(offset + at, CHUNK)
         address = marker.address_in(view[at : at + CHUNK])
-        if address is not None and len(strangers) < 4096:
-            strangers[offset + at] = address
+        if address is not None and len(distances) < _MOST_DISTANCES:
+            distances.add(abs(offset + at - address))
 
 
 def _measure(rates: Rates, offset: int, medium: Medium, view: memoryview) -> bool:
