@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -20,6 +21,8 @@ from lucky_keystone.planning.choices import Choices
 from lucky_keystone.planning.plan import DriveShape, Plan
 from lucky_keystone.planning.rules import make_plan
 from lucky_keystone.sources.source import Source, open_source
+
+os.environ["LUCKY_KEYSTONE_LOG"] = "off"  # tests of the shop's record name a file of their own
 
 
 def silent(stage: str, done: int, total: int) -> None:

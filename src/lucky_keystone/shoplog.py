@@ -99,15 +99,16 @@ def find(
     most: int | None = None,
 ) -> list[Entry]:
     """Return entries, the newest first. Texts are parts of what they filter, case ignored; `since` is a date or moment."""
+    after = _moment(since) if since else None
     file = place()
     if file is None or not file.exists():
         return []
     wanted = {"tag || ' ' || model || ' ' || serial": drive, "source || ' ' || label": source, "result": result, "command": command}
     conditions = [f"instr(lower({column}), lower(?)) > 0" for column, text in wanted.items() if text]
     values: list[str | int] = [text for text in wanted.values() if text]
-    if since:
+    if after:
         conditions.append("moment >= ?")
-        values.append(_moment(since))
+        values.append(after)
     query = f"SELECT {', '.join(COLUMNS)} FROM work"  # noqa: S608 - names of our own columns
     if conditions:
         query += " WHERE " + " AND ".join(conditions)

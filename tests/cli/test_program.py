@@ -71,7 +71,7 @@ def test_held_back_drives_are_never_written(disc: Path, bay: Path, tags: dict[st
         before = (bay / f"{name}.img").stat()
         told = run("build", disc, "--onto", tags[name], "--bay", bay, "--yes", code=3).stderr
         assert reason in told
-        assert "What next: Choose a free drive" in told
+        assert "What next: " in told
         after = (bay / f"{name}.img").stat()
         assert (after.st_mtime_ns, after.st_blocks) == (before.st_mtime_ns, before.st_blocks)
 
@@ -88,9 +88,14 @@ def test_nothing_is_erased_unasked(disc: Path, tmp_path: Path) -> None:
     ("arguments", "code", "words"),
     [
         (["build", "{disc}", "--onto", "{disc}", "--yes"], 3, "is the source itself"),
-        (["build", "{disc}", "--onto", "/dev/null", "--yes"], 2, "is a device; this version writes image files"),
+        (["build", "{disc}", "--onto", "/dev/null", "--yes"], 3, "is neither a whole drive nor an image file"),
+        (["build", "{disc}", "--onto", "{tmp}/x.img", "--update"], 2, "cannot be updated"),
+        (["gauge", "{disc}", "--marks", "--erase"], 2, "exclude each other"),
+        (["gauge", "{disc}", "--figure", "{tmp}/x.gif"], 2, "a figure is a .png or .svg"),
+        (["reclaim", "{disc}", "--label", "no/such", "--yes"], 2, "The label 'NO/SUCH' holds '/'"),
+        (["log", "--since", "yesterday"], 2, "is not a date"),
         (["build", "{disc}", "--onto", "{tmp}", "--yes"], 2, "is a folder"),
-        (["build", "{disc}", "--onto", "a.img", "--onto", "b.img"], 2, "not built yet"),
+        (["build", "{disc}", "--onto", "{tmp}/a.img", "--onto", "{tmp}/a.img"], 2, "is named twice"),
         (["build", "{disc}", "--onto", "{tmp}/x.img", "--table", "gpt"], 2, "--table gpt is not built yet"),
         (["build", "{disc}", "--onto", "{tmp}/x.img", "--size", "20MiB"], 4, "does not fit"),
         (["build", "{disc}", "--onto", "{tmp}/x.img", "--sha256", "00"], 4, "SHA-256 is"),
@@ -132,7 +137,7 @@ def test_split_writes_parts_and_never_over_others(disc: Path, tmp_path: Path) ->
 
 
 def test_help_of_every_command_shows_examples() -> None:
-    for command in ("drives", "inspect", "plan", "build", "check", "split", "demo"):
+    for command in ("drives", "inspect", "plan", "build", "check", "gauge", "reclaim", "log", "split", "demo"):
         assert f"lucky-keystone {command}" in run(command, "--help").stdout
     assert all(word in run("--help").stdout for word in ("Exit codes", "Completion", "inspect"))
 

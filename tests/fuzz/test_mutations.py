@@ -29,8 +29,8 @@ from lucky_keystone.tree import File, Folder
 from lucky_keystone.wim.read import InstallImage
 from lucky_keystone.wim.split import divide
 
-from ..media import MemoryDrive
 from ..conftest import build_drive, need, silent
+from ..media import MemoryDrive
 
 CASES, CHUNKS = 20_000, 8
 KINDS = ("udf", "joliet", "rock ridge", "install image", "drive")

@@ -116,7 +116,10 @@ def finish(
     if verify:
         _verify(medium, to_verify, tell)
     read = time.monotonic()
-    _write_checked(medium, image.manifest_offset, manifest, "manifest", verify)
+    # Its first sector last: until then the record of progress stands there, and an interrupted build or update goes on.
+    sector = image.sector_size
+    _write_checked(medium, image.manifest_offset + sector, manifest[sector:], "manifest", verify)
+    _write_checked(medium, image.manifest_offset, manifest[:sector], "manifest", verify)
     tell("sealing", 0, 1)
     try:
         _write_checked(medium, 0, image.seal, "seal", verify)

@@ -17,6 +17,7 @@ from blake3 import blake3
 from ..content import BLOCK
 from ..errors import KeystoneError
 from ..record import Record, RecordError, raw, record, u32, u64
+from .progress import MAGIC as PROGRESS_MAGIC
 
 MAGIC = b"LKEYMAN1"
 HASH_SIZE = 32
@@ -149,6 +150,8 @@ def read_manifest(drive: _Readable, sector_size: int) -> Manifest | None:
         header = ManifestHeader.unpack(head)
     except RecordError as error:
         raise ManifestError(str(error)) from error
+    if head[:8] == PROGRESS_MAGIC:
+        return None
     if blake3(head[:480]).digest() != header.header_hash:
         if header.magic != MAGIC:
             return None

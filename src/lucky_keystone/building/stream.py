@@ -21,7 +21,8 @@ from ..extents import Region
 from .feed import Block, Feed, Overtaken, aligned_buffer
 
 _WINDOW = 64 << 20  # bytes written between two flushes
-_ZERO_PIECE = 64 << 10
+_PIECE = 64 << 10  # bytes that are written, made zero or left alone together
+_LEAVE, _ZERO, _WRITE = range(3)
 
 
 @dataclass(frozen=True)
@@ -31,11 +32,10 @@ class Streamed:
     blocks: list[tuple[int, int, bytes]]
     """(offset, size, hash) of every block."""
     written: list[int]
-    """Indexes of the blocks that were written; the others were there and right."""
+    """Indexes of the blocks that were written, at least in part; the others were there and right."""
 
-    @property
-    def bytes_written(self) -> int:
-        return sum(self.blocks[index][1] for index in self.written)
+    bytes_written: int
+    """Of these blocks; what was there and right within one was left alone."""
 
 
 @dataclass
@@ -83,7 +83,7 @@ def stream_blocks(
     if writer.written:
         flusher.finish()
     tell(stage, whole, whole)
-    return Streamed(found, writer.written)
+    return Streamed(found, writer.written, writer.bytes_written)
 
 
 def own_blocks(
@@ -111,34 +111,40 @@ class _Writer:
         self._there = aligned_buffer() if compare_below else None
         self._index = 0
         self.written: list[int] = []
+        self.bytes_written = 0
 
     def put(self, block: Block, done: int) -> None:
-        """Write `block`, before which `done` bytes of the stream stood, unless it is there already."""
-        if not self._is_there(block, done):
+        """Write `block`, before which `done` bytes of the stream stood, as far as it is not there already."""
+        size = len(block.view)
+        there = self._there[:size] if self._there is not None and done + size <= self._compare_below else None
+        if there is not None:
+            self._medium.readinto_at(block.offset, there)
+        if there is None or blake3(there).digest() != block.digest:
             if not self.written:
                 self._hooks.before_first_write()
             self.written.append(self._index)
-            self._write(block)
+            self._write(block, there)
         self._index += 1
 
-    def _is_there(self, block: Block, done: int) -> bool:
-        if self._there is None or done + len(block.view) > self._compare_below:
-            return False
-        view = self._there[: len(block.view)]
-        self._medium.readinto_at(block.offset, view)
-        return bool(blake3(view).digest() == block.digest)
-
-    def _write(self, block: Block) -> None:
-        """Write a block; stretches of zeros are left to the medium."""
+    def _write(self, block: Block, there: memoryview | None) -> None:
+        """Write the pieces of a block that differ from what is `there`; stretches of zeros are left to the medium."""
         words = np.frombuffer(block.view, np.uint8)
-        pieces = -(-len(words) // _ZERO_PIECE)
-        filled = np.fromiter(
-            (words[n * _ZERO_PIECE] or words[n * _ZERO_PIECE : (n + 1) * _ZERO_PIECE].any() for n in range(pieces)), bool, pieces
-        )
-        borders = [0, *(np.flatnonzero(filled[1:] != filled[:-1]) + 1).tolist(), pieces]
+        before = None if there is None else np.frombuffer(there, np.uint8)
+        count = -(-len(words) // _PIECE)
+        fates = np.empty(count, np.uint8)
+        for number in range(count):
+            piece = words[number * _PIECE : (number + 1) * _PIECE]
+            if before is not None and np.array_equal(piece, before[number * _PIECE : (number + 1) * _PIECE]):
+                fates[number] = _LEAVE
+            else:
+                fates[number] = _WRITE if piece[0] or piece.any() else _ZERO
+        borders = [0, *(np.flatnonzero(fates[1:] != fates[:-1]) + 1).tolist(), count]
         for first, end in zip(borders, borders[1:], strict=False):
-            start, stop = first * _ZERO_PIECE, min(end * _ZERO_PIECE, len(words))
-            if filled[first]:
+            start, stop = first * _PIECE, min(end * _PIECE, len(words))
+            if fates[first] == _LEAVE:
+                continue
+            self.bytes_written += stop - start
+            if fates[first] == _WRITE:
                 self._medium.write_at(block.offset + start, block.view[start:stop])
             else:
                 self._medium.write_zeros(block.offset + start, stop - start)

@@ -28,14 +28,13 @@ from .options import (
 )
 from .plan import choices_of, plan_body, show_plan
 from .show import Stages, console, emit_json, heading
-from .targets import Chosen, choose, confirm, open_for_writing, reading
+from .targets import Chosen, choose, confirm, guard, open_for_writing, reading
 
 if TYPE_CHECKING:
     from ..building.build import BuildResult
     from ..building.compose import DriveImage
     from ..building.update import Standing
     from ..checking.report import Report
-    from ..drives.guards import Guard
     from ..drives.retrying import Retrying
     from ..planning.choices import Choices
     from ..planning.plan import Plan
@@ -119,6 +118,9 @@ def command(
     lifted = lifted_guards(given)
     chosen = [choose(drive, bay, sector_size) for drive in drives]
     _refuse_twice(chosen)
+    for each in chosen:
+        with Logged("update" if update else "build", each, only_failures=True):
+            guard(each, needed=0, lifted=lifted, sources=(source, *added))
     opened, works = _plans(source, chosen, size, sector_size, added, choices_of(given), update=update)
     sources = (opened.path, *opened.added)
     out = console()
@@ -261,7 +263,9 @@ def _refuse_fake(work: _Work) -> None:
     from ..gauging.marks import Marker
 
     assert work.medium is not None
-    found = probe_capacity(work.medium, Marker(secrets.token_bytes(16)), lambda *_: None, put_back=False)
+    assert work.image is not None
+    end = max(region.offset + region.size for region in work.image.regions)
+    found = probe_capacity(work.medium, Marker(secrets.token_bytes(16)), lambda *_: None, written_below=end)
     if found.is_fake and (found.real_size or 0) < work.plan.needed:
         raise DriveError(
             f"Drive {work.chosen.name} is a fake: {found.told}", advice="Give it back to where it was bought. 'gauge' measures it closely."

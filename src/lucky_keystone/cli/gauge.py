@@ -54,6 +54,10 @@ def command(
     lifted = lifted_guards(given)
     if marks and erase:
         raise UsageError("--marks and --erase exclude each other.", advice="--erase writes everything, marks included.")
+    if figure is not None:
+        from ..gauging.figure import refuse_ending
+
+        refuse_ending(figure)
     mode: Mode = "erase" if erase else "marks" if marks else "read"
     chosen = existing(drive, bay)
     with Logged("gauge", chosen) as log, Stages(quiet=as_json) as stages:

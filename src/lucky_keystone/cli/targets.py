@@ -94,6 +94,18 @@ def _find(text: str, path: Path, bay: Path | None) -> tuple[Host | None, Drive |
     return (host, found[0]) if found else (None, None)
 
 
+def guard(chosen: Chosen, *, needed: int, lifted: Collection[Guard], sources: Collection[Path] = ()) -> None:
+    """Raise ProtectError when a guard holds `chosen` back. A file that is none and no whole drive either is held back too."""
+    if chosen.host is not None and chosen.drive is not None:
+        at_source = holds_any(chosen.host, chosen.drive, sources)
+        admit(chosen.drive, chosen.host.drives(), needed=needed, lifted=lifted, holds_source=at_source)
+    elif chosen.exists and not chosen.path.is_file():
+        raise ProtectError(
+            f"{chosen.path} is neither a whole drive nor an image file.",
+            advice="Name a drive by its tag: 'lucky-keystone drives' lists them.",
+        )
+
+
 def existing(text: str, bay: Path | None, sector_size: int | None = None) -> Chosen:
     """Return the drive meant by `text`, which must be there."""
     chosen = choose(text, bay, sector_size)
@@ -117,9 +129,7 @@ def confirm(
     chosen: Chosen, *, yes: bool, needed: int, lifted: Collection[Guard], sources: Collection[Path] = (), will: str = "erased"
 ) -> None:
     """Make sure that `chosen` may be written. Raises ProtectError unless its tag or file name was typed, or `yes`."""
-    if chosen.host is not None and chosen.drive is not None:
-        at_source = holds_any(chosen.host, chosen.drive, sources)
-        admit(chosen.drive, chosen.host.drives(), needed=needed, lifted=lifted, holds_source=at_source)
+    guard(chosen, needed=needed, lifted=lifted, sources=sources)
     if not chosen.exists or yes:
         return
     what = f"{chosen.drive.model}, {exact_size(chosen.size)}" if chosen.drive else exact_size(chosen.size)

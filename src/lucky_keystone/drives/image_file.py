@@ -12,6 +12,7 @@ from typing import Self
 
 from .. import positional
 from ..errors import DriveError, ProtectError, naming
+from ..invoker import give_to_user
 from .failures import doing
 
 try:
@@ -48,6 +49,7 @@ class ImageFile:
         with naming(str(path), DriveError, advice="Choose a place where a file of that size can be made."):
             descriptor = os.open(path, positional.READ_WRITE | os.O_CREAT | os.O_EXCL, 0o666)
             try:
+                give_to_user(path)
                 os.truncate(descriptor, size)
             except BaseException:
                 path.unlink()

@@ -58,20 +58,21 @@ def look_for_repetition(medium: Medium, tell: Tell) -> Capacity:
     return Capacity("not known", medium.size, None, "No repetition was found by reading; only writing can tell what it really holds.")
 
 
-def probe_capacity(medium: Medium, marker: Marker, tell: Tell, *, put_back: bool) -> Capacity:
-    """Judge by writing marks. With `put_back` everything is as before at the end, if the drive is honest.
+def probe_capacity(medium: Medium, marker: Marker, tell: Tell, *, written_below: int | None = None) -> Capacity:
+    """Judge by writing marks. Afterwards everything is as it was before, if the drive is honest.
 
-    Raises DriveGone when the drive vanishes meanwhile.
+    When the drive is going to be written anyway up to byte `written_below`, nothing is put back: marks beyond are made
+    zero, those before are left to be written over. Raises DriveGone when the drive vanishes meanwhile.
     """
     region = _region_size(medium.size)
     places = _sample_places(medium.size, region)
-    marked = _Marked(medium, marker, region, put_back=put_back)
+    marked = _Marked(medium, marker, region, written_below)
     try:
         bad = marked.bad_places(places)
         period = marked.period(tell)
         return _repeats(medium.size, period) if period is not None else _judge(marked, places, bad)
     finally:
-        marked.put_back()
+        marked.clean_up()
 
 
 # -- by writing ------------------------------------------------------------------------------------------------------
@@ -80,19 +81,18 @@ def probe_capacity(medium: Medium, marker: Marker, tell: Tell, *, put_back: bool
 class _Marked:
     """A drive that is written marks on, and what these overwrote."""
 
-    def __init__(self, medium: Medium, marker: Marker, region: int, *, put_back: bool) -> None:
+    def __init__(self, medium: Medium, marker: Marker, region: int, written_below: int | None) -> None:
         self.medium, self.region = medium, region
-        self._marker, self._keep = marker, put_back
+        self._marker, self._written_below = marker, written_below
         self._before: dict[int, bytes | None] = {}
 
     def bad_places(self, places: list[int]) -> dict[int, str]:
         """Mark `places`, then the region; return the places that do not hold their mark: 'lost' or 'fails'."""
         bad: dict[int, str] = {}
         pieces = [(at, min(MIB, _FRONT + self.region - at)) for at in range(_FRONT, _FRONT + self.region, MIB)]
-        if self._keep:  # all of it before anything is written: on a fake one place may be another one as well
-            for place, size in [*((place, CHUNK) for place in places), *pieces]:
-                if place not in self._before:
-                    self._before[place] = _read(self.medium, place, size)
+        for place, size in [*((place, CHUNK) for place in places), *pieces]:
+            if place not in self._before:  # all of it before anything is written: on a fake two places may be one
+                self._before[place] = _read(self.medium, place, size) if self._written_below is None else bytes(CHUNK)
         for place in places:
             if not _write(self.medium, place, self._marker.made(place, CHUNK)):
                 bad[place] = "fails"
@@ -114,13 +114,19 @@ class _Marked:
                 return place - address
         return None
 
-    def put_back(self) -> None:
-        """Write what was there before, the last overwritten first."""
-        if not self._before:
-            return
+    def clean_up(self) -> None:
+        """Write what was there before, the last overwritten first; or zeros where nothing else will be written."""
+        end = _FRONT + self.region
         for place, data in reversed(self._before.items()):
-            if data is not None:
-                _write(self.medium, place, data)
+            if self._written_below is None:
+                if data is not None:
+                    _write(self.medium, place, data)
+            elif place >= max(self._written_below, end):
+                _write(self.medium, place, bytes(CHUNK))
+        if self._written_below is not None and self._written_below < end:
+            start = max(self._written_below, _FRONT)
+            for at in range(start, end, MIB):
+                _write(self.medium, at, bytes(min(MIB, end - at)))
         self.medium.flush()
 
 

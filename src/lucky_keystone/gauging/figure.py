@@ -14,10 +14,14 @@ _GIB = 1 << 30
 _INK, _PAPER, _READ, _WRITTEN, _BAD = "#22303a", "#fbfaf7", "#2f7f86", "#b3722b", "#b23a48"
 
 
-def draw_gauged(found: Gauged, name: str, path: Path) -> None:
-    """Draw `found` to `path` (.png or .svg). Raises UsageError for another ending or a place that cannot be written."""
+def refuse_ending(path: Path) -> None:
+    """Raise UsageError for a file name that is no figure's."""
     if path.suffix.lower() not in (".png", ".svg"):
         raise UsageError(f"{path}: a figure is a .png or .svg.", advice="Name the file so.")
+
+
+def draw_gauged(found: Gauged, name: str, path: Path) -> None:
+    """Draw `found` to `path` (.png or .svg). Raises UsageError for a place that cannot be written."""
     import matplotlib as mpl
 
     mpl.use("Agg")

@@ -47,7 +47,7 @@ def gauge(medium: Medium, tell: Tell, mode: Mode = "read", *, whole: bool = Fals
         return Gauged(mode, medium.size, _capacity_of(medium.size, reading, writing, distances), reading, writing)
     reading = read_rates(medium, tell, whole=whole, buffer=buffer)
     if mode == "marks":
-        return Gauged(mode, medium.size, probe_capacity(medium, marker, tell, put_back=True), reading, None)
+        return Gauged(mode, medium.size, probe_capacity(medium, marker, tell), reading, None)
     capacity = look_for_repetition(medium, tell)
     if reading.bad and sum(reading.bad[-1]) == medium.size and not whole:
         first = reading.bad[-1][0]

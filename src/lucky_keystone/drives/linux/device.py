@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import errno
 import fcntl
 import os
@@ -78,24 +79,23 @@ class LinuxDevice(SectorDevice):
                 return "The system still holds the old table: unplug the drive and plug it in again."
         told = 0
         for number in range(1, _MOST_PARTITIONS + 1):
-            self._partition(_BLKPG_DEL_PARTITION, Span(number, 0, 0))
+            _partition(self._descriptor, _BLKPG_DEL_PARTITION, Span(number, 0, 0))
         for partition in partitions:
-            told += self._partition(_BLKPG_ADD_PARTITION, partition)
+            told += _partition(self._descriptor, _BLKPG_ADD_PARTITION, partition)
         if told == len(partitions):
             return f"The system was told of {told} partition{'s' if told != 1 else ''} one by one: it cannot parse the table itself."
         return "The system cannot parse the table of this device; other computers can."
 
-    def _partition(self, action: int, span: Span) -> bool:
-        """<linux/blkpg.h>: struct blkpg_ioctl_arg with its struct blkpg_partition."""
-        import ctypes
 
-        record = ctypes.create_string_buffer(struct.pack("<qqi64s64s4x", span.offset, span.size, span.number, b"", b""))
-        argument = struct.pack("<iii4xQ", action, 0, len(record.raw) - 1, ctypes.addressof(record))
-        try:
-            fcntl.ioctl(self._descriptor, _BLKPG, argument)
-        except OSError:
-            return False
-        return True
+def _partition(descriptor: int, action: int, span: Span) -> bool:
+    """<linux/blkpg.h>: struct blkpg_ioctl_arg with its struct blkpg_partition."""
+    record = ctypes.create_string_buffer(struct.pack("<qqi64s64s4x", span.offset, span.size, span.number, b"", b""))
+    argument = struct.pack("<iii4xQ", action, 0, len(record.raw) - 1, ctypes.addressof(record))
+    try:
+        fcntl.ioctl(descriptor, _BLKPG, argument)
+    except OSError:
+        return False
+    return True
 
 
 def _open(path: Path, *, write: bool) -> int:
@@ -127,6 +127,8 @@ def release(drive: Drive, sys_block: Path) -> str:
     try:
         fcntl.ioctl(descriptor, _BLKFLSBUF)
         if drive.bus == "loop":
+            for number in range(1, _MOST_PARTITIONS + 1):  # those it was told of one by one would stay behind
+                _partition(descriptor, _BLKPG_DEL_PARTITION, Span(number, 0, 0))
             fcntl.ioctl(descriptor, _LOOP_CLR_FD)
             return "It is released: the loop device is free again."
         fcntl.ioctl(descriptor, _CDROMEJECT)
