@@ -207,7 +207,7 @@ def loop_device(computer: Computer) -> None:
     computer.put("sys/block/loop7/device/x", "")
 
 
-RAID_MEMBER = ["carries a member of RAID", "is part of the RAID md127"]
+RAID_MEMBER = ["is part of the RAID md127", "carries a member of RAID"]
 UNLOCKED = ["carries an unlocked encrypted volume luks", "carries LVM volume ship-root", "carries LVM volume ship-swap"]
 MACHINES: list[tuple[Callable[[Computer], None], dict[str, list[str]]]] = [
     (laptop, {"nvme0n1": ["holds this computer's system", "is built into this computer", "is in use: /boot/efi, /"], "sda": []}),
@@ -277,8 +277,9 @@ def test_the_disk_below_a_source_is_found_through_lvm(tmp_path: Path) -> None:
     encrypted_lvm(computer)
     number = (tmp_path / "sys/block/dm-1/dev").read_text().strip()
 
-    assert computer.host().disk_of(number) == "nvme0n1"
-    assert computer.host().disk_of("99:99") == ""
+    assert computer.host().disks_holding(number, "") == {Path("/dev/nvme0n1")}
+    assert computer.host().disks_holding("0:77", "/images/installer.iso") == {Path("/dev/nvme0n1")}, "by its mount point"
+    assert computer.host().disks_holding("99:99", "") == frozenset()
 
 
 def test_a_hostile_description_gives_no_traceback(tmp_path: Path) -> None:

@@ -69,10 +69,10 @@ def refusals(drive: Drive, *, among: Sequence[Drive] = (), needed: int = 0, hold
         hold(Guard.INTERNAL, "is built into this computer", "If it is meant all the same, add --allow-internal.")
     if drive.mounts:
         hold(Guard.IN_USE, "is in use: " + ", ".join(drive.mounts), "Unmount it, or add --unmount.")
-    if drive.uses:
-        hold(Guard.DEPENDED_ON, "; it ".join(drive.uses), "Stop what runs on it first: its RAID, LVM or encrypted volumes.")
-    if drive.members:
-        hold(Guard.MEMBER, "; it ".join(drive.members), "If that may be lost, add --allow-member.")
+    for use in drive.uses:
+        hold(Guard.DEPENDED_ON, use, "Stop what runs on it first: its RAID, LVM or encrypted volumes.")
+    for member in drive.members:
+        hold(Guard.MEMBER, member, "If that may be lost, add --allow-member.")
     if drive.read_only:
         hold(Guard.READ_ONLY, "is read-only", "Look for a switch on the stick or card.")
     if sum(other.tag == drive.tag for other in among) > 1:

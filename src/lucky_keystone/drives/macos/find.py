@@ -1,0 +1,150 @@
+"""Finds the drives of a Mac from what diskutil and the I/O registry tell as property lists."""
+
+from __future__ import annotations
+
+import plistlib
+from collections.abc import Iterator
+from pathlib import Path, PurePosixPath
+from typing import Any
+
+from ...errors import DriveError
+from ...units import shown_size
+from ..drive import Drive
+from .system import MacSystem
+
+_SYSTEM_MOUNTS = ("/", "/System/Volumes/")
+_MEMBERS = {"Apple_RAID": "a RAID", "Apple_CoreStorage": "a CoreStorage volume group"}
+_HIDDEN = ("EFI", "Apple_partition_map", "Apple_Free")
+
+
+class MacFinder:
+    """One look at a Mac's drives."""
+
+    def __init__(self, system: MacSystem) -> None:
+        self._system = system
+        self._listed = _properties(system, "diskutil", "list", "-plist")
+        self._whole = {entry["DeviceIdentifier"]: entry for entry in self._listed.get("AllDisksAndPartitions", [])}
+        self._usb = dict(_usb_devices(_registry(system)))
+
+    def drives(self) -> tuple[Drive, ...]:
+        """Return the physical drives, and disk images that are attached as such."""
+        found = (self._drive(name, entry) for name, entry in self._whole.items() if "APFSPhysicalStores" not in entry)
+        return tuple(drive for drive in found if drive is not None)
+
+    def disk_of(self, path: Path) -> frozenset[Path]:
+        """Return the drives below a file, or a device node, as diskutil tells them."""
+        try:
+            told = _properties(self._system, "diskutil", "info", "-plist", str(path))
+        except DriveError:
+            told = self._volume_of(path)
+        whole = str(told.get("ParentWholeDisk", ""))
+        physical = [(name, entry) for name, entry in self._whole.items() if "APFSPhysicalStores" not in entry]
+        return frozenset(_node(name) for name, entry in physical if whole in (name, *self._containers(entry)))
+
+    def _volume_of(self, path: Path) -> dict[str, Any]:
+        """Diskutil knows mount points, not files: ask for each folder above until one is."""
+        for folder in path.resolve().parents:
+            try:
+                return _properties(self._system, "diskutil", "info", "-plist", str(folder))
+            except DriveError:
+                continue
+        return {}
+
+    def _drive(self, name: str, entry: dict[str, Any]) -> Drive | None:
+        told = _properties(self._system, "diskutil", "info", "-plist", name)
+        if not told.get("TotalSize", told.get("Size", 0)):
+            return None
+        usb = self._usb.get(name, {})
+        volumes = list(self._volumes(entry))
+        mounts = tuple(str(volume["MountPoint"]) for volume in volumes if volume.get("MountPoint"))
+        members = [_MEMBERS[part["Content"]] for part in entry.get("Partitions", []) if part.get("Content") in _MEMBERS]
+        bus = str(told.get("BusProtocol") or "not known")
+        return Drive(
+            path=_node(name),
+            model=str(told.get("MediaName") or told.get("IORegistryEntryName") or name).strip(),
+            serial=str(usb.get("USB Serial Number") or usb.get("kUSBSerialNumberString") or told.get("DiskUUID") or ""),
+            size=int(told.get("TotalSize", told.get("Size", 0))),
+            sector_size=int(told.get("DeviceBlockSize", 512)),
+            bus="disk image" if bus == "Disk Image" else "SD card" if bus == "Secure Digital" else bus,
+            speed=_speed(usb),
+            removable=bool(told.get("RemovableMedia", told.get("Removable", False))),
+            internal=bool(told.get("Internal", True)) and bus != "Secure Digital",
+            holds_system=any(point == "/" or point.startswith(_SYSTEM_MOUNTS[1]) for point in mounts),
+            read_only=not told.get("WritableMedia", told.get("Writable", True)),
+            mounts=mounts,
+            members=tuple(dict.fromkeys(f"carries a member of {member}" for member in members)),
+            volumes=tuple(_told(volume) for volume in volumes if volume.get("Content") not in _HIDDEN or volume.get("VolumeName")),
+        )
+
+    def _containers(self, entry: dict[str, Any]) -> list[str]:
+        """Return the names of the APFS containers whose stores are partitions of this disk."""
+        parts = {part.get("DeviceIdentifier") for part in entry.get("Partitions", [])}
+        return [
+            name
+            for name, other in self._whole.items()
+            if any(store.get("DeviceIdentifier") in parts for store in other.get("APFSPhysicalStores", []))
+        ]
+
+    def _volumes(self, entry: dict[str, Any]) -> Iterator[dict[str, Any]]:
+        """Yield the volumes of a disk: its own if it has no table, its partitions', and those of its containers."""
+        containers = self._containers(entry)
+        if entry.get("VolumeName") or entry.get("MountPoint"):
+            yield entry
+        for part in entry.get("Partitions", []):
+            if part.get("Content") != "Apple_APFS" or not containers:
+                yield part
+        for name in containers:
+            yield from self._whole[name].get("APFSVolumes", [])
+
+
+def _properties(system: MacSystem, *command: str) -> dict[str, Any]:
+    try:
+        told = plistlib.loads(system.run(*command))
+    except (OSError, ValueError, plistlib.InvalidFileException) as error:
+        raise DriveError(
+            f"'{' '.join(command)}' told nothing that can be used: {error}.", advice="Look whether it runs by itself."
+        ) from error
+    return told if isinstance(told, dict) else {}
+
+
+def _registry(system: MacSystem) -> list[dict[str, Any]]:
+    """Return the USB devices of the I/O registry with everything below them; nothing when it cannot be had."""
+    try:
+        told = plistlib.loads(system.run("ioreg", "-a", "-l", "-r", "-c", "IOUSBHostDevice"))
+    except (OSError, ValueError, plistlib.InvalidFileException):
+        return []
+    return told if isinstance(told, list) else []
+
+
+def _usb_devices(entries: list[dict[str, Any]]) -> Iterator[tuple[str, dict[str, Any]]]:
+    """Yield (disk, its USB device) for every whole disk below a USB device, the nearest device counting."""
+
+    def below(entry: dict[str, Any], device: dict[str, Any]) -> Iterator[tuple[str, dict[str, Any]]]:
+        if entry.get("IOObjectClass", "").startswith("IOUSBHostDevice"):
+            device = entry
+        if entry.get("Whole") and "BSD Name" in entry:
+            yield str(entry["BSD Name"]), device
+        for child in entry.get("IORegistryEntryChildren", []):
+            yield from below(child, device)
+
+    for entry in entries:
+        yield from below(entry, entry)
+
+
+def _speed(usb: dict[str, Any]) -> str:
+    rate = int(usb.get("UsbLinkSpeed", 0))
+    if not rate:
+        return ""
+    text = f"{rate // 10**9} Gbit/s" if rate >= 10**9 else f"{rate // 10**6} Mbit/s"
+    return text + (", a fast stick on a slow port" if rate <= 480_000_000 and int(usb.get("bcdUSB", 0)) >= 0x300 else "")
+
+
+def _told(volume: dict[str, Any]) -> str:
+    kind = {"Apple_HFS": "HFS+", "DOS_FAT_32": "FAT32", "Windows_FAT_32": "FAT32", "Windows_NTFS": "NTFS or exFAT"}
+    content = str(volume.get("Content") or "APFS")
+    name = volume.get("VolumeName")
+    return f"{kind.get(content, content)} {repr(name) + ' ' if name else ''}{shown_size(int(volume.get('Size', 0)))}"
+
+
+def _node(name: str) -> Path:
+    return Path(PurePosixPath("/dev") / name)

@@ -1,0 +1,172 @@
+"""Recorded answers of a made-up Mac drive finding, guards, unmounting, raw reading and writing, and ejecting."""
+
+from __future__ import annotations
+
+import errno
+import plistlib
+import struct
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from lucky_keystone.drives.guards import Guard, held_back
+from lucky_keystone.drives.macos.host import MacHost
+from lucky_keystone.drives.macos.system import DKIOCGETBLOCKCOUNT, DKIOCGETBLOCKSIZE, DKIOCSYNCHRONIZECACHE
+from lucky_keystone.drives.opening import open_confirmed
+from lucky_keystone.errors import NoRights, ProtectError
+
+GB = 10**9
+
+
+def part(name: str, content: str, size: int, volume: str = "", point: str = "") -> dict[str, Any]:
+    told: dict[str, Any] = {"DeviceIdentifier": name, "Content": content, "Size": size}
+    return told | ({"VolumeName": volume} if volume else {}) | ({"MountPoint": point} if point else {})
+
+
+def disk(name: str, size: int, content: str, *parts: dict[str, Any], **more: Any) -> dict[str, Any]:
+    return {"DeviceIdentifier": name, "Size": size, "Content": content, "Partitions": list(parts), **more}
+
+
+LISTED = [
+    disk("disk0", 500 * GB, "GUID_partition_scheme", part("disk0s1", "EFI", GB // 5, "EFI"), part("disk0s2", "Apple_APFS", 499 * GB)),
+    disk(
+        "disk1",
+        499 * GB,
+        "",
+        APFSPhysicalStores=[{"DeviceIdentifier": "disk0s2"}],
+        APFSVolumes=[part("disk1s1", "", 200 * GB, "Studio", "/System/Volumes/Data"), part("disk1s2", "", 20 * GB, "System", "/")],
+    ),
+    disk("disk4", 32 * GB, "FDisk_partition_scheme", part("disk4s1", "DOS_FAT_32", 32 * GB, "POSTERS", "/Volumes/POSTERS")),
+    disk("disk5", 4000 * GB, "GUID_partition_scheme", part("disk5s1", "Apple_RAID", 4000 * GB)),
+    disk("disk6", 64 * GB, ""),
+    disk("disk7", 0, ""),
+]
+INFO: dict[str, dict[str, Any]] = {
+    "disk0": {"MediaName": "APPLE SSD", "TotalSize": 500 * GB, "DeviceBlockSize": 4096, "Internal": True, "BusProtocol": "Apple Fabric"},
+    "disk4": {"MediaName": "Gangway Pro", "TotalSize": 32 * GB, "Internal": False, "RemovableMedia": True, "BusProtocol": "USB"},
+    "disk5": {"MediaName": "Harbour Archive", "TotalSize": 4000 * GB, "Internal": False, "BusProtocol": "Thunderbolt"},
+    "disk6": {"MediaName": "SDXC Reader", "TotalSize": 64 * GB, "Internal": True, "RemovableMedia": True, "BusProtocol": "Secure Digital"}
+    | {"WritableMedia": False},
+    "disk7": {"MediaName": "Empty Reader", "TotalSize": 0, "Internal": False, "BusProtocol": "USB"},
+    "/": {"ParentWholeDisk": "disk1"},
+    "/Volumes/POSTERS": {"ParentWholeDisk": "disk4"},
+}
+REGISTRY = [
+    {
+        "IOObjectClass": "IOUSBHostDevice",
+        "UsbLinkSpeed": 480_000_000,
+        "bcdUSB": 0x0320,
+        "USB Serial Number": "GP-77",
+        "IORegistryEntryChildren": [{"IOObjectClass": "IOMedia", "IORegistryEntryChildren": [{"Whole": True, "BSD Name": "disk4"}]}],
+    }
+]
+
+
+@dataclass
+class Mac:
+    """Answers as diskutil, ioreg and the disk nodes do; the node of disk4 is a file."""
+
+    file: Path
+    busy: bool = False
+    denied: bool = False
+    log: list[str] = field(default_factory=list)
+    swapped: bool = False
+    listed: list[dict[str, Any]] = field(default_factory=lambda: plistlib.loads(plistlib.dumps(LISTED)))
+
+    def run(self, *command: str) -> bytes:
+        if command[:2] == ("diskutil", "list"):
+            return plistlib.dumps({"AllDisksAndPartitions": self.listed})
+        if command[0] == "ioreg":
+            return plistlib.dumps(REGISTRY)
+        if command[:2] == ("diskutil", "info"):
+            if command[3] not in INFO:
+                raise OSError(0, "Could not find disk")
+            return plistlib.dumps(INFO[command[3]])
+        self.log.append(" ".join(command[1:]))
+        if self.busy:
+            raise OSError(0, "Volume POSTERS on disk4s1 failed to unmount: dissented by process 77")
+        self.listed[2]["Partitions"][0].pop("MountPoint", None)
+        return b""
+
+    def open(self, path: Path, *, write: bool) -> int:
+        if self.denied:
+            raise PermissionError(errno.EACCES, "Permission denied")
+        self.log.append(f"open {path}{' to write' if write else ''}")
+        self.stream = self.file.open("r+b", buffering=0)
+        return self.stream.fileno()
+
+    def control(self, descriptor: int, request: int, size: int) -> bytes:
+        if request == DKIOCSYNCHRONIZECACHE:
+            self.log.append("synchronize")
+            return b""
+        return {DKIOCGETBLOCKSIZE: struct.pack("<I", 512), DKIOCGETBLOCKCOUNT: struct.pack("<Q", 32 * GB // 512)}[request]
+
+    def node_number(self, place: int | Path) -> int:
+        return (0x0E01 if self.swapped else 0x0E04) if isinstance(place, int) else 0x0E00 + int(place.name[-1])
+
+    def read_into(self, descriptor: int, view: memoryview, offset: int) -> int:
+        self.stream.seek(offset)
+        return self.stream.readinto(view)
+
+    def write(self, descriptor: int, data: memoryview, offset: int) -> int:
+        self.stream.seek(offset)
+        return self.stream.write(data)
+
+    def close(self, descriptor: int) -> None:
+        self.log.append("close")
+        self.stream.close()
+
+
+@pytest.fixture
+def mac(tmp_path: Path) -> Mac:
+    file = tmp_path / "rdisk4"
+    file.write_bytes(bytes(1 << 20))
+    return Mac(file)
+
+
+def test_drives_are_found_and_held_back_as_they_are(mac: Mac) -> None:
+    host = MacHost(mac)
+    told = {drive.model: drive for drive in host.drives()}
+    assert {model: held_back(drive) for model, drive in told.items()} == {
+        "APPLE SSD": ("holds this computer's system", "is built into this computer", "is in use: /System/Volumes/Data, /"),
+        "Gangway Pro": ("is in use: /Volumes/POSTERS",),
+        "Harbour Archive": ("carries a member of a RAID",),
+        "SDXC Reader": ("is read-only",),
+    }
+    stick = told["Gangway Pro"]
+    assert (stick.serial, stick.speed) == ("GP-77", "480 Mbit/s, a fast stick on a slow port")
+    assert stick.volumes == ("FAT32 'POSTERS' 29.8 GiB",)
+    assert host.disks_below(Path("/Users/studio/Install.app")) == {Path("/dev/disk0")}
+    assert host.disks_below(Path("/Volumes/POSTERS/installer.iso")) == {Path("/dev/disk4")}
+
+
+def test_the_whole_disk_is_unmounted_and_its_raw_node_written(mac: Mac) -> None:
+    host = MacHost(mac)
+    stick = next(drive for drive in host.drives() if drive.serial == "GP-77")
+    handle = open_confirmed(host, stick, lifted={Guard.IN_USE}, sources=[Path("/Users/studio/x.iso")])
+    handle.write_at(512, memoryview(b"poster".ljust(512)))
+    handle.flush()
+    assert handle.read_at(510, 8) == b"\0\0poster"
+    handle.close()
+    assert mac.log == ["unmountDisk /dev/disk4", "open /dev/rdisk4 to write", "synchronize", "close"]
+    assert "pulled out" in host.eject(stick)
+
+
+@pytest.mark.parametrize(
+    ("trouble", "kind", "told"),
+    [
+        ({"busy": True}, ProtectError, "could not be unmounted: Volume POSTERS .* dissented"),
+        ({"denied": True}, NoRights, "without the right to"),
+        ({"swapped": True}, ProtectError, "no drive of this computer any more"),
+    ],
+)
+def test_what_is_busy_denied_or_swapped_is_not_written(mac: Mac, trouble: dict[str, bool], kind: type[Exception], told: str) -> None:
+    host = MacHost(mac)
+    stick = next(drive for drive in host.drives() if drive.serial == "GP-77")
+    for name, value in trouble.items():
+        setattr(mac, name, value)
+    with pytest.raises(kind, match=told):
+        open_confirmed(host, stick, lifted={Guard.IN_USE})
+    assert mac.file.read_bytes() == bytes(1 << 20)
