@@ -55,6 +55,8 @@ class Bench:
     data: dict[tuple[int, int], bytes] = field(default_factory=dict)
     log: list[str] = field(default_factory=list)
     handles: dict[int, str] = field(default_factory=dict)
+    written: set[int] = field(default_factory=set)
+    """Handles that were opened for writing."""
     read_error: int = 0
 
     def disk(self, path: str) -> Disk:
@@ -71,13 +73,13 @@ class Bench:
         number = len(self.handles) + 100
         self.handles[number] = path
         if write:
+            self.written.add(number)
             self.log.append(f"open {path}")
         return number
 
     def close(self, handle: int) -> None:
-        path = self.handles[handle]
-        if f"open {path}" in self.log:
-            self.log.append(f"close {path}")
+        if handle in self.written:
+            self.log.append(f"close {self.handles[handle]}")
 
     def control(self, handle: int, code: int, data: bytes, size: int) -> bytes:
         path = self.handles[handle]

@@ -266,12 +266,14 @@ def _refuse_fake(work: _Work) -> None:
     assert work.image is not None
     end = max(region.offset + region.size for region in work.image.regions)
     found = probe_capacity(work.medium, Marker(secrets.token_bytes(16)), lambda *_: None, written_below=end)
+    told = f"{found.told[:1].lower()}{found.told[1:]}"
     if found.is_fake and (found.real_size or 0) < work.plan.needed:
         raise DriveError(
-            f"Drive {work.chosen.name} is a fake: {found.told}", advice="Give it back to where it was bought. 'gauge' measures it closely."
+            f"Drive {work.chosen.name} is a fake: {told}",
+            advice="Give it back to where it was bought. 'lucky-keystone gauge' measures it closely.",
         )
     if found.is_fake:
-        work.notes = [f"Careful, this drive is a fake: {found.told} The installer fits, but do not trust the rest."]
+        work.notes = [f"Careful, this drive is a fake: {told} The installer fits, but do not trust the rest."]
 
 
 def _look_at(work: _Work, stages: Stages, log: Logged, *, no_verify: bool) -> None:

@@ -1,11 +1,14 @@
-"""`demo`: the whole job on made-up data."""
+"""`demo`: the whole job on made-up data, or everything that can go wrong with it."""
 
 from __future__ import annotations
 
 import contextlib
 import io
 import json
+import os
 import shlex
+from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -13,108 +16,175 @@ import click
 
 from ..drives.bay import Bay
 from ..errors import DriveError, ProtectError, naming
+from ..shoplog import PLACE
 from .options import json_option
 from .show import Stages, console, emit_json
 
 _DISC = "tidewell-11.iso"
 
 
+@dataclass(frozen=True)
+class _Step:
+    """One command of the job."""
+
+    title: str
+    arguments: list[str]
+    code: int = 0
+    """The exit code it is meant to end with."""
+    lesson: str = ""
+    before: Callable[[], None] | None = None
+
+
 @click.command(
     epilog="""\b
 Examples:
   lucky-keystone demo
-  lucky-keystone demo /tmp/tidewell"""
+  lucky-keystone demo /tmp/tidewell
+  lucky-keystone demo --mishaps /tmp/training"""
 )
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("tidewell-demo"))
+@click.option("--mishaps", is_flag=True, help="For training: fake, failing, slow and vanishing drives, and what to do about each.")
 @json_option
-@click.pass_context
-def command(context: click.Context, folder: Path, as_json: bool) -> int:
+def command(folder: Path, mishaps: bool, as_json: bool) -> int:
     """Make the Tidewell Ferry Company's installer disc and drives in FOLDER, and do the whole job with them.
 
     The disc holds an install image larger than 4 GiB and the larger drives are of their full size, but all of it is
     sparse and takes little room on this computer.
     """
-    from ..demo.bay import make_bay
-    from ..demo.disc import write_disc
-    from ..demo.tidewell import LABEL, MOMENT, installer
-
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise ProtectError(f"{folder} is there already and not empty.", advice="Name a new folder: lucky-keystone demo OTHER")
     out = console()
     if not as_json:
         out.print("The Tidewell Ferry Company's workshop sets up its machines. Everything here is made up.\n")
-    with naming(str(folder), DriveError, advice="Choose a folder that can be written to."):
-        make_bay(folder / "bay")
-    with Stages(quiet=as_json) as stages:
-        write_disc(folder / _DISC, installer(), LABEL, MOMENT, stages)
-    stick = next(drive for drive in Bay(folder / "bay").drives() if drive.path.name == "stick-large.img")
+    with naming(str(folder), DriveError, advice="Choose a folder that can be written to."), Stages(quiet=as_json) as stages:
+        steps = (_make_mishaps if mishaps else _make_job)(folder, stages)
     done: list[dict[str, Any]] = []
-    code = 0
-    for title, arguments in _steps(folder, stick.tag):
-        if as_json:
-            code, document = _run_for_json(context, arguments)
-            done.append({"command_line": f"lucky-keystone {shlex.join(arguments)}", "exit_code": code, "document": document})
-        else:
-            out.print()
-            out.print(title, style="bold")
-            out.print(f"$ lucky-keystone {shlex.join(arguments)}\n", style="bold magenta")
-            code = _run(context, arguments)
-        if code:
+    for step in steps:
+        if step.before:
+            step.before()
+        code, document = _run(step, folder, as_json=as_json)
+        done.append({"command_line": f"lucky-keystone {shlex.join(step.arguments)}", "exit_code": code, "document": document})
+        if code != step.code:
             break
+    else:
+        code = 0
     if as_json:
         emit_json("demo", {"folder": str(folder), "steps": done})
     elif code:
         out.print(f"\nThe demo ends here: exit code {code}.", style="bold red")
+    elif mishaps:
+        out.print(f"\nThe drives lie in {folder / 'bay'}: give them other faults in bay.toml and try again.", style="bold")
     else:
-        _closing(folder, stick.tag)
+        _closing(folder)
     return code
 
 
-def _steps(folder: Path, tag: str) -> list[tuple[str, list[str]]]:
-    """The job's commands with what each is for."""
+def _run(step: _Step, folder: Path, *, as_json: bool) -> tuple[int, Any]:
+    """Run a command of this program as if it had been typed; its work goes into a record of the demo's own."""
+    from .main import main
+
+    before = os.environ.get(PLACE)
+    os.environ[PLACE] = str(folder / "log.sqlite")
+    try:
+        if as_json:
+            text = io.StringIO()
+            with contextlib.redirect_stdout(text):
+                code = main([*step.arguments, "--json"])
+            return code, json.loads(text.getvalue())
+        out = console()
+        out.print()
+        out.print(step.title, style="bold")
+        out.print(f"$ lucky-keystone {shlex.join(step.arguments)}\n", style="bold magenta")
+        code = main(step.arguments)
+        if step.lesson:
+            out.print(f"\n  -> {step.lesson}", style="bold cyan")
+        return code, None
+    finally:
+        if before is None:
+            del os.environ[PLACE]
+        else:
+            os.environ[PLACE] = before
+
+
+def _make_job(folder: Path, stages: Stages) -> list[_Step]:
+    """Make disc and bay; return the job's commands with what each is for."""
+    from ..demo.bay import make_bay
+    from ..demo.disc import write_disc
+    from ..demo.tidewell import LABEL, MOMENT, installer
+
+    make_bay(folder / "bay")
+    write_disc(folder / _DISC, installer(), LABEL, MOMENT, stages)
+    tag = _tags(folder)["stick-large.img"]
     bay, disc = ["--bay", str(folder / "bay")], str(folder / _DISC)
     saved = ["--save", str(folder / "counter.toml"), "--figure", str(folder / "counter.png")]
     return [
-        ("Which drives are there?", ["drives", *bay]),
-        ("What is on the disc?", ["inspect", disc]),
-        ("How would the large stick be built?", ["plan", disc, "--for", tag, *bay, *saved]),
-        ("Build it.", ["build", str(folder / "counter.toml"), "--onto", tag, *bay, "--yes"]),
-        ("Check it, as one would weeks later.", ["check", tag, *bay]),
+        _Step("Which drives are there?", ["drives", *bay]),
+        _Step("What is on the disc?", ["inspect", disc]),
+        _Step("How would the large stick be built?", ["plan", disc, "--for", tag, *bay, *saved]),
+        _Step("Build it.", ["build", str(folder / "counter.toml"), "--onto", tag, *bay, "--yes"]),
+        _Step("Check it, as one would weeks later.", ["check", tag, *bay]),
+        _Step("What was done today?", ["log"]),
     ]
 
 
-def _run(context: click.Context, arguments: list[str]) -> int:
-    """Run a command of this program as if it had been typed."""
-    group = context.find_root().command
-    result = group.main(args=arguments, prog_name="lucky-keystone", standalone_mode=False)
-    return result if isinstance(result, int) else 0
+def _make_mishaps(folder: Path, stages: Stages) -> list[_Step]:
+    """Make a small disc and the bay of bad drives; return what goes wrong and what helps."""
+    from ..demo.disc import write_disc
+    from ..demo.mishaps import make_mishaps, mend
+    from ..demo.tidewell import LABEL, MOMENT, installer
+
+    make_mishaps(folder / "bay")
+    write_disc(folder / _DISC, installer(hollow_size=32 << 20, hollow_count=6), LABEL, MOMENT, stages)
+    tags = _tags(folder)
+    bay, disc = ["--bay", str(folder / "bay")], str(folder / _DISC)
+
+    def build(*names: str) -> list[str]:
+        return ["build", disc, *(word for name in names for word in ("--onto", tags[name])), *bay, "--yes"]
+
+    figure = ["--figure", str(folder / "fake.png")]
+    return [
+        _Step("A box of sticks of which nobody knows much.", ["drives", *bay]),
+        _Step("A bargain.", build("fake.img"), 5, "A few marks, written and read, unmask a fake before the waiting begins."),
+        _Step("How large is it really?", ["gauge", tags["fake.img"], "--marks", "--yes", *bay, *figure], 1, "Give it back."),
+        _Step("A loose plug.", build("loose.img"), 5, "Nothing is lost but time: what was not finished does not look finished."),
+        _Step(
+            "The same command, with the plug pushed in.",
+            build("loose.img"),
+            0,
+            "What it said it had taken was read again and compared; what its cache had lost was written again.",
+            before=lambda: mend(folder / "bay", "loose.img"),
+        ),
+        _Step("A slow stick beside a fast one.", build("slow.img", "used.img"), 0, "The fast one did not wait for the slow one."),
+        _Step("A worn stick.", build("worn.img"), 5, "It takes data and keeps other data: only reading back tells."),
+        _Step("Where is it worn?", ["gauge", tags["worn.img"], "--erase", "--yes", *bay], 1, "Throw it away."),
+        _Step("A stick with a bad cable.", build("jittery.img"), 0, "What may pass is tried again, and counted."),
+        _Step("A stick back to ordinary storage.", ["reclaim", tags["used.img"], "--label", "TIMETABLES", "--yes", *bay]),
+        _Step("What happened today?", ["log"]),
+    ]
 
 
-def _run_for_json(context: click.Context, arguments: list[str]) -> tuple[int, Any]:
-    """Run a command with --json; return its exit code and document."""
-    text = io.StringIO()
-    with contextlib.redirect_stdout(text):
-        code = _run(context, [*arguments, "--json"])
-    return code, json.loads(text.getvalue())
+def _tags(folder: Path) -> dict[str, str]:
+    return {drive.path.name: drive.tag for drive in Bay(folder / "bay").drives()}
 
 
-def _closing(folder: Path, tag: str) -> None:
+def _closing(folder: Path) -> None:
     out = console()
-    bay, disc = folder / "bay", folder / _DISC
+    bay, disc, tags = folder / "bay", folder / _DISC, _tags(folder)
     out.print(f"\nEverything lies in {folder}:", style="bold")
     for path, what in (
         (disc, "the installer disc"),
         (bay, "the drives; the large stick is built now"),
         (folder / "counter.toml", "the plan: edit it and build again"),
         (folder / "counter.png", "the drive, drawn to scale"),
+        (folder / "log.sqlite", "the record of what was done here"),
     ):
         out.print(f"  {path}: {what}")
     out.print("\nTry next:", style="bold")
-    archive = next(drive.tag for drive in Bay(bay).drives() if drive.path.name == "disk-archive.img")
+    tag, archive = tags["stick-large.img"], tags["disk-archive.img"]
     for line in (
         f"lucky-keystone build {shlex.quote(str(disc))} --onto {archive} --bay {shlex.quote(str(bay))}    # held back, and why",
-        f"lucky-keystone build {shlex.quote(str(disc))} --onto {shlex.quote(str(folder / 'crew.img'))} --label CREW",
-        f"lucky-keystone plan {shlex.quote(str(disc))} --file-system ntfs    # what is not built yet",
-        f"lucky-keystone check {tag} --bay {shlex.quote(str(bay))} --json",
+        f"lucky-keystone build {shlex.quote(str(disc))} --onto {tag} --bay {shlex.quote(str(bay))} --update    # nothing to write",
+        f"lucky-keystone gauge {tag} --marks --bay {shlex.quote(str(bay))}",
+        "lucky-keystone demo --mishaps training    # what can go wrong, and what helps",
     ):
         out.print(f"  {line}")

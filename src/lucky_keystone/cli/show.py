@@ -91,6 +91,8 @@ class _Line:
     done: int = 0
     total: int = 0
     task: TaskID | None = None
+    ended: str = ""
+    """The stage that came last; what is still said of it is not shown again."""
 
 
 class Stages:
@@ -142,6 +144,8 @@ class Stages:
             return
         with self._lock:
             line = self._lines.setdefault(name, _Line())
+            if stage == line.ended:
+                return
             if stage != line.stage:
                 self._end_stage(name, line)
                 line.stage, line.started, line.task = stage, time.monotonic(), None
@@ -150,6 +154,8 @@ class Stages:
                 if line.task is None:
                     line.task = self._bar.add_task(f"{name} {stage}".strip(), total=total, told="")
                 self._bar.update(line.task, completed=done, total=total, told=_told(line))
+            if done >= total:
+                self._end_stage(name, line)
 
     def _end_stage(self, name: str, line: _Line) -> None:
         if not line.stage:
@@ -161,7 +167,7 @@ class Stages:
         elif line.task is not None and line.total >= 1 << 20:
             told = f"{shown_size(line.total)} in {seconds:.1f} s, {shown_size(int(line.total / seconds))}/s"
             self._bar.update(line.task, completed=line.total, told=told)
-        line.stage = ""
+        line.stage, line.ended = "", line.stage
 
 
 def _told(line: _Line) -> str:

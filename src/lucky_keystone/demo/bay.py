@@ -59,10 +59,10 @@ def make_bay(folder: Path) -> None:
     for name, size in _SIZES.items():
         with ImageFile.make(folder / name, size) as drive:
             if name != "stick-small.img":
-                _old_tables(drive)
+                old_tables(drive)
 
 
-def _old_tables(drive: ImageFile) -> None:
+def old_tables(drive: ImageFile) -> None:
     """Put on what a used drive has: two old partitions, and the remains of a GPT in the last sector."""
     sectors = drive.size // 512
     half = sectors // 2 // 2048 * 2048

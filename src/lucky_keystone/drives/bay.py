@@ -54,7 +54,7 @@ class Bay:
 
     def open(self, drive: Drive, *, write: bool) -> Handle:
         faults = next((faults for other, faults in self._described() if other.path == drive.path), None)
-        return BayDrive(self, ImageFile(drive.path, write=write), faults)
+        return BayDrive(self, drive, ImageFile(drive.path, write=write), faults)
 
     def unmount(self, drive: Drive) -> None:
         """Simulated volumes are mounted by their description; it is corrected, as a system would its list."""
@@ -92,9 +92,9 @@ class Bay:
 class BayDrive:
     """An opened drive of a bay, with its faults."""
 
-    def __init__(self, bay: Bay, file: ImageFile, faults: Faults | None) -> None:
+    def __init__(self, bay: Bay, drive: Drive, file: ImageFile, faults: Faults | None) -> None:
         self._bay, self._file = bay, file
-        self._medium: OpenMedium = FaultyDrive(file, faults) if faults else file
+        self._medium: OpenMedium = FaultyDrive(file, faults, name=f"{drive.tag} ({drive.model})") if faults else file
         self.size = file.size
         self.readinto_at, self.read_at = self._medium.readinto_at, self._medium.read_at
         self.write_at, self.write_zeros = self._medium.write_at, self._medium.write_zeros

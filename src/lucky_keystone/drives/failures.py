@@ -29,7 +29,7 @@ _GONE_ON_WINDOWS = {21, 1167, 433, 1112, 55}
 _PASSING_ON_WINDOWS = {23, 27, 1117, 121, 170}
 
 _ADVICE = {
-    DriveGone: "Plug it in again and run the same command: it goes on where it stopped.",
+    DriveGone: "Plug it in again.",
     Transient: "Try another port or cable; if it fails again at the same place, the drive is worn out.",
 }
 

@@ -51,8 +51,16 @@ class Faults(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
 class FaultyDrive:
     """A medium with faults over a faultless one. Whatever happens is decided by `seed`."""
 
-    def __init__(self, medium: OpenMedium, faults: Faults, *, seed: int = 0, wait: Callable[[float], None] = time.sleep) -> None:
-        self.medium, self.faults, self.size = medium, faults, medium.size
+    def __init__(
+        self,
+        medium: OpenMedium,
+        faults: Faults,
+        *,
+        name: str = "The simulated drive",
+        seed: int = 0,
+        wait: Callable[[float], None] = time.sleep,
+    ) -> None:
+        self.medium, self.faults, self.name, self.size = medium, faults, name, medium.size
         self.operations = 0
         """Writes and flushes so far."""
         self.cut_at = -1
@@ -85,6 +93,7 @@ class FaultyDrive:
             return
         with self._lock:
             self._operation(offset, b"")
+            self._move(size)
             self.medium.write_zeros(offset, size)
 
     def readinto_at(self, offset: int, view: memoryview) -> None:
@@ -130,9 +139,7 @@ class FaultyDrive:
 
     def _present(self) -> None:
         if self._gone:
-            raise DriveGone(
-                "The simulated drive is gone.", advice="Plug it in again and run the same command: it goes on where it stopped."
-            )
+            raise DriveGone(f"{self.name} is gone.", advice="Plug it in again.")
 
     def _operation(self, offset: int, data: bytes) -> None:
         self._present()
@@ -162,21 +169,19 @@ class FaultyDrive:
         if self.faults.bytes_per_second:
             self._wait(size / self.faults.bytes_per_second)
         if self.faults.vanishes_after and self._moved > self.faults.vanishes_after:
-            self._gone = True
+            self.cut_power()
             self._present()
 
     def _fail(self, offset: int, size: int, places: list[tuple[int, int]], doing: str) -> None:
         real = self.faults.real_size
         if real and self.faults.beyond == "fails" and offset + size > real:
-            raise DriveError(f"The simulated drive, {doing} at byte {max(offset, real)}: there is nothing.", advice="Use another drive.")
+            raise DriveError(f"{self.name}, {doing} at byte {max(offset, real)}: there is nothing.", advice="Use another drive.")
         for place in places:
             if not (offset < place[0] + place[1] and place[0] < offset + size):
                 continue
             self._failed[place] = self._failed.get(place, 0) + 1
             if not self.faults.failures or self._failed[place] <= self.faults.failures:
-                raise Transient(
-                    f"The simulated drive, {doing} at byte {max(offset, place[0])}: input/output error.", advice="Use another drive."
-                )
+                raise Transient(f"{self.name}, {doing} at byte {max(offset, place[0])}: input/output error.", advice="Use another drive.")
 
     def _kept(self, offset: int, data: memoryview) -> Iterator[tuple[int, bytes]]:
         """Yield what the medium really takes of a write, and where."""

@@ -114,7 +114,7 @@ def _compare(rates: Rates, distances: set[int], marker: Marker, offset: int, vie
             continue
         rates.fails_at(offset + at, CHUNK)
         address = marker.address_in(view[at : at + CHUNK])
-        if address is not None and len(distances) < _MOST_DISTANCES:
+        if address not in (None, offset + at) and len(distances) < _MOST_DISTANCES:
             distances.add(abs(offset + at - address))
 
 

@@ -76,7 +76,7 @@ class LinuxFinder:
             drive.path
             for drive, blocks in self._found()
             if any(block.text("dev") == device or (point and point in self._mounted(block)) for block in blocks)
-            or blocks[0].text("loop/backing_file") == path
+            or (path and blocks[0].text("loop/backing_file") == path)
         )
 
     def drive_numbered(self, device: str) -> Drive | None:
