@@ -6,6 +6,7 @@ import random
 import subprocess
 import sys
 import time
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
@@ -86,7 +87,7 @@ def test_a_drive_that_lies_about_flushing_is_resumed_to_the_same_drive(image: Dr
         memory = MemoryDrive(image.size)
         drive = FaultyDrive(memory, Faults(volatile_cache=2 * BLOCK, lies_when_flushing=True), seed=seed)
         drive.cut_at = chance.randrange(counting.operations)
-        with pytest.raises(DriveGone):
+        with suppress(DriveGone):  # how often the flusher comes around differs: a late cut may come too late
             build(image, drive, silent)
         memory.data[: image.sector_size] = bytes(image.sector_size)  # a liar may have kept the seal and lost the rest
         build(image, memory, silent)

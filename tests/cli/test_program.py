@@ -76,6 +76,32 @@ def test_held_back_drives_are_never_written(disc: Path, bay: Path, tags: dict[st
         assert (after.st_mtime_ns, after.st_blocks) == (before.st_mtime_ns, before.st_blocks)
 
 
+def test_twins_are_refused_and_several_drives_each_get_their_result(disc: Path, tmp_path: Path) -> None:
+    """Two sticks that are one in every respect; and three in one pass, of which one fails."""
+    slot = '[[drive]]\nfile = "{0}.img"\nmodel = "{1}"\nserial = "{2}"\n'
+    box = tmp_path / "box"
+    box.mkdir()
+    text = slot.format("a", "Mudlark", "") + slot.format("b", "Mudlark", "") + slot.format("c", "Gull", "1") + slot.format("d", "Gull", "2")
+    text += slot.format("e", "Gull", "3") + "[drive.faults]\nvanishes_after = 9000000\n"
+    (box / "bay.toml").write_text(text)
+    for name in "abcde":
+        with (box / f"{name}.img").open("wb") as stream:
+            stream.truncate(64 << 20)
+    drives = {drive.path.stem: drive.tag for drive in Bay(box).drives()}
+    told = run("build", disc, "--onto", drives["a"], "--bay", box, "--yes", code=3).stderr
+    assert "2 drives have the tag" in told
+    assert "Unplug all but the one that is meant" in told
+    assert run("drives", "--bay", box).stdout.count("cannot be told apart") == 2
+
+    arguments = [word for name in "cde" for word in ("--onto", drives[name])]
+    document = json.loads(run("build", disc, *arguments, "--bay", box, "--yes", "--json", code=5).stdout)
+    assert [bool(drive["check"]) for drive in document["drives"]] == [True, True, False]
+    assert "is gone" in document["drives"][2]["error"]["message"]
+    assert all(run_json("check", drives[name], "--bay", box)["healthy"] for name in "cd")
+    with (box / "e.img").open("rb") as stream:
+        assert stream.read(512) == bytes(512)
+
+
 def test_nothing_is_erased_unasked(disc: Path, tmp_path: Path) -> None:
     precious = tmp_path / "precious.img"
     precious.write_bytes(b"timetables" * (5 << 20))

@@ -91,6 +91,11 @@ def _find(text: str, path: Path, bay: Path | None) -> tuple[Host | None, Drive |
         return None, None
     named = text.upper() if is_tag else str(path.resolve() if path.exists() else path).upper()
     found = [drive for drive in host.drives() if named in (drive.tag, str(drive.path).upper())]
+    if len(found) > 1:
+        raise ProtectError(
+            f"{len(found)} drives have the tag {named}: same model, serial and size ({', '.join(str(drive.path) for drive in found)}).",
+            advice="Unplug all but the one that is meant; to read one of them, name its device.",
+        )
     return (host, found[0]) if found else (None, None)
 
 
