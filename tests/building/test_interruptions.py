@@ -44,6 +44,7 @@ def finished(image: DriveImage) -> bytes:
 @pytest.fixture(autouse=True)
 def _flush_often(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(stream, "_WINDOW", BLOCK)
+    monkeypatch.setattr(stream, "_PAUSE", 0)
 
 
 def assert_sealed_only_when_finished(data: bytes | bytearray, finished: bytes) -> bool:
@@ -103,7 +104,7 @@ from lucky_keystone.building.build import build
 from lucky_keystone.content import BLOCK
 from lucky_keystone.drives.image_file import ImageFile
 from tests.media import small_image
-stream._WINDOW = BLOCK
+stream._WINDOW, stream._PAUSE = BLOCK, 0
 image = small_image(Path(sys.argv[2]))
 for line in sys.stdin:
     child = os.fork()
@@ -116,15 +117,11 @@ for line in sys.stdin:
 """
 
 
-LONGEST_BUILD = 0.09
-"""Seconds: some builds end before they are killed, most do not."""
-
-
 def test_200_kills_on_an_image_file(disc: Path, image: DriveImage, finished: bytes, tmp_path: Path) -> None:
     chance = random.Random(3)
     path = tmp_path / "killed.img"
     root = str(Path(__file__).parents[2])
-    kills, ended = 0, 0
+    kills, ended, longest = 0, 0, 0.0
     command = [sys.executable, "-c", KILLED, root, str(disc)]
     with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as server:
         assert server.stdin is not None
@@ -134,9 +131,12 @@ def test_200_kills_on_an_image_file(disc: Path, image: DriveImage, finished: byt
             server.stdin.write(f"{path}\n")
             server.stdin.flush()
             child = int(server.stdout.readline())
-            time.sleep(chance.random() * LONGEST_BUILD)
-            subprocess.run(["kill", "-9", str(child)], check=False, stderr=subprocess.DEVNULL)
+            started = time.monotonic()
+            if longest:  # the first one is not killed: it tells how long a build takes
+                time.sleep(chance.random() * longest)
+                subprocess.run(["kill", "-9", str(child)], check=False, stderr=subprocess.DEVNULL)
             code = int(server.stdout.readline())
+            longest = longest or (time.monotonic() - started) * 1.1
             with path.open("rb") as stream:
                 if any(stream.read(512)):
                     assert path.read_bytes() == finished
@@ -150,7 +150,7 @@ def test_200_kills_on_an_image_file(disc: Path, image: DriveImage, finished: byt
     with ImageFile(path, write=True) as target:
         build(image, target, silent)
     assert path.read_bytes() == finished
-    assert ended > 3
+    assert ended > 1
 
 
 @pytest.mark.parametrize("part", range(4))

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import queue
 import threading
+import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -20,7 +21,8 @@ from ..errors import KeystoneError
 from ..extents import Region
 from .feed import Block, Feed, Overtaken, aligned_buffer
 
-_WINDOW = 64 << 20  # bytes written between two flushes
+_WINDOW = 64 << 20  # bytes written between two flushes, at least
+_PAUSE = 0.5  # seconds between two flushes, at least: on a fast drive each of them costs more than it tells
 _PIECE = 64 << 10  # bytes that are written, made zero or left alone together
 _LEAVE, _ZERO, _WRITE = range(3)
 
@@ -156,7 +158,7 @@ class _Flusher:
     def __init__(self, medium: Medium, tell_taken: Callable[[int], None]) -> None:
         self._medium, self._tell_taken = medium, tell_taken
         self._asked: queue.Queue[int | None] = queue.Queue()
-        self._last_asked = 0
+        self._last_asked, self._last_moment = 0, time.monotonic()
         self._taken = 0
         self._error: KeystoneError | None = None
         self._thread = threading.Thread(target=self._run, name="flusher", daemon=True)
@@ -168,8 +170,8 @@ class _Flusher:
             raise self._error
         if not anything_written:
             self._taken = self._last_asked = done
-        elif done - self._last_asked >= _WINDOW:
-            self._last_asked = done
+        elif done - self._last_asked >= _WINDOW and time.monotonic() - self._last_moment >= _PAUSE:
+            self._last_asked, self._last_moment = done, time.monotonic()
             self._asked.put(done)
         return self._taken
 

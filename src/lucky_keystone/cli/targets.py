@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING
 import click
 
 from ..drives.bay import Bay
-from ..drives.contents import describe
 from ..drives.drive import Drive
 from ..drives.guards import Guard, admit
 from ..drives.host import Host, this_host
@@ -157,6 +156,8 @@ def open_for_writing(chosen: Chosen, size: int, needed: int, *, lifted: Collecti
 
 def contents_of(chosen: Chosen) -> str:
     """What is on a drive: as the system tells it, else from its own bytes where they may be read."""
+    from ..drives.contents import describe
+
     if chosen.drive is not None and chosen.drive.volumes:
         return ", ".join(chosen.drive.volumes)
     try:
