@@ -78,7 +78,7 @@ def command(
             entry.label or entry.source,
             shown_size(entry.bytes_written) if entry.bytes_written else "",
             f"{entry.seconds:.0f} s" if entry.seconds else "",
-            entry.detail + (f" ({entry.retries} retries)" if entry.retries else ""),
+            f"{entry.detail} ({entry.retries} retries)".strip() if entry.retries else entry.detail,
         )
     out.print(rows)
     out.print(f"\n{len(entries)} of the shop's record in {place}", style="dim")

@@ -30,6 +30,7 @@ model = "Wobbly Plug"
 serial = "WP-0002"
 speed = "USB 3, 5 Gbit/s"
 [drive.faults]
+bytes_per_second = 120000000
 vanishes_after = 230000000
 volatile_cache = 33554432
 

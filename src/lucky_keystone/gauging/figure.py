@@ -26,8 +26,9 @@ def draw_gauged(found: Gauged, name: str, path: Path) -> None:
 
     mpl.use("Agg")
     from matplotlib.figure import Figure
+    from matplotlib.layout_engine import ConstrainedLayoutEngine
 
-    figure = Figure(figsize=(12.8, 8), facecolor=_PAPER, layout="constrained")
+    figure = Figure(figsize=(12.8, 8), facecolor=_PAPER, layout=ConstrainedLayoutEngine(h_pad=0.25, w_pad=0.2))
     axes = figure.subplots()
     axes.set_facecolor(_PAPER)
     unit, unit_name = (_GIB, "GiB") if found.size >= 4 * _GIB else (1 << 20, "MiB")
@@ -42,23 +43,22 @@ def draw_gauged(found: Gauged, name: str, path: Path) -> None:
     for rates in (found.reading, found.writing):
         for number, (offset, size) in enumerate(rates.bad if rates else ()):
             label = "fails" if number == 0 and rates is found.reading else None
-            axes.axvspan(
-                offset / unit, max(offset + size, offset + found.size / 500) / unit, color=_BAD, alpha=0.35, linewidth=0, label=label
-            )
+            end = offset + max(size, found.size // 500)
+            axes.axvspan(offset / unit, end / unit, color=_BAD, alpha=0.35, linewidth=0, label=label)
     capacity = found.capacity
     if capacity.is_fake and capacity.real_size is not None:
-        axes.axvline(
-            capacity.real_size / unit, color=_BAD, linewidth=2, linestyle="--", label=f"truly ends at {shown_size(capacity.real_size)}"
-        )
+        label = f"not there: it truly ends at {shown_size(capacity.real_size)}"
+        axes.axvspan(capacity.real_size / unit, found.size / unit, color=_BAD, alpha=0.16, linewidth=0, label=label)
+        axes.axvline(capacity.real_size / unit, color=_BAD, linewidth=2)
     axes.set_xlim(0, found.size / unit)
-    axes.set_ylim(0, top * 1.15)
+    axes.set_ylim(0, top * 1.3)  # room for the legend
     axes.set_xlabel(f"place on the drive, {unit_name}", color=_INK)
     axes.set_ylabel("rate, MB/s", color=_INK)
     axes.set_title(f"{name}: {capacity.told}", loc="left", color=_INK, fontsize=14, pad=14)
     axes.grid(visible=True, color=_INK, alpha=0.12)
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)
-    axes.legend(frameon=False, loc="lower right")
+    axes.legend(frameon=False, loc="upper right", ncols=2)
     with naming(str(path), UsageError, advice="Choose a place where the figure can be written."):
         figure.savefig(path, dpi=100)
         give_to_user(path)

@@ -44,7 +44,10 @@ def gauge(medium: Medium, tell: Tell, mode: Mode = "read", *, whole: bool = Fals
     if mode == "erase":
         writing = write_everything(medium, marker, tell, buffer)
         reading, distances = read_marks(medium, marker, tell, buffer)
-        return Gauged(mode, medium.size, _capacity_of(medium.size, reading, writing, distances), reading, writing)
+        capacity = _capacity_of(medium.size, reading, writing, distances)
+        if capacity.is_fake:  # what is not there does not fail; and of a repeating one only what was written last is right
+            reading.bad, writing.bad = [], []
+        return Gauged(mode, medium.size, capacity, reading, writing)
     reading = read_rates(medium, tell, whole=whole, buffer=buffer)
     if mode == "marks":
         return Gauged(mode, medium.size, probe_capacity(medium, marker, tell), reading, None)
@@ -69,4 +72,5 @@ def _capacity_of(size: int, reading: Rates, writing: Rates, distances: set[int])
         how = "fails" if writing.bad else "loses what is written"
         return Capacity(verdict, size, first, f"It says it holds {size:,} bytes, but {how} from byte {first:,} on.")
     lost = sum(length for _, length in bad)
-    return Capacity("not known", size, None, f"{lost:,} bytes in {len(bad)} places do not keep what is written: it is failing.")
+    places = f"{len(bad)} places" if len(bad) > 1 else "one place"
+    return Capacity("not known", size, None, f"{lost:,} bytes in {places} do not keep what is written: it is failing.")
