@@ -42,6 +42,7 @@ def main() -> None:
         measure(disc, devices, files, given.rounds)
     finally:
         for device in devices:
+            subprocess.run(["partx", "--delete", device], check=False, capture_output=True)
             subprocess.run(["losetup", "--detach", device], check=False)
         for file in files:
             file.unlink()

@@ -33,7 +33,7 @@ from ..conftest import build_drive, need, silent
 from ..media import MemoryDrive
 
 CASES, CHUNKS = 20_000, 8
-KINDS = ("udf", "joliet", "rock ridge", "install image", "drive")
+KINDS = ("udf", "joliet", "rock ridge", "install image", "drive", "gpt drive")
 LONGEST = 20.0  # seconds for one case; a good one takes some milliseconds, a busy machine more
 EXTREMES = [b"\0" * 4, b"\xff" * 4, b"\x01\0\0\0", b"\xff\xff\xff\x7f", b"\0\0\0\x80", b"\xff" * 8, b"\xff" * 7 + b"\x7f"]
 
@@ -135,6 +135,17 @@ def targets(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Target]:
     spans = [(0, 512)] * 6 + [(512, 3000)] * 4 + [(1 << 20, 1024)] * 12 + [(fats, 600)] * 6
     spans += [(folders + at, size) for at, size in used_spans(bytes(witness.data[folders : folders + 6144]))]
     found["drive"] = Target(*in_memory(witness.data), spans, use_drive)
+    built = build_drive(open_source(ours), folder / "gpt.img", Choices(table="gpt"))
+    other = MemoryDrive(built.image.size)
+    other.data = bytearray(built.path.read_bytes())
+
+    def use_gpt_drive() -> None:
+        other.log.clear()
+        check_drive(other, silent, contents=False)
+
+    end = len(other.data)
+    spans = [(446, 66), (512, 92), (512, 92), (1024, 128), (17_408, 2000), (end - 512, 92), (end - 512 - 16_384, 128)]
+    found["gpt drive"] = Target(*in_memory(other.data), spans, use_gpt_drive)
     return found
 
 

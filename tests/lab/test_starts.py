@@ -64,6 +64,17 @@ def test_uefi_reads_every_file_and_part(built: Built, tmp_path: Path) -> None:
     assert_uefi_reads_all(built.path, built.plan.tree, tmp_path)
 
 
+@pytest.mark.parametrize("table", ["mbr", "gpt"])
+def test_a_drive_starts_where_the_forecast_says(table: str, disc: Path, tmp_path: Path) -> None:
+    """From a GPT drive UEFI starts and reads all; BIOS finds nothing to start, as told before."""
+    drive = build_drive(open_source(disc), tmp_path / "drive.img", Choices(table=table))
+    told = {row.firmware: row.verdict for row in drive.plan.forecast}
+    assert told["UEFI 64-bit"] == "starts"
+    assert_uefi_reads_all(drive.path, drive.plan.tree, tmp_path)
+    serial = start(drive.path, "bios", tmp_path, seconds=8 if table == "gpt" else 60)
+    assert ("TIDEWELL BIOS DONE" in serial) == (told["BIOS"] == "starts")
+
+
 def test_drive_larger_than_fat32s_largest_file(tmp_path: Path) -> None:
     """The demo's own source: an install image beyond 4 GiB, split on the way; both firmwares."""
     disc = tmp_path / "disc.iso"

@@ -20,10 +20,10 @@ from lucky_keystone.units import parse_size, shown_size, sold_size
 @pytest.mark.parametrize(
     ("choices", "error", "instead"),
     [
-        (Choices(table="gpt"), NotYet, "--table mbr"),
         (Choices(file_system="ntfs"), NotYet, "--file-system fat32"),
         (Choices(file_system="fat32+ntfs"), NotYet, "--file-system fat32"),
-        (Choices(firmware="bios"), NotYet, "--firmware both"),
+        (Choices(table="gpt", firmware="both"), UsageError, "--table mbr"),
+        (Choices(table="gpt", firmware="bios"), UsageError, "--firmware uefi"),
         (Choices(purpose="portable"), NotYet, "installer drive"),
         (Choices(waive="tpm"), NotYet, "own checks"),
         (Choices(edition="Crew"), NotYet, "setup asks"),

@@ -97,7 +97,7 @@ class Recorder:
 
     def taken(self, count: int) -> None:
         record = pack_progress(Progress(self._kind, self._image.fingerprint, count, self._image.first_partition), self._image.sector_size)
-        self._medium.write_at(self._image.sector_size, memoryview(record))
+        self._medium.write_at(self._image.manifest_offset, memoryview(record))
 
 
 def finish(
@@ -120,6 +120,8 @@ def finish(
     sector = image.sector_size
     _write_checked(medium, image.manifest_offset + sector, manifest[sector:], "manifest", verify)
     _write_checked(medium, image.manifest_offset, manifest[:sector], "manifest", verify)
+    for offset, data in image.tables:
+        _write_checked(medium, offset, data, "partition table", verify)
     tell("sealing", 0, 1)
     try:
         _write_checked(medium, 0, image.seal, "seal", verify)
@@ -141,8 +143,10 @@ def manifest_of(image: DriveImage, streamed: Streamed) -> bytes:
     """Return the image's manifest with the hashes of what was streamed."""
     if not image.manifest_room:
         return b""
-    notes = [("table", 0, len(image.seal)), *((region.kind, region.offset, region.size) for region in image.regions)]
-    digests = [blake3(image.seal).digest(), *(digest for _, _, digest in streamed.blocks)]
+    tables = [(0, image.seal), *image.tables]
+    notes = [("table" if offset == 0 else "gpt", offset, len(data)) for offset, data in tables]
+    notes += [*((region.kind, region.offset, region.size) for region in image.regions)]
+    digests = [*(blake3(data).digest() for _, data in tables), *(digest for _, _, digest in streamed.blocks)]
     return pack_manifest({**image.about, "build": image.fingerprint.hex()}, notes, digests, image.manifest_room)
 
 
@@ -171,11 +175,15 @@ def _clear_ends(image: DriveImage, medium: Medium, recorder: Recorder, claimed: 
     That is done again when an interrupted build goes on: a drive that lies about flushing may have lost it.
     """
     unseal(image, medium)
-    after = image.sector_size
+    record = max(image.manifest_offset, image.sector_size)
     if claimed:
         recorder.taken(claimed)
-        after += image.sector_size
-    medium.write_zeros(after, image.first_partition - after)
+        if record > image.sector_size:
+            medium.write_zeros(image.sector_size, record - image.sector_size)
+        record += image.sector_size
+        medium.write_zeros(record, image.first_partition - record)
+    else:
+        medium.write_zeros(image.sector_size, image.first_partition - image.sector_size)
     tail = min(MIB, image.size - image.first_partition)
     medium.write_zeros(image.size - tail, tail)
     medium.flush()
@@ -186,7 +194,8 @@ def _cleared(image: DriveImage) -> Iterator[tuple[int, int, bytes]]:
     after_manifest = max(image.manifest_offset + image.manifest_room, image.sector_size)
     end = max(region.offset + region.size for region in image.regions)
     tail = max(image.size - min(MIB, image.size - image.first_partition), end)
-    for start, stop in ((after_manifest, image.first_partition), (tail, image.size)):
+    before_manifest = (image.sector_size, max(image.manifest_offset, image.sector_size))
+    for start, stop in (before_manifest, (after_manifest, image.first_partition), (tail, image.size)):
         for at in range(start, stop, BLOCK):
             size = min(BLOCK, stop - at)
             yield at, size, blake3(bytes(size)).digest()

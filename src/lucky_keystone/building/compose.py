@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import uuid
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -15,9 +16,11 @@ from ..boot.records import fat32_boot_sector, fat32_further_code, mbr_code
 from ..drives.host import Span
 from ..extents import Region
 from ..planning.plan import Plan
+from ..planning.room import manifest_offset
+from ..tables.gpt import BASIC_DATA, GptPartition, compose_gpt
 from ..tables.mbr import TYPE_FAT32_LBA, MbrPartition, compose_mbr
 from ..volumes.fat32.compose import compose
-from .identity import identity_of
+from .identity import Identity, identity_of
 
 
 @dataclass(frozen=True)
@@ -37,12 +40,16 @@ class DriveImage:
     """What the manifest tells besides hashes; see docs/formats.md."""
     partitions: tuple[Span, ...]
     """For telling a system of them."""
+    tables: tuple[tuple[int, bytes], ...] = ()
+    """Offset and bytes of what is written between manifest and seal: a GPT's backup, then its primary."""
 
     @cached_property
     def fingerprint(self) -> bytes:
         """32 bytes over everything that is decided before a byte is read: tells whether a begun drive is this one."""
         digest = blake3(msgspec.json.encode([self.size, self.sector_size, self.about], order="sorted"))
         digest.update(self.seal)
+        for _, data in self.tables:
+            digest.update(data)
         for region in self.regions:
             digest.update(region.kind.encode())
             digest.update(np.array([(extent.offset, extent.content.size) for extent in region.extents], "<u8").tobytes())
@@ -60,24 +67,26 @@ def compose_drive(plan: Plan) -> DriveImage:
     identity = identity_of(plan)
     serial, signature = identity.number("volume serial"), identity.number("disk signature")
     regions = compose(plan.layout, shape, serial=serial, boot_sector=fat32_boot_sector(), further_code=fat32_further_code())
-    partition = MbrPartition(1, True, TYPE_FAT32_LBA, shape.hidden, shape.total)
     assert plan.drive.size is not None
+    seal, tables = _table(plan, identity, signature)
     start = shape.hidden * shape.sector_size
     return DriveImage(
         size=plan.drive.size,
         sector_size=shape.sector_size,
-        seal=compose_mbr(mbr_code(), signature, [partition], shape.sector_size),
+        seal=seal,
         regions=tuple(regions),
-        manifest_offset=shape.sector_size,
+        manifest_offset=manifest_offset(plan.choices.table or "mbr", shape.sector_size),
         manifest_room=plan.manifest_room,
         first_partition=start,
         partitions=(Span(1, start, shape.total * shape.sector_size),),
+        tables=tables,
         about={
             "tool": f"lucky-keystone {__version__}",
             "source": {"name": plan.source.path.name, "label": plan.source.label, "fingerprint": plan.source.fingerprint},
             "identity": plan.identity,
             "drive_size": plan.drive.size,
             "sector_size": shape.sector_size,
+            "table": plan.choices.table or "mbr",
             "volume": {
                 "offset": start,
                 "file_system": "fat32",
@@ -90,3 +99,17 @@ def compose_drive(plan: Plan) -> DriveImage:
             },
         },
     )
+
+
+def _table(plan: Plan, identity: Identity, signature: int) -> tuple[bytes, tuple[tuple[int, bytes], ...]]:
+    """Return sector 0, and what else belongs to the table, in the order it is written."""
+    shape = plan.geometry
+    if plan.choices.table != "gpt":
+        active = MbrPartition(1, True, TYPE_FAT32_LBA, shape.hidden, shape.total)
+        return compose_mbr(mbr_code(), signature, [active], shape.sector_size), ()
+    assert plan.drive.size is not None
+    disk, unique = (uuid.UUID(bytes=identity.derive(purpose, 16), version=4) for purpose in ("disk GUID", "partition GUID"))
+    # Basic data: firmware finds the loader on removable drives all the same, and setup gives the volume a letter.
+    partition = GptPartition(1, BASIC_DATA, unique, shape.hidden, shape.total, name=plan.layout.label)
+    parts = compose_gpt(disk, [partition], plan.drive.size // shape.sector_size, shape.sector_size, signature=signature)
+    return parts.protective, ((parts.backup_offset, parts.backup), (parts.primary_offset, parts.primary))

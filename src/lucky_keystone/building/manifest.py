@@ -16,6 +16,7 @@ from blake3 import blake3
 
 from ..content import BLOCK
 from ..errors import KeystoneError
+from ..planning.room import manifest_offset
 from ..record import Record, RecordError, raw, record, u32, u64
 from .progress import MAGIC as PROGRESS_MAGIC
 
@@ -51,7 +52,7 @@ U63 = Annotated[int, msgspec.Meta(ge=0, le=(1 << 63) - 1)]
 class RegionNote(msgspec.Struct, frozen=True):
     """Where a region lies, in bytes."""
 
-    kind: Literal["table", "reserved", "fat1", "fat2", "folders", "files"]
+    kind: Literal["table", "gpt", "reserved", "fat1", "fat2", "folders", "files"]
     offset: U63
     size: U63
 
@@ -97,6 +98,7 @@ class About(msgspec.Struct, frozen=True):
     sector_size: Literal[512, 4096]
     volume: VolumeNote
     regions: list[RegionNote]
+    table: Literal["mbr", "gpt"] = "mbr"
     build: str = ""
     """The drive's fingerprint in hexadecimal: tells a build that goes on, or an update, whether it is the same drive."""
 
@@ -142,10 +144,14 @@ class _Readable(Protocol):
 
 
 def read_manifest(drive: _Readable, sector_size: int) -> Manifest | None:
-    """Read the manifest behind sector 0; None when there is none. Raises ManifestError when it is damaged."""
-    if drive.size < sector_size + ManifestHeader.SIZE:
-        return None
-    head = drive.read_at(sector_size, ManifestHeader.SIZE)
+    """Read the manifest, behind sector 0 or a GPT; None when there is none. Raises ManifestError when it is damaged."""
+    places = (manifest_offset(table, sector_size) for table in ("mbr", "gpt"))
+    found = (_read_at(drive, place) for place in places if place + ManifestHeader.SIZE <= drive.size)
+    return next((manifest for manifest in found if manifest is not None), None)
+
+
+def _read_at(drive: _Readable, place: int) -> Manifest | None:
+    head = drive.read_at(place, ManifestHeader.SIZE)
     try:
         header = ManifestHeader.unpack(head)
     except RecordError as error:
@@ -158,10 +164,10 @@ def read_manifest(drive: _Readable, sector_size: int) -> Manifest | None:
         raise ManifestError("its header does not match its own hash")
     whole = ManifestHeader.SIZE + header.about_size + HASH_SIZE * header.hash_count
     most_hashes = drive.size // BLOCK + MOST_REGIONS
-    sizes_hold = header.about_size <= _MOST_ABOUT and header.hash_count <= most_hashes and sector_size + whole <= drive.size
+    sizes_hold = header.about_size <= _MOST_ABOUT and header.hash_count <= most_hashes and place + whole <= drive.size
     if header.magic != MAGIC or header.block_size != BLOCK or not sizes_hold:
         raise ManifestError("its header holds sizes that cannot be")
-    body = drive.read_at(sector_size + ManifestHeader.SIZE, whole - ManifestHeader.SIZE)
+    body = drive.read_at(place + ManifestHeader.SIZE, whole - ManifestHeader.SIZE)
     if blake3(body).digest() != header.body_hash:
         raise ManifestError("its text or hashes do not match their hash")
     try:

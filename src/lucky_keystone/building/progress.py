@@ -1,6 +1,6 @@
 """The record of an unfinished build: which drive it was to become, and how much of it the drive has surely taken.
 
-It stands in sector 1, where the manifest goes in the end. It is a hint and no more: whatever it claims is read again
+It stands where the manifest goes in the end. It is a hint and no more: whatever it claims is read again
 and compared before it is believed, so a record that is wrong, torn or lost costs time and never a byte.
 """
 
@@ -12,6 +12,7 @@ from typing import Literal
 from blake3 import blake3
 
 from ..drives.medium import Medium
+from ..planning.room import manifest_offset
 from ..record import Record, raw, record, u32, u64
 
 MAGIC = b"LKEYWIP1"
@@ -21,7 +22,7 @@ Kind = Literal["build", "update"]
 
 @record(size=512)
 class ProgressRecord(Record):
-    """Sector 1 of a drive that is being built, all numbers little endian."""
+    """First sector of the manifest's room on a drive that is being built, all numbers little endian."""
 
     magic: bytes = raw(0, 8, "LKEYWIP1", default=MAGIC)
     taken: int = u64(8, "bytes of all regions, in order, that were flushed")
@@ -56,12 +57,14 @@ def pack_progress(progress: Progress, sector_size: int) -> bytes:
 
 def read_progress(drive: Medium, sector_size: int) -> Progress | None:
     """Read the record behind an empty sector 0; None when the drive is finished, or tells nothing that holds."""
-    if drive.size < sector_size + ProgressRecord.SIZE or any(drive.read_at(0, sector_size)):
+    places = [manifest_offset(table, sector_size) for table in ("mbr", "gpt")]
+    if drive.size < places[-1] + ProgressRecord.SIZE or any(drive.read_at(0, sector_size)):
         return None
-    data = drive.read_at(sector_size, ProgressRecord.SIZE)
-    if data[:8] != MAGIC or blake3(data[:480]).digest() != data[480:]:
-        return None
-    found = ProgressRecord.unpack(data)
-    if found.kind >= len(_KINDS):
-        return None
-    return Progress(_KINDS[found.kind], found.fingerprint, found.taken, found.volume_offset)  # type: ignore[arg-type]
+    for place in places:
+        data = drive.read_at(place, ProgressRecord.SIZE)
+        if data[:8] != MAGIC or blake3(data[:480]).digest() != data[480:]:
+            continue
+        found = ProgressRecord.unpack(data)
+        if found.kind < len(_KINDS):
+            return Progress(_KINDS[found.kind], found.fingerprint, found.taken, found.volume_offset)  # type: ignore[arg-type]
+    return None

@@ -17,7 +17,7 @@ from ..planning.choices import Choices
 from ..planning.plan import DriveShape, Plan, StandingVolume
 from ..planning.rules import make_plan
 from ..sources.source import Source
-from ..tables.mbr import read_mbr
+from ..tables.table import read_table
 from ..volumes.fat32.geometry import Geometry
 from ..volumes.fat32.read import Entry, Fat32Volume
 from .build import BuildResult, Recorder, finish, leaving_no_seal, manifest_of, unseal
@@ -115,8 +115,8 @@ def update(image: DriveImage, medium: Medium, standing: Standing, tell: Tell, *,
             hooks=Hooks(before_first_write=begin),
         )
         if not streamed.written:
-            ends = medium.read_at(0, image.sector_size) + medium.read_at(image.manifest_offset, image.manifest_room)
-            if ends == image.seal + manifest_of(image, streamed):
+            parts = [(0, image.seal), (image.manifest_offset, manifest_of(image, streamed)), *image.tables]
+            if all(medium.read_at(offset, len(data)) == data for offset, data in parts):
                 return BuildResult(0, image.bytes_to_write, 0.0, time.monotonic() - started, verified=True)
             begin()
         written = [streamed.blocks[index] for index in streamed.written]
@@ -138,7 +138,7 @@ def _is_unchanged(image: DriveImage, medium: Medium, standing: Standing, tell: T
 
 def _volume(medium: Medium, sector_size: int, start: int) -> Fat32Volume:
     """Return the volume at byte `start`. Raises ProtectError when the table says that it is another one by now."""
-    table = read_mbr(medium.read_at(0, 512), medium.size // sector_size)
+    table = read_table(medium, sector_size)
     if table is not None and [partition.first_lba * sector_size for partition in table.partitions] != [start]:
         raise ProtectError("its table is not the one that was built")
     return Fat32Volume(medium, start, medium.size - start)

@@ -9,7 +9,7 @@ from ..boot.records import FURTHER_CODE_MARK, fat32_boot_sector, fat32_further_c
 from ..planning.forecast import MOST_BIOS_LOADER, UEFI_NAMES
 from ..planning.plan import Outlook
 from ..sources.pe import REMOVABLE_LOADERS, loader_architecture, loader_fault
-from ..tables.mbr import MbrTable
+from ..tables.table import Table
 from ..volumes.fat32.read import Entry, Fat32Volume
 from ..volumes.fat32.records import FURTHER_CODE_SECTOR
 from .report import Report
@@ -31,7 +31,7 @@ class _FileOnVolume:
 
 
 def walk_boot(
-    table: MbrTable, volume: Fat32Volume, active: bool, sector_size: int, entries: Sequence[Entry], report: Report
+    table: Table, volume: Fat32Volume, active: bool, sector_size: int, entries: Sequence[Entry], report: Report
 ) -> tuple[Outlook, ...]:
     """Return on which firmware the drive starts, adding a fault where a chain is there but broken."""
     by_path = {entry.path.upper(): entry for entry in entries if not entry.is_folder}
@@ -45,13 +45,15 @@ def walk_boot(
     return tuple(rows)
 
 
-def _bios(table: MbrTable, volume: Fat32Volume, active: bool, sector_size: int, manager: Entry | None, report: Report) -> Outlook:
+def _bios(table: Table, volume: Fat32Volume, active: bool, sector_size: int, manager: Entry | None, report: Report) -> Outlook:
     def fails(why: str) -> Outlook:
         return Outlook("BIOS", "will not start", why)
 
     if sector_size != 512:
         return fails("BIOS firmware reads drives in sectors of 512 bytes only")
-    if not any(table.code):
+    if table.style == "gpt":
+        return fails("BIOS machines start no Windows installer from a GPT drive")
+    if not any(table.mbr.code):
         return fails("sector 0 has no boot code")
     if not active:
         return fails("no partition is active, or more than one")
@@ -70,7 +72,7 @@ def _bios(table: MbrTable, volume: Fat32Volume, active: bool, sector_size: int, 
         return fails("its boot code is not whole")
     if not any(volume.boot.code):
         return fails("the volume's boot sector has no code")
-    if ours and table.code[: len(mbr_code())] == mbr_code():
+    if ours and table.mbr.code[: len(mbr_code())] == mbr_code():
         return Outlook("BIOS", "starts", "our records, active partition and BOOTMGR are whole")
     return Outlook("BIOS", "not known", "record, active partition and BOOTMGR are there; the boot code is not ours and was not judged")
 

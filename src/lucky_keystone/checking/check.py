@@ -6,7 +6,8 @@ from ..building.manifest import Manifest, ManifestError, read_manifest
 from ..content import Tell
 from ..drives.medium import Medium
 from ..errors import KeystoneError
-from ..tables.mbr import TYPE_FAT32_LBA, MbrPartition, MbrTable, read_mbr
+from ..tables.mbr import MbrTable, read_mbr
+from ..tables.table import Partition, Table, read_table
 from ..units import SECTOR_SIZES
 from ..volumes.fat32.read import Entry, Fat32Volume, VolumeError
 from .bootwalk import walk_boot
@@ -15,7 +16,6 @@ from .report import Report
 from .structure import check_structure
 
 _REBUILD = "Build the drive again."
-_FAT32_TYPES = (0x0B, TYPE_FAT32_LBA, 0xEF)
 
 
 def check_drive(drive: Medium, tell: Tell, *, sector_size: int | None = None, contents: bool = True) -> Report:
@@ -33,7 +33,7 @@ def check_drive(drive: Medium, tell: Tell, *, sector_size: int | None = None, co
         report.bytes_checked = sum(note.size for note in manifest.about.regions) + manifest.stored_size if contents else 0
     else:
         report.unknown.append("It carries no manifest: whether its files are what they were cannot be known.")
-    table = read_mbr(drive.read_at(0, 512), drive.size // sector) if drive.size >= 512 else None
+    table = read_table(drive, sector)
     volume, entries = _volume(drive, table, sector, manifest, report)
     if manifest:
         judge(drive, manifest, wrong, volume, entries, report)
@@ -70,7 +70,7 @@ def _manifest(drive: Medium, sector_size: int, report: Report) -> Manifest | Non
 
 
 def _volume(
-    drive: Medium, table: MbrTable | None, sector: int, manifest: Manifest | None, report: Report
+    drive: Medium, table: Table | None, sector: int, manifest: Manifest | None, report: Report
 ) -> tuple[Fat32Volume | None, list[Entry]]:
     """Check table, volume and boot walk; return the volume and its entries as far as they can be read."""
     if table is None:
@@ -79,7 +79,7 @@ def _volume(
         partition = _partition_of(manifest, sector) if manifest else None
         if partition is None:
             return None, []
-        table = MbrTable(b"", 0, (), ())
+        table = Table("mbr", MbrTable(b"", 0, (), ()), None, (), ())
     else:
         partition = _check_table(table, report)
     if partition is None:
@@ -101,24 +101,25 @@ def _volume(
     return volume, entries
 
 
-def _check_table(table: MbrTable, report: Report) -> MbrPartition | None:
-    report.looked_at.append(f"table: MBR, partitions in use: {len(table.partitions)}, signature {table.disk_signature:08X}")
+def _check_table(table: Table, report: Report) -> Partition | None:
+    signature = table.gpt.disk if table.gpt else f"{table.mbr.disk_signature:08X}"
+    report.looked_at.append(f"table: {table.style.upper()}, partitions in use: {len(table.partitions)}, signature {signature}")
     for fault in table.faults:
         report.fault("table", fault + ".", _REBUILD)
-    if table.disk_signature == 0:
+    if table.style == "mbr" and table.mbr.disk_signature == 0:
         report.fault("table", "the disk signature is 0.", "Windows will not tell this drive from others: build it again.")
     actives = [partition for partition in table.partitions if partition.active]
     if len(actives) > 1:
         report.fault("table", f"{len(actives)} partitions are active.", "One must be: build the drive again.")
-    candidates = [p for p in (*actives, *table.partitions) if p.type in _FAT32_TYPES]
+    candidates = [partition for partition in (*actives, *table.partitions) if partition.may_hold_fat]
     return candidates[0] if candidates else None
 
 
-def _partition_of(manifest: Manifest, sector: int) -> MbrPartition | None:
+def _partition_of(manifest: Manifest, sector: int) -> Partition | None:
     """Return the partition the manifest tells of, to check a drive whose sector 0 is lost."""
     volume = manifest.about.volume
     end = max((note.offset + note.size for note in manifest.about.regions), default=0)
     if end <= volume.offset:
         return None
     whole = (manifest.about.drive_size - volume.offset) // sector
-    return MbrPartition(1, False, TYPE_FAT32_LBA, volume.offset // sector, whole)
+    return Partition(1, volume.offset // sector, whole, False, True)

@@ -29,7 +29,15 @@ from ..volumes.fat32.records import (
 from .report import Report
 
 _LISTED = 8
-_AREAS = {"table": "table", "reserved": "boot sectors", "fat1": "FAT", "fat2": "FAT", "folders": "folders", "files": "files"}
+_AREAS = {
+    "table": "table",
+    "gpt": "table",
+    "reserved": "boot sectors",
+    "fat1": "FAT",
+    "fat2": "FAT",
+    "folders": "folders",
+    "files": "files",
+}
 
 
 def check_contents(drive: Medium, manifest: Manifest, tell: Tell) -> list[tuple[RegionNote, int, int, bytes]]:
@@ -75,6 +83,7 @@ def judge(
 def _name(kind: str) -> str:
     return {
         "table": "sector 0 is",
+        "gpt": "the GPT is",
         "reserved": "the boot sectors are",
         "fat1": "the first FAT is",
         "fat2": "the second FAT is",

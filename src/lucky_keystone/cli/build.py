@@ -215,12 +215,15 @@ def _with_identity(saved: Choices, identity: str | None, *, several: bool) -> Ch
 
 
 def _kept_identity(choices: Choices, standing: Standing) -> Choices:
-    """A drive keeps the identity word it was built with, unless another one is chosen."""
+    """A drive keeps its table, and the identity word it was built with unless another one is chosen."""
     import msgspec
 
-    if choices.identity is not None or standing.manifest is None:
+    if standing.manifest is None:
         return choices
-    return msgspec.structs.replace(choices, identity=standing.manifest.about.identity)
+    about = standing.manifest.about
+    if choices.table not in (None, about.table):
+        raise UsageError(f"An update keeps the table as it is: {about.table}.", advice="Build anew, without --update.")
+    return msgspec.structs.replace(choices, identity=choices.identity or about.identity, table=about.table)
 
 
 def _write(works: list[_Work], stages: Stages, *, verify: bool, resume: bool, probe: bool) -> None:

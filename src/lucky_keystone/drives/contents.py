@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from ..errors import KeystoneError
 from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
+from ..tables.gpt import read_gpt
 from ..tables.mbr import read_mbr
 from ..units import shown_size
 from ..volumes.fat32.read import Fat32Volume
 from .medium import Medium
 
 _LOOKED_AT = 1 << 20  # bytes at either end
+_LISTED = 8
 _TYPES = {0x07: "NTFS or exFAT", 0x0B: "FAT32", 0x0C: "FAT32", 0x83: "Linux", 0xEE: "GPT", 0xEF: "UEFI system", 0x82: "Linux swap"}
 
 
@@ -25,7 +27,7 @@ def describe(drive: Medium, sector_size: int) -> str:
             if bare or table is None or not table.partitions:
                 return bare or _gpt(drive, sector_size) or _rest(drive, has_table=table is not None)
         if table.partitions[0].type == 0xEE:
-            return "GPT"
+            return _through_gpt(drive, sector_size)
         return "MBR: " + ", ".join(
             _partition(drive, p.type, p.first_lba * sector_size, p.sector_count * sector_size) for p in table.partitions
         )
@@ -55,12 +57,21 @@ def _rest(drive: Medium, *, has_table: bool) -> str:
 
 
 def _partition(drive: Medium, kind: int, offset: int, size: int) -> str:
-    name = _TYPES.get(kind, f"type {kind:02X}h")
+    name = _TYPES.get(kind, f"type {kind:02X}h" if kind >= 0 else "partition")
     try:
         volume = Fat32Volume(drive, offset, min(size, drive.size - offset))
         return f"FAT32 '{volume.label()}' {shown_size(size)}"
     except KeystoneError:
         return f"{name} {shown_size(size)}"
+
+
+def _through_gpt(drive: Medium, sector_size: int) -> str:
+    table = read_gpt(drive, sector_size)
+    if table is None or not table.partitions:
+        return "GPT without partitions"
+    told = [_partition(drive, -1, p.first_lba * sector_size, p.sector_count * sector_size) for p in table.partitions[:_LISTED]]
+    more = len(table.partitions) - len(told)
+    return "GPT: " + ", ".join(told) + (f" and {more} more" if more else "")
 
 
 def _gpt(drive: Medium, sector_size: int) -> str:

@@ -27,7 +27,7 @@ class Choices(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     waive: str | None = None
 
 
-_SUPPORTED = {"table": "mbr", "firmware": "both", "file_system": "fat32", "purpose": "install"}
+_SUPPORTED = {"file_system": "fat32", "purpose": "install"}
 _KNOWN = {
     "table": ("mbr", "gpt"),
     "firmware": ("bios", "uefi", "both"),
@@ -36,8 +36,6 @@ _KNOWN = {
     "use": ("whole", "needed"),
 }
 _INSTEAD = {
-    "table": "An MBR drive (--table mbr) starts in BIOS and in UEFI machines.",
-    "firmware": "A drive for both (--firmware both) starts in either.",
     "file_system": "FAT32 (--file-system fat32) is read by all firmware; install images too large for it are split.",
     "purpose": "Leave the choice out to build an installer drive.",
     "edition": "Leave the choice out: setup asks which edition to install.",
@@ -55,6 +53,11 @@ def check_choices(choices: Choices, sector_size: int) -> None:
         value = getattr(choices, name)
         if value is not None and value != _SUPPORTED.get(name):
             raise NotYet(f"{option(name)} {value} is not built yet by this version.", advice=instead)
+    if choices.table == "gpt" and choices.firmware in ("bios", "both"):
+        raise UsageError(
+            "--table gpt: BIOS machines start no Windows installer from a GPT drive.",
+            advice="Choose --table mbr, which starts in BIOS and UEFI machines alike, or --firmware uefi.",
+        )
     if sector_size not in SECTOR_SIZES:
         raise UsageError(f"Sectors of {sector_size} bytes are not supported.", advice="Choose 512 or 4096.")
     if choices.label is not None and (fault := label_fault(choices.label)):

@@ -17,11 +17,13 @@ MOST_BIOS_LOADER = 0x9FC00 - 0x20000
 UEFI_NAMES = {"x64": "UEFI 64-bit", "x86": "UEFI 32-bit", "arm64": "UEFI ARM64"}
 
 
-def forecast(loaders: Sequence[Loader], sector_size: int) -> tuple[Outlook, ...]:
-    """Return a row for BIOS, for each UEFI architecture, and for Secure Boot, for an MBR drive with FAT32."""
-    return (_bios(loaders, sector_size), *(_uefi(loaders, architecture) for architecture in UEFI_NAMES), _SECURE_BOOT)
+def forecast(loaders: Sequence[Loader], sector_size: int, table: str) -> tuple[Outlook, ...]:
+    """Return a row for BIOS, for each UEFI architecture, and for Secure Boot, for a drive with FAT32 and this kind of table."""
+    bios = _NOT_FROM_GPT if table == "gpt" else _bios(loaders, sector_size)
+    return (bios, *(_uefi(loaders, architecture) for architecture in UEFI_NAMES), _SECURE_BOOT)
 
 
+_NOT_FROM_GPT = Outlook("BIOS", "will not start", "BIOS machines start no Windows installer from a GPT drive")
 _SECURE_BOOT = Outlook("Secure Boot", "not known", "signatures are not examined yet; the layout needs nothing unsigned")
 
 

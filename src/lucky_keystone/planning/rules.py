@@ -22,9 +22,9 @@ from ..wim.split import LARGEST_PART, divide, part_names
 from .choices import Choices, check_choices
 from .forecast import forecast
 from .plan import Area, Decision, DriveShape, Plan, SplitImage, StandingVolume
-from .room import manifest_room
+from .room import manifest_offset, manifest_room
 
-_MOST_MBR_SECTORS = 1 << 32
+_MOST_SECTORS = 1 << 32  # what an MBR can say, and a FAT32 volume as well
 _MOST_HOLES = 48  # each ends a region of the manifest, which has room for 64
 
 
@@ -42,13 +42,15 @@ def make_plan(source: Source, choices: Choices, drive: DriveShape, standing: Sta
     tree, splits = _divided(source, choices.part_size or LARGEST_PART)
     label = choices.label or _label_from(source.label)
     use = choices.use or ("whole" if drive.size is not None else "needed")
-    measures = (
-        _measure(tree, label, choices.cluster, use, drive) if standing is None else _measure_again(tree, label, choices, drive, standing)
-    )
+    table = choices.table or "mbr"
+    if standing is None:
+        measures = _measure(tree, label, choices.cluster, use, drive, table)
+    else:
+        measures = _measure_again(tree, label, choices, drive, standing)
     settled = msgspec.structs.replace(
         choices,
-        table="mbr",
-        firmware="both",
+        table=table,
+        firmware=choices.firmware or ("both" if table == "mbr" else "uefi"),
         file_system="fat32",
         purpose="install",
         label=label.upper(),
@@ -69,7 +71,7 @@ def make_plan(source: Source, choices: Choices, drive: DriveShape, standing: Sta
         needed=measures.needed,
         unused=measures.drive_size - measures.end,
         free=(measures.geometry.cluster_count - measures.layout.clusters_used) * measures.geometry.cluster_size,
-        forecast=forecast(source.facts.loaders, drive.sector_size),
+        forecast=forecast(source.facts.loaders, drive.sector_size, table),
         splits=splits,
         tree=tree,
         layout=measures.layout,
@@ -134,6 +136,7 @@ class _Measures:
     manifest_room: int
     drive_size: int
     needed: int
+    table: str = "mbr"
 
     @property
     def start(self) -> int:
@@ -144,32 +147,34 @@ class _Measures:
         return self.start + self.geometry.total * self.geometry.sector_size
 
 
-def _measure(tree: Folder, label: str, cluster: int | None, use: str, drive: DriveShape) -> _Measures:
+def _measure(tree: Folder, label: str, cluster: int | None, use: str, drive: DriveShape, table: str) -> _Measures:
     sector = drive.sector_size
     content = sum(file.size for _, file in tree.files())
-    available = None if drive.size is None else min(drive.size // sector, _MOST_MBR_SECTORS) * sector
+    behind = 0 if table == "mbr" else MIB  # a GPT's backup, with the partition's end still at a whole MiB
+    available = None if drive.size is None else min(drive.size // sector, _MOST_SECTORS) * sector - behind
     basis = content if available is None or use == "needed" else available
     cluster_size = cluster or default_cluster_size(basis, sector)
     layout = lay_out(tree, label, cluster_size)
     room = manifest_room(layout, available if available is not None and use == "whole" else None, sector)
-    hidden = align_up(sector + room, MIB) // sector
+    hidden = align_up(manifest_offset(table, sector) + room, MIB) // sector
     smallest = smallest_total(hidden, layout.clusters_used, sector, cluster_size)
-    needed = align_up((hidden + smallest) * sector, MIB)
+    end = align_up((hidden + smallest) * sector, MIB)
+    needed = end + behind
     if drive.size is None:
-        drive_size, total = needed, needed // sector - hidden
+        drive_size, total = needed, end // sector - hidden
     else:
         drive_size = drive.size
-        if available is None or needed > available:
+        if available is None or end > available:
             raise SourceError(
                 f"The source does not fit: {exact_size(needed)} are needed, {drive.name} has {exact_size(drive.size)}.",
                 advice="Use a larger drive.",
             )
-        end = needed if use == "needed" else available // MIB * MIB
+        end = end if use == "needed" else available // MIB * MIB
         total = end // sector - hidden
     measures = geometry(hidden=hidden, total=total, sector_size=sector, cluster_size=cluster_size)
     if measures.cluster_count < layout.clusters_used:
         raise SourceError(f"The source does not fit: {exact_size(needed)} are needed.", advice="Use a larger drive.")
-    return _Measures(layout, measures, room, drive_size, needed)
+    return _Measures(layout, measures, room, drive_size, needed, table)
 
 
 def _measure_again(tree: Folder, label: str, choices: Choices, drive: DriveShape, standing: StandingVolume) -> _Measures:
@@ -184,9 +189,10 @@ def _measure_again(tree: Folder, label: str, choices: Choices, drive: DriveShape
         raise SourceError("The files would lie too scattered on the drive.", advice="Build it anew, without --update.")
     assert drive.size is not None
     room = manifest_room(layout, shape.total * shape.sector_size, shape.sector_size)
-    if shape.sector_size + room > shape.hidden * shape.sector_size:
+    table = choices.table or "mbr"
+    if manifest_offset(table, shape.sector_size) + room > shape.hidden * shape.sector_size:
         raise SourceError("The room in front of the volume is too small for the new manifest.", advice="Build anew, without --update.")
-    measures = _Measures(layout, shape, room, drive.size, 0)
+    measures = _Measures(layout, shape, room, drive.size, 0, table)
     return replace(measures, needed=measures.start + shape.cluster_offset(layout.next_free))
 
 
@@ -196,10 +202,13 @@ def _areas(measures: _Measures) -> list[Area]:
     data = start + shape.first_data * sector
     files = start + shape.cluster_offset(max((f.cluster + f.cluster_count for f in measures.layout.folders), default=2))
     used_end = start + shape.cluster_offset(measures.layout.next_free)
-    manifest_end = sector + measures.manifest_room
+    manifest = manifest_offset(measures.table, sector)
+    manifest_end = manifest + measures.manifest_room
+    record = "MBR record and partition table" if measures.table == "mbr" else "protective record"
     areas = [
-        Area("seal", 0, sector, "MBR record and partition table; written last"),
-        Area("manifest", sector, measures.manifest_room, "hashes of everything written"),
+        Area("seal", 0, sector, f"{record}; written last"),
+        Area("GPT", sector, manifest - sector, "header and entries"),
+        Area("manifest", manifest, measures.manifest_room, "hashes of everything written"),
         Area("kept clear", manifest_end, start - manifest_end, "so that the partition starts at a whole MiB"),
         Area("boot sectors", start, fats - start, "FAT32 boot record, its copy, further boot code"),
         Area("FATs", fats, data - fats, "two copies of the cluster table"),
@@ -208,18 +217,30 @@ def _areas(measures: _Measures) -> list[Area]:
         Area("free", used_end, measures.end - used_end, "free space of the volume"),
     ]
     if measures.drive_size > measures.end:
-        areas.append(Area("not used", measures.end, measures.drive_size - measures.end, "outside the partition"))
+        note = "outside the partition" if measures.table == "mbr" else "outside the partition; the GPT's backup at its very end"
+        areas.append(Area("not used", measures.end, measures.drive_size - measures.end, note))
     return [area for area in areas if area.size > 0]
 
 
 # -- reasons ---------------------------------------------------------------------------------------------------------
 
 
+_TABLES = {
+    "mbr": ("MBR", "both BIOS and UEFI machines start from it"),
+    "gpt": ("GPT", "what UEFI machines are made for; BIOS machines do not start from it"),
+}
+_FIRMWARE = {
+    "both": ("BIOS and UEFI", "one drive serves old and new machines"),
+    "bios": ("BIOS", "as chosen; UEFI machines start from it as well"),
+    "uefi": ("UEFI", "as chosen, or as the table has it"),
+}
+
+
 def _decisions(choices: Choices, settled: Choices, source: Source, splits: tuple[SplitImage, ...], measures: _Measures) -> list[Decision]:
     shape = measures.geometry
     made = [
-        Decision("table", "MBR", "both BIOS and UEFI machines start from it", choices.table is not None),
-        Decision("firmware", "BIOS and UEFI", "one drive serves old and new machines", choices.firmware is not None),
+        Decision("table", *_TABLES[settled.table or ""], choices.table is not None),
+        Decision("firmware", *_FIRMWARE[settled.firmware or ""], choices.firmware is not None),
         Decision(
             "file system", "FAT32", "the only one that all UEFI firmware reads; Secure Boot can stay on", choices.file_system is not None
         ),
@@ -236,11 +257,13 @@ def _decisions(choices: Choices, settled: Choices, source: Source, splits: tuple
                 choices.part_size is not None,
             )
         )
+    kind = "active, type 0Ch" if measures.table == "mbr" else "basic data"
     whole = "the whole drive, so that what is left stays usable" if settled.use == "whole" else "as small as the source allows"
     if settled.use == "whole" and measures.drive_size - measures.end > 64 * MIB:
-        whole += f"; {shown_size(measures.drive_size - measures.end)} lie beyond what an MBR can describe"
+        describes = "an MBR" if measures.table == "mbr" else "a FAT32 volume"
+        whole += f"; {shown_size(measures.drive_size - measures.end)} lie beyond what {describes} can describe"
     made += [
-        Decision("partition", f"one, active, type 0Ch, {shown_size(shape.total * shape.sector_size)}", whole, choices.use is not None),
+        Decision("partition", f"one, {kind}, {shown_size(shape.total * shape.sector_size)}", whole, choices.use is not None),
         Decision(
             "cluster size",
             shown_size(shape.cluster_size),
