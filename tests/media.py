@@ -24,6 +24,13 @@ class MemoryDrive:
     def __post_init__(self) -> None:
         self.data = bytearray(self.size)
 
+    @classmethod
+    def of(cls, path: Path) -> MemoryDrive:
+        """Take an image file into memory."""
+        drive = cls(path.stat().st_size)
+        drive.data[:] = path.read_bytes()
+        return drive
+
     def write_at(self, offset: int, data: memoryview) -> None:
         assert offset + len(data) <= self.size
         self.log.append(("write", offset, len(data)))

@@ -164,7 +164,7 @@ def test_split_writes_parts_and_never_over_others(disc: Path, tmp_path: Path) ->
 
 
 def test_help_of_every_command_shows_examples() -> None:
-    for command in ("drives", "inspect", "plan", "build", "check", "gauge", "reclaim", "log", "split", "demo"):
+    for command in ("drives", "inspect", "plan", "build", "check", "rehearse", "gauge", "reclaim", "log", "split", "demo"):
         assert f"lucky-keystone {command}" in run(command, "--help").stdout
     assert all(word in run("--help").stdout for word in ("Exit codes", "Completion", "inspect"))
 

@@ -11,11 +11,12 @@ from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.planning.choices import Choices
+from lucky_keystone.rehearsal.machine import LOADER, Machine
+from lucky_keystone.rehearsal.rehearse import rehearse_bios
 from lucky_keystone.sources.source import open_source
 from lucky_keystone.volumes.fat32.read import Entry, Fat32Volume
 
 from ..conftest import build_drive, silent
-from .machine import LOADER, Machine
 
 START = 2048  # first sector of the partition
 
@@ -33,8 +34,8 @@ def drive(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFacto
 
 
 class _Bytes:
-    def __init__(self, data: bytes) -> None:
-        self.data, self.size = data, len(data)
+    def __init__(self, data: bytes, size: int | None = None) -> None:
+        self.data, self.size = data, size or len(data)
 
     def read_at(self, offset: int, size: int) -> bytes:
         return self.data[offset : offset + size].ljust(size, b"\0")
@@ -59,7 +60,7 @@ AWKWARD = [
 
 @pytest.mark.parametrize("firmware", AWKWARD, ids=str)
 def test_the_loader_is_entered_as_real_ones_expect(firmware: dict[str, int], drive: bytes) -> None:
-    machine = Machine(drive, **firmware).start()  # type: ignore[arg-type]
+    machine = Machine(_Bytes(drive), **firmware).start()  # type: ignore[arg-type]
 
     assert machine.entered, machine.said
     _, _, loader = loader_of(drive)
@@ -83,34 +84,34 @@ def broken(drive: bytes, how: str) -> Machine:
     fat = volume.fat_offset() + 4 * entry.first_cluster
     match how:
         case "no active partition":
-            return Machine(patched(drive, (446, b"\0")))
+            return Machine(_Bytes(patched(drive, (446, b"\0"))))
         case "two active partitions":
-            return Machine(patched(drive, (462, drive[446:462])))
+            return Machine(_Bytes(patched(drive, (462, drive[446:462]))))
         case "no boot sector":
-            return Machine(patched(drive, (START * 512 + 510, b"\0\0")))
+            return Machine(_Bytes(patched(drive, (START * 512 + 510, b"\0\0"))))
         case "unreadable drive":
-            return Machine(drive, fails_from=1)
+            return Machine(_Bytes(drive), fails_from=1)
         case "unreadable volume":
-            return Machine(drive, fails_from=START + 20)
+            return Machine(_Bytes(drive), fails_from=START + 20)
         case "no further code":
-            return Machine(patched(drive, ((START + 12) * 512, bytes(1024))))
+            return Machine(_Bytes(patched(drive, ((START + 12) * 512, bytes(1024)))))
         case "loader renamed":
-            return Machine(patched(drive, (root, b"BOOTMGX")))
+            return Machine(_Bytes(patched(drive, (root, b"BOOTMGX"))))
         case "loader is a folder":
-            return Machine(patched(drive, (root + 11, b"\x10")))
+            return Machine(_Bytes(patched(drive, (root + 11, b"\x10"))))
         case "loader is empty":
-            return Machine(patched(drive, (root + 28, bytes(4))))
+            return Machine(_Bytes(patched(drive, (root + 28, bytes(4)))))
         case "loader too large":
-            return Machine(drive, low_memory_kib=512)
+            return Machine(_Bytes(drive), low_memory_kib=512)
         case "chain ends early":
-            return Machine(patched(drive, (fat, b"\xff\xff\xff\x0f")))
+            return Machine(_Bytes(patched(drive, (fat, b"\xff\xff\xff\x0f"))))
         case "chain leads to a free cluster":
-            return Machine(patched(drive, (fat, bytes(4))))
+            return Machine(_Bytes(patched(drive, (fat, bytes(4)))))
         case "root runs in a circle":
             names = bytearray(drive)
             for at in range(volume.cluster_offset(2), volume.cluster_offset(2) + volume.cluster_size, 32):
                 names[at] = 0xE5
-            return Machine(patched(bytes(names), (volume.fat_offset() + 8, b"\x02\0\0\0")))
+            return Machine(_Bytes(patched(bytes(names), (volume.fat_offset() + 8, b"\x02\0\0\0"))))
     raise AssertionError(how)
 
 
@@ -162,7 +163,33 @@ def test_a_fragmented_loader_is_loaded_along_its_chain(drive: bytes, tmp_path: P
     root = data.index(b"BOOTMGR    ", volume.cluster_offset(2))
     data[root + 20 : root + 22] = (new[0] >> 16).to_bytes(2, "little")
     data[root + 26 : root + 28] = (new[0] & 0xFFFF).to_bytes(2, "little")
-    machine = Machine(data).start()
+    machine = Machine(_Bytes(data)).start()
 
     assert machine.entered, machine.said
     assert machine.memory(LOADER, len(loader)) == loader
+
+
+def test_a_rehearsal_tells_each_step_and_the_end(drive: bytes) -> None:
+    found = rehearse_bios(_Bytes(drive, 1 << 42), 512)
+    assert (found.starts, found.sectors_read) == (True, sum(count for _, _, count in Machine(_Bytes(drive)).start().reads))
+    told = " ".join(found.steps)
+    places = [told.index(word) for word in ("Sector 0", "boot sector", "further boot code", "the root folder", "reads BOOTMGR")]
+    assert places == sorted(places)
+    assert "hands over to BOOTMGR at 2000:0000: 512,000 bytes, whole" in found.end
+
+
+WAYS_TO_END = [
+    ((446, b"\0"), "not one active partition"),
+    ((510, b"\0\0"), "does not take the drive for one that starts"),
+    ((0, b"\xeb\xfe"), "runs on without an end"),
+    ((0, b"\xcd\x77"), "goes astray: it called INT 77h"),
+    ((0, b"\xb4\x42\xb2\x99\xcd\x13"), "goes astray: it asked for drive 99h"),
+    ((0, b"\xea\x00\x00\x00\x20"), "is not BOOTMGR as it is on the drive"),
+]
+
+
+@pytest.mark.parametrize(("patch", "told"), WAYS_TO_END, ids=[told for _, told in WAYS_TO_END])
+def test_a_rehearsal_says_where_it_ends_and_why(patch: tuple[int, bytes], told: str, drive: bytes) -> None:
+    found = rehearse_bios(_Bytes(patched(drive, patch), 1 << 42), 512)
+    assert not found.starts
+    assert told in " ".join((*found.steps, found.end))

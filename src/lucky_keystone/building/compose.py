@@ -111,5 +111,5 @@ def _table(plan: Plan, identity: Identity, signature: int) -> tuple[bytes, tuple
     disk, unique = (uuid.UUID(bytes=identity.derive(purpose, 16), version=4) for purpose in ("disk GUID", "partition GUID"))
     # Basic data: firmware finds the loader on removable drives all the same, and setup gives the volume a letter.
     partition = GptPartition(1, BASIC_DATA, unique, shape.hidden, shape.total, name=plan.layout.label)
-    parts = compose_gpt(disk, [partition], plan.drive.size // shape.sector_size, shape.sector_size, signature=signature)
+    parts = compose_gpt(disk, [partition], plan.drive.size // shape.sector_size, shape.sector_size, code=mbr_code(), signature=signature)
     return parts.protective, ((parts.backup_offset, parts.backup), (parts.primary_offset, parts.primary))

@@ -21,6 +21,7 @@ _COMMANDS = {
     "plan": "Decide and show how a drive would be built, and where it would start.",
     "build": "Build one or several drives and check them, or update one.",
     "check": "Check a drive: table, volume, contents, and the way it starts.",
+    "rehearse": "Run a drive's own boot code without a machine, step by step.",
     "gauge": "Measure a drive: what it really holds, how fast it is, where it fails.",
     "reclaim": "Give a drive back to ordinary storage.",
     "log": "Show what was built on which drive, and how it ended.",

@@ -1,8 +1,12 @@
-"""A PC reduced to what boot code may rely on: a processor emulation, low memory, and a BIOS that can be made awkward."""
+"""A PC reduced to what boot code may rely on: a processor emulation, low memory, and a BIOS that can be made awkward.
+
+Needs unicorn, which is optional (the extra 'rehearse'); only this module imports it.
+"""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Protocol
 
 from unicorn import UC_ARCH_X86, UC_HOOK_INTR, UC_MODE_16, Uc, UcError
 from unicorn.x86_const import (
@@ -26,14 +30,29 @@ from unicorn.x86_const import (
 )
 
 LOADER = 0x20000
-CARRY = 1
+"""2000:0000, where boot records hand over to BOOTMGR."""
+
+_CARRY = 1
+_MOST_INSTRUCTIONS = 30_000_000
+_LONGEST = 10_000_000  # microseconds
+_SECTOR = 512
+
+
+class Astray(Exception):
+    """The boot code did what no firmware lets it do. The text says what."""
+
+
+class _Drive(Protocol):
+    size: int
+
+    def read_at(self, offset: int, size: int) -> bytes: ...
 
 
 @dataclass
 class Machine:
-    """Runs a drive's boot code until it enters the loader, waits for a key, or has run for too long."""
+    """Runs a drive's boot code until it enters the loader, waits for a key, goes astray, or has run for too long."""
 
-    drive: bytes | bytearray = field(repr=False)
+    drive: _Drive = field(repr=False)
     extended_reads: bool = True
     """INT 13h AH=41h answers that AH=42h is there."""
     extended_reads_fail: bool = False
@@ -45,10 +64,13 @@ class Machine:
     drive_number: int = 0x80
 
     said: str = ""
+    """What the boot code has shown on the screen."""
     reads: list[tuple[str, int, int]] = field(default_factory=list)
     """How ('42' or '02'), first sector, count of every read."""
     entered: bool = False
+    """It has handed over to the loader at 2000:0000."""
     waiting: bool = False
+    """It waits for a key."""
 
     def __post_init__(self) -> None:
         self.cpu = Uc(UC_ARCH_X86, UC_MODE_16)
@@ -56,43 +78,52 @@ class Machine:
         self.cpu.hook_add(UC_HOOK_INTR, self._interrupt)
 
     def start(self) -> Machine:
-        """Enter sector 0 at 0000:7C00 as firmware does: DL is the drive, nothing else can be relied on."""
-        self.cpu.mem_write(0x7C00, bytes(self.drive[:512]))
+        """Enter sector 0 at 0000:7C00 as firmware does: DL is the drive, nothing else can be relied on. Raises Astray."""
+        self.cpu.mem_write(0x7C00, bytes(self.drive.read_at(0, _SECTOR)))
         for register, value in ((UC_X86_REG_SS, 0x3000), (UC_X86_REG_SP, 0x400), (UC_X86_REG_DS, 0x1234), (UC_X86_REG_ES, 0x4321)):
             self.cpu.reg_write(register, value)
         self.cpu.reg_write(UC_X86_REG_DL, self.drive_number)
         self.cpu.reg_write(UC_X86_REG_EFLAGS, 0x402)  # direction flag set
         try:
-            self.cpu.emu_start(0x7C00, LOADER, count=30_000_000)
+            self.cpu.emu_start(0x7C00, LOADER, timeout=_LONGEST, count=_MOST_INSTRUCTIONS)
         except UcError as error:
-            raise AssertionError(f"the boot code went astray: {error}; said: {self.said!r}") from error
-        here = self.cpu.reg_read(UC_X86_REG_CS) * 16 + self.cpu.reg_read(UC_X86_REG_IP)
+            raise Astray(f"the processor stopped: {error}") from error
+        here = self.get(UC_X86_REG_CS) * 16 + self.get(UC_X86_REG_IP)
         self.entered = here == LOADER
         return self
 
     def memory(self, address: int, size: int) -> bytes:
+        """Return `size` bytes of the machine's memory."""
         return bytes(self.cpu.mem_read(address, size))
 
     def get(self, register: int) -> int:
+        """Return a register's value."""
         return int(self.cpu.reg_read(register))
+
+    # -- the BIOS ------------------------------------------------------------------------------------------------
 
     def _carry(self, on: bool) -> None:
         flags = self.get(UC_X86_REG_EFLAGS)
-        self.cpu.reg_write(UC_X86_REG_EFLAGS, flags | CARRY if on else flags & ~CARRY)
+        self.cpu.reg_write(UC_X86_REG_EFLAGS, flags | _CARRY if on else flags & ~_CARRY)
 
     def _interrupt(self, _cpu: Uc, number: int, _data: object) -> None:
         if number == 0x10:
-            self.said += chr(self.get(UC_X86_REG_AL))
+            if self.get(UC_X86_REG_AH) == 0x0E:
+                self.said += chr(self.get(UC_X86_REG_AL))
         elif number == 0x12:
             self.cpu.reg_write(UC_X86_REG_AX, self.low_memory_kib)
         elif number == 0x13:
             self._disk()
-        else:  # 16h waits for a key
+        elif number == 0x15:  # nothing of it is there: older firmware had none either
+            self._carry(True)
+        elif number in (0x16, 0x18, 0x19):  # waits for a key; gives up
             self.waiting = number == 0x16
             self.cpu.emu_stop()
+        else:
+            raise Astray(f"it called INT {number:02X}h, which a simulated BIOS does not have")
 
     def _disk(self) -> None:
-        assert self.get(UC_X86_REG_DL) == self.drive_number
+        _require(self.get(UC_X86_REG_DL) == self.drive_number, f"it asked for drive {self.get(UC_X86_REG_DL):02X}h")
         function = self.get(UC_X86_REG_AH)
         if function == 0x00:
             self._carry(False)
@@ -109,28 +140,34 @@ class Machine:
                 self.cpu.reg_write(UC_X86_REG_BX, 0xAA55)
                 self.cpu.reg_write(UC_X86_REG_CX, 1)
         elif function == 0x42:
-            assert self.extended_reads
+            _require(self.extended_reads, "it read by AH=42h, which was said to be absent")
             packet = self.memory(self.get(UC_X86_REG_DS) * 16 + self.get(UC_X86_REG_SI), 16)
-            assert packet[0] == 16
+            _require(packet[0] == 16, f"its disk address packet says {packet[0]} bytes")
             offset, segment = int.from_bytes(packet[4:6], "little"), int.from_bytes(packet[6:8], "little")
             count, lba = int.from_bytes(packet[2:4], "little"), int.from_bytes(packet[8:16], "little")
             self._read("42", lba, count, segment * 16 + offset, fails=self.extended_reads_fail)
         elif function == 0x02:
             cl = self.get(UC_X86_REG_CL)
             cylinder, sector = self.get(UC_X86_REG_CH) | (cl & 0xC0) << 2, cl & 0x3F
-            assert 1 <= sector <= self.track
-            assert self.get(UC_X86_REG_DH) < self.heads
-            lba = (cylinder * self.heads + self.get(UC_X86_REG_DH)) * self.track + sector - 1
+            head = self.get(UC_X86_REG_DH)
+            _require(1 <= sector <= self.track and head < self.heads, f"it read head {head}, sector {sector}, which are not there")
+            lba = (cylinder * self.heads + head) * self.track + sector - 1
             self._read("02", lba, self.get(UC_X86_REG_AL), self.get(UC_X86_REG_ES) * 16 + self.get(UC_X86_REG_BX), fails=False)
         else:
-            raise AssertionError(f"INT 13h AH={function:02X}h")
+            raise Astray(f"it called INT 13h AH={function:02X}h, which a simulated BIOS does not have")
 
     def _read(self, how: str, lba: int, count: int, address: int, *, fails: bool) -> None:
-        assert 1 <= count <= 127
-        assert address // 0x10000 == (address + 512 * count - 1) // 0x10000, "a read crosses 64 KiB"
+        _require(1 <= count <= 127, f"it read {count} sectors at once; some firmware takes no more than 127")
+        end = address + _SECTOR * count
+        _require(address // 0x10000 == (end - 1) // 0x10000, f"its read to {address:05X}h crosses 64 KiB")
         self.reads.append((how, lba, count))
-        fails = fails or lba + count > self.fails_from or (lba + count) * 512 > len(self.drive)
+        fails = fails or lba + count > self.fails_from or (lba + count) * _SECTOR > self.drive.size
         self._carry(fails)
         if not fails:
-            self.cpu.mem_write(address, bytes(self.drive[lba * 512 : (lba + count) * 512]))
-            self.cpu.ctl_remove_cache(address, address + 512 * count)  # what was translated of the old bytes
+            self.cpu.mem_write(address, bytes(self.drive.read_at(lba * _SECTOR, count * _SECTOR)))
+            self.cpu.ctl_remove_cache(address, end)  # what was translated of the old bytes
+
+
+def _require(holds: bool, otherwise: str) -> None:
+    if not holds:
+        raise Astray(otherwise)

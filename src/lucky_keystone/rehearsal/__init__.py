@@ -1,0 +1,1 @@
+"""Runs a drive's own boot code without a machine: a processor emulation, a small simulated BIOS, and what it did in words."""
