@@ -24,7 +24,7 @@ SIZE = 64 << 20
         ({SIZE - 512: b"EFI PART"}, "remains of a GPT"),
         ({0: compose_mbr(b"", 1, [], 512)}, "MBR without partitions"),
         ({0: compose_mbr(b"", 1, [MbrPartition(1, False, 0x07, 2048, 90_000)], 512)}, "MBR: NTFS or exFAT 43.9 MiB"),
-        ({0: compose_mbr(b"", 1, [MbrPartition(1, False, 0xEE, 1, 131_071)], 512)}, "GPT"),
+        ({0: compose_mbr(b"", 1, [MbrPartition(1, False, 0xEE, 1, 131_071)], 512)}, "protective record without a GPT"),
     ],
     ids=lambda value: value if isinstance(value, str) else "",
 )

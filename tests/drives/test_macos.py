@@ -1,4 +1,4 @@
-"""Recorded answers of a made-up Mac drive finding, guards, unmounting, raw reading and writing, and ejecting."""
+"""A made-up Mac's recorded answers: finding, guards, unmounting, raw reading and writing, and ejecting."""
 
 from __future__ import annotations
 

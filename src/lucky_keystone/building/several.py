@@ -29,6 +29,7 @@ class Job:
     tell: Tell
     result: BuildResult | None = None
     error: KeystoneError | None = None
+    ended: threading.Event = field(default_factory=threading.Event)
     fell_back: bool = False
     """True when it was too slow for the others and went on in a pass of its own."""
 
@@ -45,28 +46,46 @@ def build_all(jobs: Sequence[Job], *, verify: bool = True, resume: bool = True, 
     Drives whose files are laid out alike (same clusters, so mostly: same size) share one reading of the source.
     """
     stop = _Stop()
-    threads: list[threading.Thread] = []
+    for job in jobs:
+        job.ended.clear()
+    workers: list[tuple[Job, threading.Thread]] = []
     for group in _groups(jobs):
         regions, base = _shared_regions(group[0].image)
         feed = Feed(regions, len(group), patience=patience) if len(group) > 1 else None
         for number, job in enumerate(group):
             blocks = _blocks(job, feed, number, regions, base) if feed else None
             arguments = (job, blocks, feed, number, stop, verify, resume)
-            threads.append(threading.Thread(target=_work, args=arguments, name=f"drive {job.name}", daemon=True))
-    for thread in threads:
-        thread.start()
-    interrupted = False
-    for thread in threads:
-        while thread.is_alive():
-            try:
-                thread.join(0.2)
-            except KeyboardInterrupt:
-                interrupted = True
-                stop.event.set()
+            workers.append((job, threading.Thread(target=_work, args=arguments, name=f"drive {job.name}", daemon=True)))
+    try:
+        for _, thread in workers:
+            thread.start()
+        interrupted = _wait(jobs, stop)
+    finally:  # whatever happens here, nothing goes on writing behind the caller's back
+        stop.event.set()
+        for job, thread in workers:
+            if thread.ident is not None:
+                job.ended.wait()
     if stop.fault is not None:
         raise stop.fault
     if interrupted:
         raise Interrupted("Stopped before the end.", advice=UNSEALED)
+
+
+def _wait(jobs: Sequence[Job], stop: _Stop) -> bool:
+    """Return when all jobs have ended; True when the user stopped them meanwhile.
+
+    Not by joining threads: where a join is interrupted, some versions of Python take the thread for ended.
+    """
+    interrupted = False
+    while True:
+        try:
+            for job in jobs:
+                while not job.ended.wait(0.2):
+                    pass
+            return interrupted
+        except KeyboardInterrupt:
+            interrupted = True
+            stop.event.set()
 
 
 def _groups(jobs: Sequence[Job]) -> list[list[Job]]:
@@ -111,3 +130,4 @@ def _work(job: Job, blocks: Iterator[Block] | None, feed: Feed | None, number: i
     finally:
         if feed is not None:
             feed.leave(number)
+        job.ended.set()

@@ -67,7 +67,9 @@ def _partition(drive: Medium, kind: int, offset: int, size: int) -> str:
 
 def _through_gpt(drive: Medium, sector_size: int) -> str:
     table = read_gpt(drive, sector_size)
-    if table is None or not table.partitions:
+    if table is None:
+        return "protective record without a GPT"
+    if not table.partitions:
         return "GPT without partitions"
     told = [_partition(drive, -1, p.first_lba * sector_size, p.sector_count * sector_size) for p in table.partitions[:_LISTED]]
     more = len(table.partitions) - len(told)

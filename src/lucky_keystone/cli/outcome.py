@@ -1,0 +1,79 @@
+"""What became of the drives of a build: as text, as JSON, and as the program's exit code."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import TYPE_CHECKING, Any
+
+from ..units import shown_size
+from .after import HOW_TO_START
+from .check import report_body, show_report
+from .plan import plan_body
+from .show import console, emit_json, heading
+
+if TYPE_CHECKING:
+    from ..planning.plan import Plan
+    from ..work import Work
+    from .targets import Chosen
+
+
+def tell_outcome(drives: Sequence[tuple[Chosen, Plan, Work]], proofs: list[str], *, as_json: bool, verbose: bool, verified: bool) -> int:
+    """Show what became of every drive; return the exit code. The error of a single drive is raised."""
+    works = [work for _, _, work in drives]
+    if len(works) == 1 and works[0].error is not None:
+        raise works[0].error
+    if as_json:
+        bodies = [_body(*drive) for drive in drives]
+        single = {key: value for key, value in bodies[0].items() if key != "name"} if len(bodies) == 1 else {}
+        emit_json("build", {**single, "proofs": proofs, "drives": bodies})
+        return max(work.exit_code for work in works)
+    out = console()
+    for proof in proofs:
+        out.print(f"  verified: {proof}")
+    for work in works:
+        if len(works) > 1:
+            heading(out, work.name)
+        _show(work, verbose=verbose, verified=verified)
+    if any(work.error is None for work in works):
+        out.print()
+        out.print(HOW_TO_START, style="dim")
+    return max(work.exit_code for work in works)
+
+
+def _body(chosen: Chosen, plan: Plan, work: Work) -> dict[str, Any]:
+    error = work.error
+    return {
+        "name": work.name,
+        "plan": plan_body(plan),
+        "drive": str(chosen.path),
+        "result": asdict(work.result) if work.result else None,
+        "retries": work.medium.retries,
+        "own_pass": work.fell_back,
+        "check": report_body(work.report) if work.report else None,
+        "notes": work.notes,
+        "error": {"message": error.message, "advice": error.advice, "exit_code": error.exit_code} if error else None,
+    }
+
+
+def _show(work: Work, *, verbose: bool, verified: bool) -> None:
+    out = console()
+    if work.error is not None:
+        out.print(f"  FAILED  {work.error.message}", style="bold red")
+        out.print(f"  What next: {work.error.advice}", style="dim")
+        return
+    result, retries = work.result, work.medium.retries
+    assert result is not None
+    if result.bytes_written == 0:
+        out.print(f"  Nothing had to be written: all {shown_size(result.bytes_found_right)} are as they have to be")
+    else:
+        kept = f", {shown_size(result.bytes_found_right)} were there and right" if result.bytes_found_right else ""
+        out.print(f"  {shown_size(result.bytes_written)} written{' and read back alike' if verified else ''}{kept}")
+    if retries:
+        out.print(f"  {retries} readings or writings failed at first and worked when tried again", style="yellow")
+    if work.fell_back:
+        out.print("  It was slower than the others and went on in a pass of its own")
+    for note in work.notes:
+        out.print(f"  {note}")
+    if work.report is not None:
+        show_report(work.report, work.name, verbose=verbose)
