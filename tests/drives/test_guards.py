@@ -62,7 +62,7 @@ def test_every_set_of_causes_with_every_set_of_overrides() -> None:
 
 
 def test_the_system_disk_has_no_override() -> None:
-    assert {Guard.SYSTEM, Guard.SOURCE, Guard.CHANGED, Guard.AMBIGUOUS}.isdisjoint(OVERRIDABLE)
+    assert {Guard.SYSTEM, Guard.SOURCE, Guard.AMBIGUOUS, Guard.DEPENDED_ON}.isdisjoint(OVERRIDABLE)
     with pytest.raises(AssertionError, match="no override"):
         admit(STICK, [STICK], lifted={Guard.SYSTEM})
 

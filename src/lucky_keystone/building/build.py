@@ -47,9 +47,9 @@ def build(
 ) -> BuildResult:
     """Write `image` to `medium`. Until the very last write nothing on the drive looks finished.
 
-    Order: both ends cleared and flushed; regions in rising order; flushed; read back; manifest; flushed; sector 0;
-    flushed. While regions are written sector 1 tells how far they got; with `resume`, what an earlier run of the same
-    build left there is read, compared, and kept where it is right.
+    Order: both ends cleared and flushed; regions in rising order; flushed; read back; manifest; flushed; of a GPT both
+    copies, flushed; sector 0; flushed. While regions are written, a record where the manifest goes tells how far they
+    got; with `resume`, what an earlier run of the same build left there is read, compared, and kept where it is right.
 
     `blocks` are the image's blocks when a pass over the source is shared with other drives; its own are read when None.
     Raises SourceError, DriveError or Interrupted, and then there is no seal.
@@ -175,15 +175,9 @@ def _clear_ends(image: DriveImage, medium: Medium, recorder: Recorder, claimed: 
     That is done again when an interrupted build goes on: a drive that lies about flushing may have lost it.
     """
     unseal(image, medium)
-    record = max(image.manifest_offset, image.sector_size)
+    medium.write_zeros(image.sector_size, image.first_partition - image.sector_size)
     if claimed:
-        recorder.taken(claimed)
-        if record > image.sector_size:
-            medium.write_zeros(image.sector_size, record - image.sector_size)
-        record += image.sector_size
-        medium.write_zeros(record, image.first_partition - record)
-    else:
-        medium.write_zeros(image.sector_size, image.first_partition - image.sector_size)
+        recorder.taken(claimed)  # back in its place, before the flush below
     tail = min(MIB, image.size - image.first_partition)
     medium.write_zeros(image.size - tail, tail)
     medium.flush()

@@ -30,13 +30,6 @@ def aligned_buffer() -> memoryview:
     return memoryview(mmap.mmap(-1, BLOCK))
 
 
-def blocks_of(regions: Sequence[Region]) -> Iterator[tuple[int, int]]:
-    """Yield (offset, size) of every block of the regions: the unit of writing, hashing and checking."""
-    for region in regions:
-        for start in range(0, region.size, BLOCK):
-            yield region.offset + start, min(BLOCK, region.size - start)
-
-
 @dataclass
 class Block:
     """Bytes on their way to a drive. `view` is valid until the follower asks for the next block."""

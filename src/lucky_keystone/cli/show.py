@@ -133,12 +133,6 @@ class Stages:
         """Return what hears of the progress of the drive `name`."""
         return lambda stage, done, total: self._tell(name, stage, done, total)
 
-    def end(self, name: str) -> None:
-        """Say that nothing more is to come of a drive."""
-        with self._lock:
-            if name in self._lines:
-                self._end_stage(name, self._lines[name])
-
     def _tell(self, name: str, stage: str, done: int, total: int) -> None:
         if self._quiet:
             return

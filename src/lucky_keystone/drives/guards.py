@@ -27,7 +27,6 @@ class Guard(Enum):
     READ_ONLY = ("read-only", "")
     TOO_SMALL = ("too small", "")
     AMBIGUOUS = ("ambiguous", "")
-    CHANGED = ("changed", "")
 
     @property
     def override(self) -> str:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
 from typing import Protocol
 
 
@@ -39,12 +37,3 @@ class OpenMedium(Medium, Protocol):
 
     def close(self) -> None:
         """Give up the handle and every lock."""
-
-
-@contextmanager
-def closing(medium: OpenMedium) -> Iterator[OpenMedium]:
-    """Close `medium` when the block ends."""
-    try:
-        yield medium
-    finally:
-        medium.close()
