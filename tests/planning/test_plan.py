@@ -101,8 +101,9 @@ def test_errors_of_a_plan_file_name_line_and_key(text: str, where: str, tmp_path
     assert where in refusal.value.message
 
 
-def test_a_plan_is_drawn_as_png_and_svg(disc: Path, tmp_path: Path) -> None:
-    plan = make_plan(open_source(disc), Choices(part_size=8 << 20), DriveShape("G7KM", 4 << 30))
+@pytest.mark.parametrize("table", ["mbr", "gpt"])
+def test_a_plan_is_drawn_as_png_and_svg(table: str, disc: Path, tmp_path: Path) -> None:
+    plan = make_plan(open_source(disc), Choices(part_size=8 << 20, table=table), DriveShape("G7KM", 4 << 30))
     draw_plan(plan, tmp_path / "drive.png")
     draw_plan(plan, tmp_path / "drive.svg")
 

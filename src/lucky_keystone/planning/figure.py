@@ -20,6 +20,7 @@ from .plan import Area, Plan
 _INK, _QUIET, _PAPER = "#1d2b2f", "#66757a", "#fbfaf6"
 _COLOURS = {
     "seal": "#b3432b",
+    "GPT": "#c9713f",
     "manifest": "#d9a441",
     "boot sectors": "#7a5c99",
     "FATs": "#3f7d8c",
@@ -31,7 +32,8 @@ _COLOURS = {
 }
 _VERDICTS = {"starts": "#2f6b4f", "will not start": "#b3432b", "not known": "#8c8567"}
 _MEANING = {
-    "seal": "first sector: table and first boot code",
+    "seal": "first sector: table or its guard, first boot code",
+    "GPT": "the partition table; its copy ends the drive",
     "manifest": "fingerprints, to check the drive later",
     "kept clear": "so that the partition starts at a whole MiB",
     "boot sectors": "code that old firmware (BIOS) starts",
@@ -116,13 +118,15 @@ def _whole_drive(axes: Axes, plan: Plan) -> None:
     end = max(area.offset + area.size for area in plan.areas if area.name != "not used")
     left, right = _LEFT + start * _WIDTH / size, _LEFT + end * _WIDTH / size
     axes.plot([left, left, right, right], [81.6, 82.4, 82.4, 81.6], color=_INK, linewidth=1)
-    told = f"partition 1, active: the FAT32 volume '{plan.choices.label}' that systems show"
+    kind = "basic data" if plan.choices.table == "gpt" else "active"
+    told = f"partition 1, {kind}: the FAT32 volume '{plan.choices.label}' that systems show"
     axes.text(right, 83.9, told, fontsize=10, color=_INK, va="center", ha="right")
 
 
 def _beginning(axes: Axes, plan: Plan) -> None:
     """The first part, enlarged: everything in front of the files is too thin to be seen on the whole drive."""
-    small = [area for area in plan.areas if area.name not in ("files", "free", "not used")]
+    unnamed = ("files", "free", "not used", *(("kept clear",) if plan.choices.table == "gpt" else ()))  # six have room
+    small = [area for area in plan.areas if area.name not in unnamed]
     end = max(area.offset + area.size for area in small)
     end += max((end - small[0].offset) // 12, 1)
     reach = _LEFT + _WIDTH * min(end / (plan.drive.size or 1), 1.0)
