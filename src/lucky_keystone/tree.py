@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -12,13 +12,34 @@ EPOCH = datetime(1980, 1, 1)
 """Stands for 'no time recorded'; the first moment FAT can express."""
 
 
+@dataclass(frozen=True)
+class Special:
+    """What only NTFS can hold beside names and bytes; other volumes do without."""
+
+    streams: Mapping[str, Content] = field(default_factory=dict)
+    """Named streams of a file."""
+    sparse: bool = False
+    """Whether zeros that a file's content describes as `Zeros` take no room."""
+    reparse: bytes | None = None
+    """A reparse point's whole buffer, its tag first (MS-FSCC 2.1.2)."""
+    security: bytes | None = None
+    """A self-relative security descriptor (MS-DTYP 2.4.6) instead of the usual one."""
+
+
+ORDINARY = Special()
+
+
 @dataclass
 class File:
-    """A file: its name, its bytes, and the wall-clock time (no zone) it was last written."""
+    """A file: its name, its bytes, and the wall-clock time (no zone) it was last written.
+
+    The same File in several places of a tree is one file with several names; a volume that has no such thing holds copies.
+    """
 
     name: str
     content: Content
     modified: datetime = EPOCH
+    special: Special = ORDINARY
 
     @property
     def size(self) -> int:
@@ -33,6 +54,7 @@ class Folder:
     name: str
     modified: datetime = EPOCH
     entries: dict[str, File | Folder] = field(default_factory=dict)
+    special: Special = ORDINARY
 
     def find(self, path: str) -> File | Folder | None:
         """Return the entry at `path` ('/'-separated, case ignored as Windows does), or None."""
@@ -61,17 +83,17 @@ class Folder:
 
     def walk(self) -> Iterator[tuple[str, File | Folder]]:
         """Yield every entry below this folder with its path, a folder before what it holds."""
-        stack: list[tuple[str, Iterator[File | Folder]]] = [("", iter(self.entries.values()))]
+        stack: list[tuple[str, Iterator[tuple[str, File | Folder]]]] = [("", iter(self.entries.items()))]
         while stack:
             prefix, entries = stack[-1]
-            entry = next(entries, None)
+            name, entry = next(entries, ("", None))
             if entry is None:
                 stack.pop()
                 continue
-            path = prefix + entry.name
+            path = prefix + name
             yield path, entry
             if isinstance(entry, Folder):
-                stack.append((path + "/", iter(entry.entries.values())))
+                stack.append((path + "/", iter(entry.entries.items())))
 
     def files(self) -> Iterator[tuple[str, File]]:
         """Yield every file below this folder with its path."""
@@ -79,7 +101,7 @@ class Folder:
 
     def merged(self, other: Folder) -> Folder:
         """Return a new tree: this one with `other` laid over it (names compared without case; files replaced)."""
-        result = Folder(self.name, self.modified, dict(self.entries))
+        result = Folder(self.name, self.modified, dict(self.entries), self.special)
         spelled = {name.lower(): name for name in result.entries}
         for entry in other.entries.values():
             known = spelled.get(entry.name.lower())

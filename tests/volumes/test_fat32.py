@@ -19,9 +19,10 @@ from lucky_keystone.errors import SourceError, UsageError
 from lucky_keystone.tree import File, Folder
 from lucky_keystone.volumes.fat32.compose import compose, fat_time, lay_out
 from lucky_keystone.volumes.fat32.geometry import Geometry, default_cluster_size, geometry, smallest_total
-from lucky_keystone.volumes.fat32.names import ShortNames, exact_short_name, label_fault
+from lucky_keystone.volumes.fat32.names import label_fault
 from lucky_keystone.volumes.fat32.read import Fat32Volume
 from lucky_keystone.volumes.fat32.records import short_name_checksum
+from lucky_keystone.volumes.shortnames import ShortNames, exact_short_name
 
 from ..conftest import need, silent
 

@@ -9,7 +9,8 @@ from ..errors import KeystoneError
 from ..tables.mbr import MbrTable, read_mbr
 from ..tables.table import Partition, Table, read_table
 from ..units import SECTOR_SIZES
-from ..volumes.fat32.read import Entry, Fat32Volume, VolumeError
+from ..volumes.fat32.read import Entry, Fat32Volume
+from ..volumes.volume import VolumeError
 from .bootwalk import walk_boot
 from .contents import check_contents, judge
 from .report import Report

@@ -16,8 +16,9 @@ from ...content import BLOCK, Content, Generated, Literal, Zeros
 from ...errors import SourceError
 from ...extents import Extent, Region, align_up, region
 from ...tree import EPOCH, File, Folder
+from ..shortnames import ShortNames, exact_short_name
 from .geometry import Geometry
-from .names import ShortNames, exact_short_name, label_bytes, long_entries, refuse_problems
+from .names import label_bytes, long_entries, refuse_problems
 from .records import (
     ATTR_ARCHIVE,
     ATTR_DIRECTORY,

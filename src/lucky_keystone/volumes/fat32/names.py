@@ -1,14 +1,12 @@
-"""Names on FAT: which can be stored, and the short names that stand beside long ones (fatgen103, "Basis-Name")."""
+"""Names on FAT: which can be stored, and the entries of long ones."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-
 from ...errors import SourceError
 from ...tree import Folder
+from ..shortnames import SHORT_CHARACTERS, fold
 from .records import LAST_LONG_ENTRY, LongEntry, short_name_checksum
 
-_SHORT_CHARACTERS = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789$%'-_@~`!(){}^#&")
 _FORBIDDEN = frozenset('"*/:<>?\\|') | frozenset(chr(code) for code in range(32)) | {"\x7f"}
 _LONGEST = 255
 _LISTED = 20
@@ -41,11 +39,6 @@ def refuse_problems(root: Folder) -> None:
         )
 
 
-def fold(name: str) -> str:
-    """Return `name` as FAT compares it: each character on its own in upper case."""
-    return "".join(upper if len(upper := character.upper()) == 1 else character for character in name)
-
-
 def _fault(name: str) -> str:
     bad = sorted({character for character in name if character in _FORBIDDEN})
     if bad:
@@ -57,62 +50,6 @@ def _fault(name: str) -> str:
     except UnicodeEncodeError:
         return "is not valid Unicode"
     return f"has {units} characters, {_LONGEST} are the most" if units > _LONGEST else ""
-
-
-def exact_short_name(name: str) -> bytes | None:
-    """Return the 11 bytes of a name that needs no long entry (upper-case ASCII, 8.3), else None."""
-    base, dot, extension = name.partition(".")
-    if not 1 <= len(base) <= 8 or len(extension) > 3 or (dot and not extension) or "." in extension or not name.isascii():
-        return None
-    stored = base.encode().ljust(8) + extension.encode().ljust(3)
-    return stored if all(byte in _SHORT_CHARACTERS for byte in (base + extension).encode()) else None
-
-
-class ShortNames:
-    """Gives each name of one folder a short name of its own.
-
-    A name that fits 8.3 once it is in upper case keeps that (boot code looks BOOTMGR up by it), whatever order the
-    names come in; others get the basis cut to fit, and ~N (the numeric tail).
-    """
-
-    def __init__(self, names: Iterable[str]) -> None:
-        self._own: dict[str, bytes] = {}
-        for name in names:
-            stored = exact_short_name(fold(name))
-            if stored is not None:
-                self._own[name] = stored
-        self._taken = set(self._own.values())
-        self._next_number: dict[bytes, int] = {}
-
-    def of(self, name: str) -> bytes:
-        """Return the 11 bytes for `name`; each name is asked for once."""
-        own = self._own.get(name)
-        if own is not None:
-            return own
-        base, extension = _basis(name)
-        key = base[:6] + b"." + extension
-        number = self._next_number.get(key, 1)
-        while True:
-            tail = b"~%d" % number
-            number += 1
-            stored = (base[: 8 - len(tail)] + tail).ljust(8) + extension.ljust(3)
-            if stored not in self._taken:
-                self._taken.add(stored)
-                self._next_number[key] = number
-                return stored
-
-
-def _basis(name: str) -> tuple[bytes, bytes]:
-    """Return base and extension in the short character set: blanks and leading dots go, other characters become _."""
-    text = name.upper().replace(" ", "").lstrip(".")
-    base, dot, extension = text.rpartition(".")
-    if not dot:
-        base, extension = text, ""
-    return _reduced(base.replace(".", ""), 8) or b"_", _reduced(extension, 3)
-
-
-def _reduced(text: str, length: int) -> bytes:
-    return bytes(ord(c) if c.isascii() and ord(c) in _SHORT_CHARACTERS else ord("_") for c in text[:length])
 
 
 def long_entries(name: str, short: bytes) -> bytes:
@@ -146,7 +83,7 @@ def label_fault(label: str) -> str:
     """Return what is wrong with a FAT volume label, '' when it can be stored."""
     if not label or len(label) > 11:
         return f"has {len(label)} characters; 1 to 11 are stored"
-    allowed = _SHORT_CHARACTERS | {0x20}
+    allowed = SHORT_CHARACTERS | {0x20}
     bad = sorted({c for c in label.upper() if not c.isascii() or ord(c) not in allowed})
     if bad:
         return "holds " + " ".join(repr(c) for c in bad)

@@ -9,12 +9,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 
-from ...errors import SourceError
 from ...record import RecordError
+from ..volume import Readable, Run, VolumeError
 from .records import (
     ATTR_DIRECTORY,
     ATTR_LONG_NAME,
@@ -40,25 +40,6 @@ _WINDOW = 1 << 18  # FAT entries looked at together
 _WINDOWS_KEPT = 8  # a MiB each
 _MOST_RUNS = 100_000  # a chain in more pieces is no real one, and jumping about in a large FAT takes its time
 _MOST_DEPTH = 200
-
-
-class Readable(Protocol):
-    """Bytes that can be read at an offset."""
-
-    def read_at(self, offset: int, size: int) -> bytes:
-        """Return exactly `size` bytes from `offset`."""
-
-
-class VolumeError(SourceError):
-    """The bytes are no FAT32 volume that can be read at all."""
-
-
-@dataclass(frozen=True)
-class Run:
-    """`count` neighbouring clusters from `first`."""
-
-    first: int
-    count: int
 
 
 @dataclass

@@ -1,0 +1,376 @@
+"""What a tree needs of a volume, before anything has a place: file records, names in collation order, index trees.
+
+Most files are plain: a name or two, and bytes in one piece; their record is made from their Node alone. Folders, the
+volume's own files, and files with streams, holes, many names or bytes of our own making have a list of Attributes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from ...collecting import without_collections
+from ...content import Content, Joined, Literal, Zeros
+from ...errors import SourceError
+from ...tree import EPOCH, ORDINARY, File, Folder, Special
+from .attributes import NONRESIDENT_HEAD, RESIDENT_HEAD, WIDEST_RUN, filetime, room_for_attributes
+from .index import Node as IndexNode
+from .index import Shape, root_size, shape
+from .names import refuse_problems, stored_names
+from .records import (
+    ARCHIVE,
+    ATTR_DEF,
+    ATTRIBUTE_LIST,
+    BITMAP,
+    DATA,
+    EXTEND,
+    FILE_NAME,
+    FIRST_FREE,
+    FIRST_USER,
+    HIDDEN,
+    INDEX_ALLOCATION,
+    INDEX_BLOCK_SIZE,
+    INDEX_ROOT,
+    NAME_BOTH,
+    REPARSE_FILE,
+    REPARSE_POINT,
+    ROOT,
+    SECURE,
+    SPARSE_FILE,
+    STANDARD_INFORMATION,
+    SYSTEM,
+    UPCASE,
+    VOLUME,
+    VOLUME_INFORMATION,
+    VOLUME_NAME,
+    AttributeListEntry,
+    FileName,
+    FolderEntryHeader,
+    StandardInformation,
+    VolumeInformation,
+    reference,
+)
+from .security import Descriptors, for_everyone, for_system_files, keep
+from .system import ViewIndex, attribute_definitions, view_indexes
+from .upcase import collation_key, upcase_table
+
+FOLDER_INDEX = "$I30"
+_LARGEST_RESIDENT = 256  # bytes of a stream that stands in its record, where we made them
+_LARGEST_RESIDENT_BITMAP = 64  # bytes of an index's bitmap that stand in its record
+_LONGEST_RESIDENT_LIST = 256
+_STANDARD = RESIDENT_HEAD + StandardInformation.SIZE
+_NAMED_STREAM = NONRESIDENT_HEAD + 8 + 24  # a stream in one piece, with a short name
+
+IN_ROOT = (
+    *((0, "$MFT"), (1, "$MFTMirr"), (2, "$LogFile"), (3, "$Volume"), (4, "$AttrDef"), (ROOT, "."), (6, "$Bitmap"), (7, "$Boot")),
+    *((8, "$BadClus"), (9, "$Secure"), (10, "$UpCase"), (EXTEND, "$Extend")),
+)
+IN_EXTEND = ((24, "$Quota"), (25, "$ObjId"), (26, "$Reparse"))
+
+
+@dataclass(slots=True)
+class Node:
+    """A file or folder and its file record."""
+
+    number: int
+    path: str
+    modified: datetime
+    attributes: int
+    """HIDDEN and so on."""
+    is_folder: bool
+    content: Content | None
+    """Of the unnamed stream; None where there is none, or where an Attribute has it."""
+    size: int
+    """Bytes of the unnamed stream."""
+    special: Special = ORDINARY
+    links: list[Link] = field(default_factory=list)
+
+    @property
+    def sequence(self) -> int:
+        """Sequence number: the volume's own first files have their record's, all others are their record's first."""
+        return max(self.number, 1) if self.number < FIRST_FREE else 1
+
+    @property
+    def security(self) -> bytes:
+        """The file's security descriptor."""
+        return self.special.security or (for_everyone() if self.number >= FIRST_USER or self.number == ROOT else for_system_files())
+
+
+@dataclass(slots=True)
+class Link:
+    """A name of a file or folder."""
+
+    parent: Node
+    child: Node
+    name: str
+    namespace: int
+
+    @property
+    def name_size(self) -> int:
+        """Bytes of the name as it is stored."""
+        return 2 * len(self.name) if self.name.isascii() else len(self.name.encode("utf-16-le"))
+
+
+@dataclass(slots=True)
+class Attribute:
+    """An attribute of a file that is not plain: a value in the record, or a stream that needs clusters."""
+
+    kind: int
+    name: str = ""
+    value: bytes | None = None
+    content: Content | None = None
+    sparse: bool = False
+
+    @property
+    def size(self) -> int:
+        """Bytes of the value or stream."""
+        return len(self.value) if self.value is not None else self.content.size if self.content else 0
+
+    @property
+    def most_bytes(self) -> int:
+        """Bytes of the attribute in a record, wherever its clusters may lie."""
+        name = 2 * len(self.name) + 7 & ~7
+        if self.value is not None:
+            return RESIDENT_HEAD + name + (len(self.value) + 7 & ~7)
+        runs = 2 * len(parts_of(self.content)) + 1 if self.sparse else 1
+        return NONRESIDENT_HEAD + (8 if self.sparse else 0) + name + (1 + WIDEST_RUN * runs + 7 & ~7)
+
+
+def parts_of(content: Content | None) -> tuple[Content, ...]:
+    """Return what a content is made of, one after the other."""
+    return content.parts if isinstance(content, Joined) else (content,) if content else ()
+
+
+@dataclass(slots=True)
+class Tree:
+    """An index: entries in order are made later, their sizes decide its shape now."""
+
+    found: Shape
+    links: list[Link]
+
+
+@dataclass(frozen=True, slots=True)
+class Spread:
+    """Which attributes, by their place in order, stand in the base record and in each further one."""
+
+    first_further: int
+    """Record number of the first further record."""
+    records: list[list[int]]
+
+
+@dataclass(frozen=True)
+class Catalogue:
+    """A tree, numbered."""
+
+    nodes: dict[int, Node]
+    """By record number: the volume's own files and all others."""
+    attributes: dict[int, list[Attribute]]
+    """Of the nodes that are not plain, but for their standard information and names."""
+    trees: dict[int, Tree]
+    """Of the folders."""
+    views: dict[int, tuple[ViewIndex, ...]]
+    """Of the files that have other indexes."""
+    spread: dict[int, Spread]
+    """Of the same nodes."""
+    security: dict[bytes, int]
+    """Number of each security descriptor."""
+    next_number: int
+    """First record number that is not used."""
+    newest: datetime
+
+    def is_view(self, number: int) -> bool:
+        """True for a file of the volume's own whose index holds no names."""
+        return number in self.views
+
+
+def entry_size(link: Link) -> int:
+    """Bytes of an entry of a folder's index, without a child."""
+    return FolderEntryHeader.SIZE + FileName.SIZE + link.name_size + 7 & ~7
+
+
+@without_collections()
+def catalogue(root: Folder, label: str, record_size: int) -> Catalogue:
+    """Number `root`'s files and folders and order their names. Raises SourceError for names or attributes NTFS cannot hold."""
+    refuse_problems(root, (name for _, name in IN_ROOT))
+    newest = max((entry.modified for entry in root.entries.values()), default=EPOCH)
+    nodes = {number: _own(number, name, newest) for number, name in (*IN_ROOT, *IN_EXTEND)}
+    trees: dict[int, Tree] = {}
+    attributes: dict[int, list[Attribute]] = {}
+    for folder, names in ((ROOT, IN_ROOT), (EXTEND, IN_EXTEND)):
+        links = [Link(nodes[folder], nodes[number], name, NAME_BOTH) for number, name in names]
+        for link in links:
+            link.child.links.append(link)
+        trees[folder] = Tree(_NO_SHAPE, links)
+    known: dict[int, Node] = {}
+    waiting: list[tuple[Node, Folder]] = [(nodes[ROOT], root)]
+    number = FIRST_USER
+    while waiting:
+        above, folder_entry = waiting.pop()
+        tree = trees.setdefault(above.number, Tree(_NO_SHAPE, []))
+        stored = stored_names(folder_entry)
+        for name, entry in folder_entry.entries.items():
+            child = known.get(id(entry))
+            if child is None:
+                child = _node(number, f"{above.path}/{name}" if above.path else name, entry)
+                nodes[number] = known[id(entry)] = child
+                number += 1
+                if isinstance(entry, Folder):
+                    waiting.append((child, entry))
+            for text, namespace in stored[name]:
+                link = Link(above, child, text, namespace)
+                tree.links.append(link)
+                child.links.append(link)
+    for folder, tree in trees.items():
+        tree.links.sort(key=lambda link: collation_key(link.name))
+        sizes = [entry_size(link) for link in tree.links]
+        tree.found = shape(sizes, _root_room(nodes[folder], sizes, record_size))
+        attributes[folder] = index_attributes(FOLDER_INDEX, tree.found, sizes)
+    for node in nodes.values():
+        if node.number >= FIRST_USER:
+            _add_special(node, attributes, record_size)
+    descriptors = keep([for_system_files(), for_everyone(), *(node.security for node in nodes.values() if node.special is not ORDINARY)])
+    points = [
+        (int.from_bytes(node.special.reparse[:4], "little"), reference(node.number, node.sequence))
+        for node in nodes.values()
+        if node.special is not ORDINARY and node.special.reparse
+    ]
+    views = view_indexes(descriptors, points, filetime(newest))
+    for owner, attribute in _own_attributes(label, descriptors, views):
+        attributes.setdefault(owner, []).append(attribute)
+    spread: dict[int, Spread] = {}
+    for node_number, mine in attributes.items():
+        places = _spread(nodes[node_number], mine, number, record_size)
+        spread[node_number] = Spread(number, places)
+        number += len(places) - 1
+    return Catalogue(nodes, attributes, trees, views, spread, descriptors.numbers, number, newest)
+
+
+_NO_SHAPE = shape((), 1 << 16)
+
+
+def _own(number: int, name: str, newest: datetime) -> Node:
+    path = "" if number == ROOT else name
+    return Node(number, path, newest, HIDDEN | SYSTEM, number in (ROOT, EXTEND), None, 0)
+
+
+def _own_attributes(label: str, descriptors: Descriptors, views: Mapping[int, tuple[ViewIndex, ...]]) -> Iterator[tuple[int, Attribute]]:
+    """Yield what the volume's own files hold, but for what depends on the volume's size."""
+    yield VOLUME, Attribute(VOLUME_NAME, value=label.encode("utf-16-le"))
+    yield VOLUME, Attribute(VOLUME_INFORMATION, value=VolumeInformation().pack())
+    yield VOLUME, Attribute(DATA, value=b"")
+    yield ATTR_DEF, Attribute(DATA, content=Literal(attribute_definitions()))
+    yield SECURE, Attribute(DATA, "$SDS", content=Literal(descriptors.stream))
+    yield UPCASE, Attribute(DATA, content=Literal(upcase_table()))
+    for owner, indexes in views.items():
+        for index in indexes:
+            for attribute in index_attributes(index.name, index.found, [len(entry) for entry in index.entries]):
+                yield owner, attribute
+
+
+def _node(number: int, path: str, entry: File | Folder) -> Node:
+    if isinstance(entry, Folder):
+        flags = REPARSE_FILE if entry.special.reparse else 0
+        return Node(number, path, entry.modified, flags, True, None, 0, entry.special)
+    special = entry.special
+    flags = ARCHIVE
+    if special is not ORDINARY:
+        flags |= (SPARSE_FILE if special.sparse else 0) | (REPARSE_FILE if special.reparse else 0)
+    return Node(number, path, entry.modified, flags, False, entry.content, entry.size, special)
+
+
+def index_attributes(name: str, found: Shape, sizes: Sequence[int]) -> list[Attribute]:
+    """Return the attributes of an index; the root's value is packed later and has its size by now."""
+    made = [Attribute(INDEX_ROOT, name, value=bytes(root_size(found, sizes)))]
+    blocks = len(found.blocks)
+    if blocks:
+        bits = ((1 << blocks) - 1).to_bytes(-(-blocks // 64) * 8, "little")
+        made.append(Attribute(INDEX_ALLOCATION, name, content=Zeros(blocks * INDEX_BLOCK_SIZE)))
+        short = len(bits) <= _LARGEST_RESIDENT_BITMAP
+        made.append(Attribute(BITMAP, name, value=bits) if short else Attribute(BITMAP, name, content=Literal(bits)))
+    return made
+
+
+def _root_room(node: Node, sizes: Sequence[int], record_size: int) -> int:
+    """Bytes that the index's root may take, beside what else its record holds."""
+    room = room_for_attributes(record_size) - _STANDARD - sum(map(_name_bytes, node.links)) - RESIDENT_HEAD - 2 * len(FOLDER_INDEX)
+    if root_size(Shape((), IndexNode(range(len(sizes)), ())), sizes) <= room:
+        return room
+    return room - 2 * _NAMED_STREAM
+
+
+def _name_bytes(link: Link) -> int:
+    """Bytes of the $FILE_NAME attribute of a name."""
+    return RESIDENT_HEAD + FileName.SIZE + link.name_size + 7 & ~7
+
+
+def _add_special(node: Node, attributes: dict[int, list[Attribute]], record_size: int) -> None:
+    """Give the node its attributes, unless it is plain."""
+    special, mine = node.special, attributes.get(node.number, [])
+    if not node.is_folder:
+        content = node.content
+        assert content is not None
+        ours = isinstance(content, Literal) and 0 < content.size <= _LARGEST_RESIDENT
+        if special is ORDINARY and not ours:
+            names = sum(map(_name_bytes, node.links))
+            if _STANDARD + names + _NAMED_STREAM <= room_for_attributes(record_size):
+                return
+        if not content.size or ours:
+            mine.append(Attribute(DATA, value=content.data if isinstance(content, Literal) else b""))
+        else:
+            mine.append(Attribute(DATA, content=content, sparse=special.sparse))
+        node.content = None
+    for name, stream in special.streams.items():
+        small = isinstance(stream, Literal) and stream.size <= _LARGEST_RESIDENT
+        value = stream.data if isinstance(stream, Literal) and small else None if stream.size else b""
+        mine.append(Attribute(DATA, name, value=value, content=None if value is not None else stream))
+    if special.reparse is not None:
+        mine.append(Attribute(REPARSE_POINT, value=special.reparse))
+    if mine:
+        attributes[node.number] = mine
+
+
+def _spread(node: Node, mine: list[Attribute], number: int, record_size: int) -> list[list[int]]:
+    """Return which of the node's attributes go into which record, by their place in order; the base record first.
+
+    More than one record needs an attribute list, which is added to `mine`; further records are numbered from `number`.
+    Raises SourceError for an attribute that no record can hold.
+    """
+    mine.sort(key=lambda attribute: (attribute.kind, collation_key(attribute.name)))
+    room = room_for_attributes(record_size)
+    sizes = [_STANDARD, *map(_name_bytes, node.links), *(attribute.most_bytes for attribute in mine)]
+    if sum(sizes) <= room:
+        return [list(range(len(sizes)))]
+    if max(sizes) > room:
+        raise SourceError(
+            f"{node.path}: a stream, reparse point or other attribute of it does not fit a file record.",
+            advice="Leave the file out, or make it less scattered.",
+        )
+    kinds = [STANDARD_INFORMATION, *(FILE_NAME for _ in node.links), *(attribute.kind for attribute in mine)]
+    names = ["", *("" for _ in node.links), *(attribute.name for attribute in mine)]
+    whole = sum(AttributeListEntry.SIZE + 2 * len(name) + 7 & ~7 for name in names)
+    resident = whole <= _LONGEST_RESIDENT_LIST
+    left = room - _STANDARD - (RESIDENT_HEAD + whole if resident else _NAMED_STREAM)
+    records: list[list[int]] = [[0, 1]]  # an index's root stays with the file; the list stands second in order
+    free = [left]
+    # Places count the attribute list, which comes second.
+    for place in sorted(range(1, len(sizes)), key=lambda place: kinds[place] != INDEX_ROOT):
+        index = next((index for index, rest in enumerate(free) if sizes[place] <= rest), None)
+        if index is None:
+            records.append([])
+            free.append(room)
+            index = len(free) - 1
+        records[index].append(place + 1)
+        free[index] -= sizes[place]
+    home = {place: index for index, places in enumerate(records) for place in places}
+    entries = b""
+    for at, (kind, name) in enumerate(zip(kinds, names, strict=True)):
+        place = at + 1 if at else 0
+        holder = home[place]
+        segment = reference(number + holder - 1, 1) if holder else reference(node.number, node.sequence)
+        stored = name.encode("utf-16-le")
+        length = AttributeListEntry.SIZE + len(stored) + 7 & ~7
+        entry = AttributeListEntry(type=kind, length=length, name_length=len(stored) // 2, segment=segment, instance=place)
+        entries += (entry.pack() + stored).ljust(length, b"\0")
+    mine.insert(0, Attribute(ATTRIBUTE_LIST, value=entries) if resident else Attribute(ATTRIBUTE_LIST, content=Literal(entries)))
+    return [sorted(places) for places in records]

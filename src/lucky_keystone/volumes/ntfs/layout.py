@@ -1,0 +1,234 @@
+"""Gives everything in a catalogue its clusters.
+
+Order on the volume: $Boot, $MFT with its bitmap and mirror, the log, the bitmap, what else is the volume's own and all
+folders' indexes, then the files in the order their bytes stand in the source, so that the source is read front to back.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from ...collecting import without_collections
+from ...content import Content, Joined, Zeros
+from ...extents import align_up
+from .. import placing as place_of
+from ..placing import Placing
+from ..volume import HOLE, Run
+from .catalogue import Attribute, Catalogue, Node, parts_of
+from .geometry import Geometry
+from .records import BAD_CLUSTERS, BITMAP, BITMAP_FILE, BOOT, BOOT_FILE_SIZE, DATA, FIRST_USER, LOG_FILE, MFT, MFT_MIRROR
+from .system import log_size
+
+_RECORDS_AT_ONCE = 64  # the MFT is a multiple of these, with some to spare for a host's first files
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """Clusters from `cluster` on that hold `content` and, behind its end, zeros."""
+
+    cluster: int
+    count: int
+    content: Content
+
+
+@dataclass(frozen=True, slots=True)
+class PlacedIndex:
+    """The clusters of an index, or of a stream of the volume's own."""
+
+    cluster: int
+    count: int
+    node: Node
+    attribute: Attribute
+
+
+@dataclass(frozen=True)
+class Layout:
+    """Where everything lies. Clusters count from the volume's start."""
+
+    catalogue: Catalogue
+    geometry: Geometry
+    indexes: tuple[PlacedIndex, ...]
+    """The volume's own streams first, from cluster 0 on, then the folders'; each behind the one before."""
+    files: tuple[Placed, ...]
+    """In the order of the source."""
+    plain: Mapping[int, int]
+    """First cluster of each plain file that has any, by record number."""
+    own: Mapping[int, tuple[Attribute, ...]]
+    """Attributes of the volume's own files that depend on its size, by record number."""
+    runs: Mapping[int, tuple[Run, ...]]
+    """Of each Attribute that has a stream, by its id()."""
+    next_free: int
+    """First cluster behind everything that is used."""
+    holes: tuple[tuple[int, int], ...] = ()
+    """First cluster and count of free clusters in front of `next_free`; only an update leaves any."""
+
+    @property
+    def cluster_size(self) -> int:
+        """Bytes of a cluster."""
+        return self.geometry.cluster_size
+
+    @property
+    def record_count(self) -> int:
+        """File records of the MFT, the free ones at its end among them."""
+        return record_count(self.catalogue)
+
+    @property
+    def files_from(self) -> int:
+        """First cluster behind the volume's own files and the folders."""
+        return max(placed.cluster + placed.count for placed in self.indexes)
+
+    @property
+    def clusters_used(self) -> int:
+        """Clusters in use."""
+        return self.next_free - sum(count for _, count in self.holes)
+
+    def used(self) -> list[tuple[int, int]]:
+        """Return what is in use as (first cluster, end), rising."""
+        edges = [0]
+        for first, count in self.holes:
+            edges += [first, first + count]
+        edges.append(self.next_free)
+        return [(low, high) for low, high in zip(edges[::2], edges[1::2], strict=True) if low < high]
+
+    def attributes(self, number: int) -> tuple[Attribute, ...]:
+        """Return the attributes of a file that is not plain, but for its standard information and names."""
+        return self.own.get(number) or tuple(self.catalogue.attributes.get(number, ()))
+
+    def stream_sizes(self, node: Node) -> tuple[int, int]:
+        """Return (allocated, size) in bytes of a file's unnamed stream."""
+        if node.content is not None:
+            return align_up(node.size, self.cluster_size), node.size
+        for attribute in self.attributes(node.number):
+            if attribute.kind == DATA and not attribute.name:
+                if attribute.value is not None:
+                    return align_up(attribute.size, 8), attribute.size
+                runs = self.runs[id(attribute)]
+                return sum(run.count for run in runs if not run.is_hole) * self.cluster_size, attribute.size
+        return 0, 0
+
+
+def mirrored_records(geometry: Geometry) -> int:
+    """File records that $MFTMirr repeats: four, or as many as fill a cluster."""
+    return max(4, geometry.cluster_size // geometry.record_size)
+
+
+def record_count(catalogue: Catalogue) -> int:
+    """File records of the MFT: those needed, and some to spare."""
+    return align_up(catalogue.next_number + _RECORDS_AT_ONCE // 2, _RECORDS_AT_ONCE)
+
+
+@without_collections()
+def place(catalogue: Catalogue, geometry: Geometry, places: Mapping[str, tuple[int, int]] | None = None) -> Layout:
+    """Lay the catalogue out on a volume of this geometry, which may be too small: hold `next_free` against its clusters.
+
+    With `places` (path in upper case to first cluster and size) the volume exists, and files that did not change keep their
+    place; raises SourceError then when one finds no room in one piece.
+    """
+    cluster_size = geometry.cluster_size
+    records = record_count(catalogue)
+    sizes = {
+        BOOT: BOOT_FILE_SIZE,
+        MFT: records * geometry.record_size,
+        MFT_MIRROR: mirrored_records(geometry) * geometry.record_size,
+        LOG_FILE: log_size(geometry.total * geometry.sector_size),
+        BITMAP_FILE: align_up(geometry.cluster_count, 64) // 8,
+    }
+    streams = {number: Attribute(DATA, content=Zeros(size)) for number, size in sizes.items()}
+    mft_bitmap = Attribute(BITMAP, content=Zeros(align_up(records, 64) // 8))
+    bad = Attribute(DATA, "$Bad", content=Zeros(geometry.cluster_count * cluster_size))
+    own: dict[int, tuple[Attribute, ...]] = {number: (stream,) for number, stream in streams.items()}
+    own |= {MFT: (streams[MFT], mft_bitmap), BAD_CLUSTERS: (Attribute(DATA, value=b""), bad)}
+    runs: dict[int, tuple[Run, ...]] = {id(bad): (Run(HOLE, geometry.cluster_count),)}
+    indexes: list[PlacedIndex] = []
+    wanted: list[_Wanted] = []
+    ahead = [(MFT, mft_bitmap), *streams.items()]
+    behind = [(number, attribute) for number, mine in catalogue.attributes.items() for attribute in mine if attribute.content]
+    next_free = 0
+    for number, attribute in (ahead[1], ahead[0], *ahead[2:], *behind):
+        node = catalogue.nodes[number]
+        if attribute.kind == DATA and number >= FIRST_USER:
+            path = f"{node.path}:{attribute.name}" if attribute.name else node.path
+            wanted.append(_wanted(path, number, attribute, cluster_size))
+            continue
+        count = geometry.clusters_for(attribute.size)
+        runs[id(attribute)] = (Run(next_free, count),)
+        indexes.append(PlacedIndex(next_free, count, node, attribute))
+        next_free += count
+    for number, node in catalogue.nodes.items():
+        if node.content is not None and node.size:
+            whole = (Run(0, geometry.clusters_for(node.size)),)
+            wanted.append(_Wanted(node.path, node.size, number, None, whole, node.content))
+    wanted.sort(key=lambda stream: (stream.content.where(), stream.path))
+    placing = _placing(wanted, next_free, geometry, places)
+    plain: dict[int, int] = {}
+    files: list[Placed] = []
+    for stream, cluster in zip(wanted, placing.clusters, strict=True):
+        if stream.attribute is None:
+            plain[stream.number] = cluster
+        else:
+            runs[id(stream.attribute)] = _moved(stream.runs, cluster)
+        if stream.count:
+            files.append(Placed(cluster, stream.count, stream.content))
+    return Layout(catalogue, geometry, tuple(indexes), tuple(files), plain, own, runs, placing.next_free, placing.holes)
+
+
+@dataclass(frozen=True, slots=True)
+class _Wanted:
+    """A stream of a file that needs clusters; its `runs` count from 0 until it has a place."""
+
+    path: str
+    size: int
+    number: int
+    attribute: Attribute | None
+    """None for a plain file."""
+    runs: tuple[Run, ...]
+    content: Content
+    """What fills the clusters of all runs but the holes, one after the other."""
+
+    @property
+    def count(self) -> int:
+        """Clusters it needs."""
+        return sum(run.count for run in self.runs if not run.is_hole)
+
+
+def _wanted(path: str, number: int, attribute: Attribute, cluster_size: int) -> _Wanted:
+    content = attribute.content
+    assert content is not None
+    if not attribute.sparse:
+        return _Wanted(path, content.size, number, attribute, (Run(0, -(-content.size // cluster_size)),), content)
+    runs: list[Run] = []
+    pieces: list[Content] = []
+    at = filled = taken = 0  # bytes of the stream looked at; up to where runs tell of it; clusters so far
+    for part in parts_of(content):
+        end = at + part.size
+        first, last = align_up(at, cluster_size), end // cluster_size * cluster_size if end < content.size else align_up(end, cluster_size)
+        if isinstance(part, Zeros) and first < last:
+            pieces += [Zeros(first - at), Zeros(max(end - last, 0))]
+            if first > filled:
+                runs.append(Run(taken, (first - filled) // cluster_size))
+                taken += runs[-1].count
+            runs.append(Run(HOLE, (last - first) // cluster_size))
+            filled = last
+        else:
+            pieces.append(part)
+        at = end
+    if at > filled:
+        runs.append(Run(taken, -(-(at - filled) // cluster_size)))
+    return _Wanted(path, content.size, number, attribute, tuple(runs), Joined(pieces))
+
+
+def _moved(runs: tuple[Run, ...], cluster: int) -> tuple[Run, ...]:
+    return tuple(run if run.is_hole else Run(run.first + cluster, run.count) for run in runs)
+
+
+def _placing(wanted: list[_Wanted], first: int, geometry: Geometry, places: Mapping[str, tuple[int, int]] | None) -> Placing:
+    if places is not None:
+        files = [place_of.Wanted(stream.path, stream.size, stream.count) for stream in wanted]
+        return place_of.keep_places(files, places, first, geometry.cluster_count, geometry.cluster_size)
+    clusters: list[int] = []
+    for stream in wanted:
+        count = stream.count
+        clusters.append(first if count else 0)
+        first += count
+    return Placing(tuple(clusters), first, ())

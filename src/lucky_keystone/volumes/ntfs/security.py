@@ -1,0 +1,108 @@
+"""Security descriptors, and the $Secure file that keeps each of them once.
+
+A file names its descriptor by number; $Secure has the descriptors in a stream ($SDS) and finds them by two indexes, by
+number ($SII) and by hash ($SDH).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cache
+
+from ...extents import align_up
+from .records import SecurityEntry, ViewEntryHeader
+
+FIRST_NUMBER = 0x100
+_HALF = 256 << 10  # bytes of descriptors, then the same once more
+
+# Well-known SIDs and access masks (MS-DTYP 2.4.2.4 and 2.4.3), as a self-relative descriptor holds them (2.4.6).
+_SYSTEM = bytes.fromhex("0101000000000005 12000000")
+_ADMINISTRATORS = bytes.fromhex("0102000000000005 20000000 20020000")
+_EVERYONE = bytes.fromhex("0101000000000001 00000000")
+_FULL, _READ_WRITE = 0x001F_01FF, 0x0012_019F
+_TO_FILES_AND_FOLDERS = 3  # ACE flags OBJECT_INHERIT_ACE and CONTAINER_INHERIT_ACE (MS-DTYP 2.4.4.1)
+
+
+def _ace(flags: int, mask: int, sid: bytes) -> bytes:
+    """An ACCESS_ALLOWED_ACE (MS-DTYP 2.4.4.2)."""
+    return bytes((0, flags)) + (8 + len(sid)).to_bytes(2, "little") + mask.to_bytes(4, "little") + sid
+
+
+def _descriptor(owner: bytes, group: bytes, aces: list[bytes]) -> bytes:
+    """A SECURITY_DESCRIPTOR with a DACL (MS-DTYP 2.4.6, 2.4.5)."""
+    body = b"".join(aces)
+    acl = bytes((2, 0)) + (8 + len(body)).to_bytes(2, "little") + len(aces).to_bytes(2, "little") + bytes(2) + body
+    owner_at = 20 + len(acl)
+    head = bytes((1, 0)) + (0x8004).to_bytes(2, "little")  # self-relative, a DACL is present
+    offsets = (owner_at, owner_at + len(owner), 0, 20)
+    return head + b"".join(offset.to_bytes(4, "little") for offset in offsets) + acl + owner + group
+
+
+@cache
+def for_system_files() -> bytes:
+    """The volume's own files: the system and administrators may read and write them."""
+    return _descriptor(_ADMINISTRATORS, _SYSTEM, [_ace(0, _READ_WRITE, _SYSTEM), _ace(0, _READ_WRITE, _ADMINISTRATORS)])
+
+
+@cache
+def for_everyone() -> bytes:
+    """All other files: a drive travels, so what is on it belongs to whoever holds it."""
+    return _descriptor(_ADMINISTRATORS, _SYSTEM, [_ace(_TO_FILES_AND_FOLDERS, _FULL, _EVERYONE)])
+
+
+def descriptor_hash(descriptor: bytes) -> int:
+    """Return the number that $SDH finds a descriptor by: each 32-bit word added to the sum so far, rotated left by 3."""
+    total = 0
+    padded = descriptor.ljust(align_up(len(descriptor), 4), b"\0")
+    for start in range(0, len(padded), 4):
+        total = (total << 3 | total >> 29) + int.from_bytes(padded[start : start + 4], "little") & 0xFFFF_FFFF
+    return total
+
+
+@dataclass(frozen=True)
+class Descriptors:
+    """All descriptors of a volume, with their numbers, and what $Secure holds of them."""
+
+    numbers: dict[bytes, int]
+    stream: bytes
+    """$SDS, each half written twice."""
+    by_hash: tuple[bytes, ...]
+    """Entries of $SDH in order."""
+    by_number: tuple[bytes, ...]
+    """Entries of $SII in order."""
+
+
+def keep(descriptors: Iterable[bytes]) -> Descriptors:
+    """Number `descriptors` (each once, in this order) and lay out $Secure."""
+    numbers: dict[bytes, int] = {}
+    entries: list[SecurityEntry] = []
+    blocks = [bytearray()]
+    for descriptor in dict.fromkeys(descriptors):
+        length = SecurityEntry.SIZE + len(descriptor)
+        if align_up(len(blocks[-1]), 16) + length > _HALF:
+            blocks.append(bytearray())
+        block = blocks[-1]
+        block += bytes(align_up(len(block), 16) - len(block))
+        number = FIRST_NUMBER + len(numbers)
+        offset = (len(blocks) - 1) * 2 * _HALF + len(block)
+        entry = SecurityEntry(hash=descriptor_hash(descriptor), number=number, offset=offset, length=length)
+        block += entry.pack() + descriptor
+        numbers[descriptor] = number
+        entries.append(entry)
+    stream = b"".join(bytes(block).ljust(_HALF, b"\0") * 2 for block in blocks[:-1])
+    stream += bytes(blocks[-1]).ljust(_HALF, b"\0") + bytes(blocks[-1])
+    # Four bytes of filling in $SDH; systems write these letters and ignore them.
+    by_hash = [
+        _entry(entry.hash.to_bytes(4, "little") + entry.number.to_bytes(4, "little"), entry.pack(), b"I\0I\0")
+        for entry in sorted(entries, key=lambda entry: (entry.hash, entry.number))
+    ]
+    by_number = [_entry(entry.number.to_bytes(4, "little"), entry.pack(), b"") for entry in entries]
+    return Descriptors(numbers, stream, tuple(by_hash), tuple(by_number))
+
+
+def _entry(key: bytes, data: bytes, filling: bytes) -> bytes:
+    at = ViewEntryHeader.SIZE + len(key)
+    length = align_up(at + len(data) + len(filling), 8)
+    head = ViewEntryHeader(data_offset=at, data_length=len(data), length=length, key_length=len(key), flags=0)
+    return (head.pack() + key + data + filling).ljust(length, b"\0")

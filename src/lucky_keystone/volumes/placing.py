@@ -1,0 +1,90 @@
+"""Gives files their clusters on a volume that exists: what did not change keeps its place, the rest goes into free room."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from ..errors import SourceError
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A file that needs `count` clusters in one piece; `size` is its length in bytes."""
+
+    path: str
+    size: int
+    count: int
+
+
+@dataclass(frozen=True)
+class Placing:
+    """Where the files go."""
+
+    clusters: tuple[int, ...]
+    """First cluster of each file, in the order they were asked for; 0 of one without any."""
+    next_free: int
+    """First cluster behind everything that is used."""
+    holes: tuple[tuple[int, int], ...]
+    """First cluster and count of free clusters in front of `next_free`."""
+
+
+def keep_places(files: Sequence[Wanted], places: Mapping[str, tuple[int, int]], first: int, end: int, cluster_size: int) -> Placing:
+    """Place `files` in clusters from `first` to `end` (half-open), where `places` tells they lie now if path and size are the same.
+
+    `places` has the path in upper case, and gives first cluster and size in bytes. Files that have to move go in the order
+    they are asked for. Raises SourceError when one finds no room in one piece.
+    """
+    clusters = [0] * len(files)
+    waiting: list[tuple[int, int]] = []
+    taken: list[tuple[int, int]] = []
+    free_from = first
+    nowhere = (0, -1)
+    for number in sorted(range(len(files)), key=lambda number: places.get(files[number].path.upper(), nowhere)[0]):
+        file = files[number]
+        cluster, size = places.get(file.path.upper(), nowhere)
+        if not file.count:
+            continue
+        if free_from <= cluster and cluster + file.count <= end and size == file.size:
+            clusters[number] = cluster
+            taken.append((cluster, file.count))
+            free_from = cluster + file.count
+        else:
+            waiting.append((number, cluster))
+    free = _Free(first, end, taken)
+    for number, before in sorted(waiting):
+        file = files[number]
+        found = free.take(file.count, before)
+        if found is None:
+            raise SourceError(
+                f"The drive has no room in one piece for {file.path} ({file.count * cluster_size:,} bytes) "
+                "beside the files that keep their place.",
+                advice="Build the drive anew, without --update.",
+            )
+        clusters[number] = found
+    next_free = max([first, *(cluster + file.count for cluster, file in zip(clusters, files, strict=True) if file.count)])
+    return Placing(tuple(clusters), next_free, tuple((start, stop - start) for start, stop in free.gaps if start < next_free))
+
+
+class _Free:
+    """The gaps between what is placed, as (first cluster, end)."""
+
+    def __init__(self, first: int, end: int, taken: list[tuple[int, int]]) -> None:
+        self.gaps: list[tuple[int, int]] = []
+        for cluster, count in sorted(taken):
+            if cluster > first:
+                self.gaps.append((first, cluster))
+            first = cluster + count
+        if first < end:
+            self.gaps.append((first, end))
+
+    def take(self, count: int, wish: int) -> int | None:
+        """Return the first of `count` free clusters and mark them used: at `wish` if that can be, else in the first gap."""
+        fitting = [(index, wish) for index, (first, end) in enumerate(self.gaps) if first <= wish and wish + count <= end]
+        fitting += [(index, first) for index, (first, end) in enumerate(self.gaps) if first + count <= end]
+        if not fitting:
+            return None
+        index, start = fitting[0]
+        first, end = self.gaps[index]
+        self.gaps[index : index + 1] = [gap for gap in ((first, start), (start + count, end)) if gap[0] < gap[1]]
+        return start

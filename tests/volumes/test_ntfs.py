@@ -1,0 +1,341 @@
+"""NTFS volumes: literal bytes, index trees, independent readers, the system's own driver, and bytes that may be anything."""
+
+from __future__ import annotations
+
+import os
+import random
+import subprocess
+from datetime import datetime
+from pathlib import Path
+
+import pytest
+import pytsk3
+from dissect.ntfs import NTFS
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from lucky_keystone.building.stream import stream_regions
+from lucky_keystone.content import Joined, Literal, Zeros, stream
+from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.errors import SourceError, UsageError
+from lucky_keystone.tree import File, Folder, Special
+from lucky_keystone.volumes.ntfs.attributes import mapping_pairs
+from lucky_keystone.volumes.ntfs.catalogue import catalogue
+from lucky_keystone.volumes.ntfs.compose import compose
+from lucky_keystone.volumes.ntfs.geometry import Geometry, geometry, vcns_per_block
+from lucky_keystone.volumes.ntfs.index import BLOCK_ROOM, Node, shape
+from lucky_keystone.volumes.ntfs.layout import place
+from lucky_keystone.volumes.ntfs.parse import parse_runs
+from lucky_keystone.volumes.ntfs.read import NtfsVolume
+from lucky_keystone.volumes.ntfs.security import descriptor_hash, for_everyone
+from lucky_keystone.volumes.ntfs.upcase import collation_key
+from lucky_keystone.volumes.volume import HOLE, Run, VolumeError
+
+from ..conftest import need, silent
+
+MOMENT = datetime(2026, 3, 14, 9, 26, 52)
+BOOT = bytes(510) + b"\x55\xaa"
+
+
+def folder(name: str, *entries: File | Folder) -> Folder:
+    return Folder(name, MOMENT, {entry.name: entry for entry in entries})
+
+
+def file(name: str, data: bytes = b"", special: Special | None = None) -> File:
+    return File(name, Literal(data), MOMENT, special or Special())
+
+
+def write_volume(root: Folder, path: Path, *, sector_size: int = 512, cluster_size: int = 4096, size: int = 64 << 20) -> Geometry:
+    """Write `root` as a volume that starts at byte 0 of a file."""
+    shape_ = geometry(hidden=0, total=size // sector_size, sector_size=sector_size, cluster_size=cluster_size)
+    layout = place(catalogue(root, "PIER 4", shape_.record_size), shape_)
+    assert layout.next_free <= shape_.cluster_count
+    with ImageFile.make(path, size) as target:
+        stream_regions(compose(layout, serial=0x0926_1403_2026_0314, boot_sector=BOOT, further_code=b""), target, silent)
+    return shape_
+
+
+def files_of(root: Folder) -> dict[str, bytes]:
+    return {path: b"".join(bytes(piece) for piece in stream(entry.content)) for path, entry in root.files()}
+
+
+def ours(path: Path) -> dict[str, bytes]:
+    with ImageFile(path) as image:
+        volume = NtfsVolume(image, 0, image.size)
+        found = list(volume.walk())
+        assert [(entry.path, entry.faults) for entry in found if entry.faults] == []
+        return {entry.path: b"".join(volume.pieces(entry)) for entry in found if not entry.is_folder}
+
+
+def sleuth(path: Path) -> dict[str, bytes]:
+    """The same through an independent reader."""
+    system = pytsk3.FS_Info(pytsk3.Img_Info(str(path)))
+    found: dict[str, bytes] = {}
+    waiting = [("", system.open_dir("/"))]
+    while waiting:
+        prefix, directory = waiting.pop()
+        for entry in directory:
+            name = entry.info.name.name.decode()
+            if name in (".", "..") or entry.info.meta is None or (not prefix and entry.info.meta.addr < 27):
+                continue
+            if entry.info.meta.type == pytsk3.TSK_FS_META_TYPE_DIR:
+                waiting.append((f"{prefix}{name}/", entry.as_directory()))
+            elif entry.info.meta.addr < (1 << 48) and not name.startswith("$Orphan"):
+                plain = [a for a in entry if a.info.type == pytsk3.TSK_FS_ATTR_TYPE_NTFS_DATA and not a.info.name]
+                size = plain[0].info.size if plain else 0
+                found[prefix + name] = entry.read_random(0, size, 128, plain[0].info.id) if size else b""
+    return found
+
+
+def dissected(path: Path) -> dict[str, bytes]:
+    """And through another one. It lists short names beside long ones, and so do we here."""
+    with path.open("rb") as image:
+        volume = NTFS(image)
+        found: dict[str, bytes] = {}
+        waiting = [("", volume.mft.root)]
+        while waiting:
+            prefix, directory = waiting.pop()
+            for entry in directory.index("$I30").entries():
+                key = entry.attribute
+                record = entry.dereference()
+                if key.is_dos_only() if hasattr(key, "is_dos_only") else key.attr.Flags == 2:
+                    continue
+                if record.segment < 27:
+                    continue
+                name = prefix + key.file_name
+                if record.is_dir():
+                    waiting.append((name + "/", record))
+                else:
+                    found[name] = record.open().read()
+        return found
+
+
+# -- literal bytes ---------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("sector", "cluster", "per_record", "per_block"), [(512, 4096, 0xF6, 1), (512, 512, 2, 8), (4096, 65536, 0xF4, 0xF4)]
+)
+def test_boot_sector_its_copy_and_the_mirror(sector: int, cluster: int, per_record: int, per_block: int, tmp_path: Path) -> None:
+    path = tmp_path / "volume.img"
+    write_volume(folder("", file("a.txt", b"a")), path, sector_size=sector, cluster_size=cluster, size=32 << 20)
+    data = path.read_bytes()
+    total = (32 << 20) // sector
+
+    def number(at: int, size: int) -> int:
+        return int.from_bytes(data[at : at + size], "little")
+
+    assert data[3:11] == b"NTFS    "
+    assert (number(11, 2), number(13, 1), number(0x28, 8)) == (sector, cluster // sector, total - 1)
+    assert (data[0x40], data[0x44], number(0x48, 8)) == (per_record, per_block, 0x0926_1403_2026_0314)
+    assert data[(total - 1) * sector :][:512] == data[:512]
+    record = max(1024, sector)
+    mft, mirror = number(0x30, 8) * cluster, number(0x38, 8) * cluster
+    assert data[mft : mft + 4] == b"FILE"
+    assert data[mirror : mirror + 4 * record] == data[mft : mft + 4 * record]
+
+
+@pytest.mark.parametrize(
+    ("runs", "stored"),
+    [
+        ([Run(0x1234, 0x38)], "21 38 34 12 00"),
+        ([Run(0x80, 0x80)], "22 80 00 80 00 00"),  # both would be negative in one byte
+        ([Run(0x300, 5), Run(HOLE, 16), Run(0x2F0, 3)], "21 05 00 03 01 10 11 03 F0 00"),
+    ],
+)
+def test_mapping_pairs(runs: list[Run], stored: str) -> None:
+    """Worked by hand: sizes of length and step, the length, the step from the run before."""
+    assert mapping_pairs(runs) == bytes.fromhex(stored)
+    assert list(parse_runs(bytes.fromhex(stored), 0x10000, "here")) == runs
+
+
+def test_hash_of_a_descriptor() -> None:
+    """Two words: the first rotated left by 3, plus the second."""
+    assert descriptor_hash(bytes.fromhex("01000080 05000000")) == (0x8000_0001 << 3 & 0xFFFF_FFFF | 4) + 5
+
+
+# -- index trees -----------------------------------------------------------------------------------------------------
+
+
+@given(st.lists(st.integers(11, 74).map(lambda words: 8 * words), max_size=3000), st.integers(0, 800))
+@settings(max_examples=40, deadline=None)
+def test_a_tree_holds_every_entry_in_order_in_nodes_that_fit(sizes: list[int], room: int) -> None:
+    tree = shape(sizes, room)
+
+    def walk(node: Node) -> list[int]:
+        assert not node.children or len(node.children) == len(node.entries) + 1
+        found: list[int] = []
+        for position, entry in enumerate(node.entries):
+            found += (walk(tree.blocks[node.children[position]]) if node.children else []) + [entry]
+        return found + (walk(tree.blocks[node.children[-1]]) if node.children else [])
+
+    assert walk(tree.root) == list(range(len(sizes)))
+    for node in tree.blocks:
+        assert node.entries, "a block without entries"
+        assert sum(sizes[entry] for entry in node.entries) + 16 + 8 * len(node.children) <= BLOCK_ROOM
+
+
+# -- trees and readers -----------------------------------------------------------------------------------------------
+
+NAMES = st.text(
+    st.characters(codec="utf-8", exclude_characters='"*/:<>?\\|', exclude_categories=["Cc", "Cs"]), min_size=1, max_size=40
+).filter(lambda name: name == name.rstrip(". ") and not name.startswith("$"))
+
+
+@st.composite
+def trees(draw: st.DrawFn, depth: int = 2, name: str = "") -> Folder:
+    entries: list[File | Folder] = []
+    for entry in draw(st.lists(NAMES, max_size=8, unique=True)):
+        inner = depth and draw(st.booleans())
+        entries.append(draw(trees(depth - 1, entry)) if inner else file(entry, draw(st.binary(max_size=3000))))
+    return folder(name, *entries)
+
+
+@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
+@given(trees(), st.sampled_from([(512, 512), (512, 2048), (512, 4096), (512, 65536), (4096, 4096), (4096, 16384)]))
+def test_any_tree_comes_back_through_three_readers(tmp_path_factory: pytest.TempPathFactory, tree: Folder, sizes: tuple[int, int]) -> None:
+    path = tmp_path_factory.mktemp("tree") / "volume.img"
+    write_volume(tree, path, sector_size=sizes[0], cluster_size=sizes[1])
+    assert ours(path) == files_of(tree)
+    assert sleuth(path) == files_of(tree)
+    assert dissected(path) == files_of(tree)
+
+
+LINK = bytes.fromhex("0C0000A0 1C000000 0000 0800 0800 0800 01000000") + "many".encode("utf-16-le") * 2
+"""A symbolic link to 'many' (MS-FSCC 2.1.2.4): tag, length, two names by offset and length, relative."""
+
+
+def ferry() -> Folder:
+    """A tree with everything that only NTFS can hold."""
+    several = file("k.dat", b"k" * 10_000)
+    sparse = Joined([Literal(b"a" * 5000), Zeros(1 << 20), Literal(b"b" * 3000), Zeros(1 << 22)])
+    return folder(
+        "",
+        file("Case.txt", b"1"),
+        file("case.TXT", b"22"),
+        file("L" * 255, b"long" * 1000),
+        File("sparse.bin", sparse, MOMENT, Special(sparse=True)),
+        file("streams.txt", b"main" * 500, Special(streams={"Zone": Literal(b"three"), "big": Literal(b"q" * 100_000)})),
+        File("link", Literal(b""), MOMENT, Special(reparse=LINK)),
+        file("own rules.txt", b"x", Special(security=for_everyone()[:-1] + b"\x01")),
+        folder("D" * 255, *(file(f"{number:03}" + "n" * 252, b"%d" % number) for number in range(60))),
+        folder("many", *(file(f"Überfahrt nach 東京 {number}.txt", b"%d" % number) for number in range(20_000))),
+        Folder("names", MOMENT, {f"name {number} of it": several for number in range(40)}),
+        Folder("names again", MOMENT, {f"other {number}": several for number in range(10)}),
+    )
+
+
+@pytest.fixture(scope="module")
+def special(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("ferry") / "volume.img"
+    write_volume(ferry(), path, size=128 << 20)
+    return path
+
+
+def test_everything_that_only_ntfs_can_hold(special: Path) -> None:
+    expected = files_of(ferry())
+    assert ours(special) == expected
+    assert sleuth(special) == expected
+    with ImageFile(special) as image:
+        volume = NtfsVolume(image, 0, image.size)
+        entry = volume.find("STREAMS.TXT")
+        assert entry is not None
+        found = volume.file(entry.number)
+        assert found.streams() == ["", "big", "Zone"]
+        assert [len(volume.read_stream(found.stream(name), 0, 1 << 20)) for name in ("big", "Zone")] == [100_000, 5]  # type: ignore[arg-type]
+        entry = volume.find("sparse.bin")
+        assert entry is not None
+        # Zeros from byte 5,000 to 1,053,576 are a hole from cluster 2 to 256; those from 1,056,576 to the end from 258 on.
+        assert [(run.is_hole, run.count) for run in entry.runs] == [(False, 2), (True, 255), (False, 1), (True, 1024)]
+        names = [name for _, _, name in volume.names(volume.find("many").number)]  # type: ignore[union-attr]
+        assert len(names) == 40_000
+        assert names == sorted(names, key=collation_key)
+        assert volume.file(volume.find("names/name 3 of it").number) == volume.file(volume.find("names again/OTHER 3").number)  # type: ignore[union-attr]
+
+
+@pytest.mark.parametrize("cluster_size", [512, 4096, 65536])
+def test_the_systems_driver_reads_and_writes(cluster_size: int, tmp_path: Path) -> None:
+    """Mounted read-write by the userspace driver: files read, added, removed; unmounted, and all read again."""
+    driver = need("ntfs-3g")
+    if not Path("/dev/fuse").exists() or os.geteuid() != 0:
+        pytest.skip("nothing can be mounted here")
+    path, mount = tmp_path / "volume.img", tmp_path / "mount"
+    mount.mkdir()
+    write_volume(ferry(), path, cluster_size=cluster_size, size=1536 << 20 if cluster_size == 65536 else 256 << 20)
+    subprocess.run([driver, "-o", "streams_interface=windows", path, mount], check=True, capture_output=True)
+    try:
+        assert (mount / "streams.txt:Zone").read_bytes() == b"three"
+        assert (mount / "link").readlink() == Path("many")
+        assert (mount / "names" / "name 3 of it").stat().st_nlink >= 50
+        assert len(list((mount / "many").iterdir())) == 20_000
+        for number in range(0, 20_000, 3):
+            (mount / "many" / f"Überfahrt nach 東京 {number}.txt").unlink()
+        for number in range(3000):
+            (mount / "many" / f"new {number}.log").write_bytes(b"%d" % number * 500)
+    finally:
+        subprocess.run(["umount", mount], check=True)
+    expected = {name: data for name, data in files_of(ferry()).items() if not name.startswith("many/")}
+    expected |= {f"many/Überfahrt nach 東京 {number}.txt": b"%d" % number for number in range(20_000) if number % 3}
+    expected |= {f"many/new {number}.log": b"%d" % number * 500 for number in range(3000)}
+    assert ours(path) == expected
+    assert sleuth(path) == expected
+    subprocess.run([need("ntfsfix"), "--no-action", path], check=True, capture_output=True)
+
+
+# -- what cannot be --------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("tree", "told"),
+    [
+        (folder("", file("$mft")), "the volume's own"),
+        (folder("", file("a" * 256)), "256 characters"),
+        (folder("", file("dot.")), "ends with a dot"),
+        (folder("", file("a", b"", Special(reparse=bytes(2000)))), "does not fit a file record"),
+    ],
+)
+def test_what_ntfs_cannot_hold_is_refused(tree: Folder, told: str) -> None:
+    with pytest.raises(SourceError, match=told):
+        catalogue(tree, "X", 1024)
+
+
+@pytest.mark.parametrize(("cluster", "sector"), [(256, 512), (512, 4096), (128 << 10, 512), (3000, 512)])
+def test_cluster_sizes_that_ntfs_does_not_have(cluster: int, sector: int) -> None:
+    with pytest.raises(UsageError):
+        geometry(hidden=0, total=1 << 20, sector_size=sector, cluster_size=cluster)
+
+
+def test_vcns_of_index_blocks() -> None:
+    """Clusters up to the block's size, strides of 512 bytes where a cluster is larger than a block."""
+    assert [vcns_per_block(size) for size in (512, 1024, 4096, 8192, 65536)] == [8, 4, 1, 8, 8]
+
+
+def test_mutated_volumes_give_a_result_or_a_clear_error(tmp_path: Path) -> None:
+    """3,000 mutations of every structure; what comes is entries with their faults, or VolumeError."""
+    path = tmp_path / "volume.img"
+    tree = folder("", file("a", b"a" * 9000), folder("names", *(file(f"a longer name {n}", b"x") for n in range(120))))
+    write_volume(tree, path, cluster_size=512, size=4 << 20)
+    data = bytearray(path.read_bytes())
+    used = [at for at in range(0, len(data), 512) if any(data[at : at + 512]) and data[at : at + 4] != b"\xff" * 4]
+    chance = random.Random(20261123)
+
+    class Drive:
+        def read_at(self, offset: int, size: int) -> bytes:
+            assert 0 <= offset <= offset + size <= len(data), "read outside the volume"
+            return bytes(data[offset : offset + size])
+
+    for case in range(3000):
+        places = [chance.choice(used) + chance.randrange(512) for _ in range(chance.choice((1, 1, 2, 5)))]
+        before = [data[at] for at in places]
+        for at in places:
+            data[at] = chance.choice((0, 0xFF, 0x80, data[at] ^ 1 << chance.randrange(8)))
+        try:
+            volume = NtfsVolume(Drive(), 0, len(data))
+            for entry in volume.walk():
+                if not entry.is_folder and not entry.faults and entry.size < 1 << 20:
+                    list(volume.pieces(entry))
+        except VolumeError as error:
+            assert error.message, case
+        finally:
+            for at, byte in reversed(list(zip(places, before, strict=True))):
+                data[at] = byte
