@@ -201,8 +201,8 @@ def test_any_tree_comes_back_through_three_readers(tmp_path_factory: pytest.Temp
     assert dissected(path) == files_of(tree)
 
 
-LINK = bytes.fromhex("0C0000A0 1C000000 0000 0800 0800 0800 01000000") + "many".encode("utf-16-le") * 2
-"""A symbolic link to 'many' (MS-FSCC 2.1.2.4): tag, length, two names by offset and length, relative."""
+LINK = bytes.fromhex("0C0000A0 2C000000 0000 1000 1000 1000 01000000") + "Case.txt".encode("utf-16-le") * 2
+"""A symbolic link to 'Case.txt' (MS-FSCC 2.1.2.4): tag, length, two names by offset and length, relative."""
 
 
 def ferry() -> Folder:
@@ -265,7 +265,7 @@ def test_the_systems_driver_reads_and_writes(cluster_size: int, tmp_path: Path) 
     subprocess.run([driver, "-o", "streams_interface=windows", path, mount], check=True, capture_output=True)
     try:
         assert (mount / "streams.txt:Zone").read_bytes() == b"three"
-        assert (mount / "link").readlink() == Path("many")
+        assert (mount / "link").readlink() == Path("Case.txt")
         assert (mount / "names" / "name 3 of it").stat().st_nlink >= 50
         assert len(list((mount / "many").iterdir())) == 20_000
         for number in range(0, 20_000, 3):
