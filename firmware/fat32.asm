@@ -38,6 +38,7 @@ start:
         jne     stop
         jmp     go_on
 
+%include "bpb.inc"
 %include "disk.inc"
 %include "screen.inc"
 
@@ -54,7 +55,7 @@ MARK    equ     "LKF1"
 further:
         dd      MARK
 go_on:
-        call    mount
+        call    fat32_mount
         mov     si, text_sectors
         jc      stop
         mov     si, name_loader
@@ -62,7 +63,7 @@ go_on:
         mov     cx, 11
         rep     movsb
         mov     eax, [BPB_RootClus]
-        call    find_entry
+        call    fat32_find
         jnc     .found
         mov     si, text_read
         test    al, al

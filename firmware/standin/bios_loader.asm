@@ -18,10 +18,13 @@ header_wim:     dd 0, 0                 ; 36: size and CRC-32 of sources/boot.wi
         times   64 - ($ - $$) db 0
 BODY    equ     64
 
-TABLE   equ     0xA000                  ; 0000:A000, 256 sums
+TABLE   equ     0xC000                  ; 0000:C000, 256 sums
+MOST_AT_ONCE equ 64                     ; sectors
 BUFFER  equ     0x1000                  ; segment: 64 KiB for reading
 v_size  equ     0x7B50                  ; dword: bytes of the file being read
 v_sum   equ     0x7B54                  ; dword
+v_sector equ    0x7B58                  ; dword: next sector of the file
+v_attribute equ 0x7B5C                  ; word: where its clusters are told
 
 start:
         xor     ax, ax
@@ -65,7 +68,9 @@ start:
         jne     fail
         call    say_ok
 
-        call    mount
+        cmp     dword [BOOT + 3], "NTFS"
+        je      on_ntfs
+        call    fat32_mount
         mov     si, text_volume
         jc      fail
         mov     si, name_boot
@@ -81,6 +86,29 @@ start:
         call    check_file
         mov     si, text_wim
         jc      fail
+        jmp     done
+on_ntfs:
+        xor     ax, ax
+        mov     es, ax
+        call    ntfs_mount
+        mov     si, text_volume
+        jc      fail
+        mov     si, text_ntfs
+        call    say
+        mov     si, path_boot
+        mov     di, path_bcd
+        mov     bp, header_bcd
+        call    check_file_on_ntfs
+        mov     si, text_bcd
+        jc      fail
+        call    say_ok
+        mov     si, path_sources
+        mov     di, path_wim
+        mov     bp, header_wim
+        call    check_file_on_ntfs
+        mov     si, text_wim
+        jc      fail
+done:
         call    say_ok
         mov     si, text_done
         call    say
@@ -105,14 +133,14 @@ check_file:
         push    di
         call    set_name
         mov     eax, [BPB_RootClus]
-        call    find_entry
+        call    fat32_find
         pop     si
         jc      .end
         call    entry_cluster
         push    eax
         call    set_name
         pop     eax
-        call    find_entry
+        call    fat32_find
         jc      .end
         mov     ecx, [di + DIR_FileSize]
         cmp     ecx, [cs:bp]
@@ -152,6 +180,81 @@ check_file:
         je      .end
 .differs:
         stc
+.end:
+        ret
+
+; check_file_on_ntfs: SI = folder's name, DI = file's, each ended by 0, BP = header field, all in CS.
+check_file_on_ntfs:
+        push    di
+        mov     eax, ROOT_FOLDER
+        call    find_below
+        pop     si
+        jc      .end
+        call    find_below
+        jc      .end
+        call    read_record
+        jc      .end
+        mov     si, RECORD_BUFFER
+        mov     eax, DATA
+        call    find_attribute
+        jc      .end
+        cmp     byte [bx + ATTR_FormCode], 1
+        jne     .differs
+        mov     [v_attribute], bx
+        mov     ecx, [bx + ATTR_FileSize]
+        cmp     ecx, [cs:bp]
+        jne     .differs
+        mov     [v_size], ecx
+        or      dword [v_sum], -1
+        and     dword [v_sector], 0
+.piece:
+        mov     ecx, [v_size]
+        cmp     ecx, MOST_AT_ONCE * 512
+        jbe     .bytes
+        mov     ecx, MOST_AT_ONCE * 512
+.bytes:
+        push    ecx
+        add     ecx, 511
+        shr     ecx, 9
+        mov     eax, [v_sector]
+        add     [v_sector], ecx
+        mov     bx, [v_attribute]
+        mov     edi, BUFFER * 16
+        call    read_stream
+        pop     ecx
+        jc      .end
+        sub     [v_size], ecx
+        mov     bx, BUFFER
+        mov     es, bx
+        xor     bx, bx
+        call    add_sum
+        mov     es, bx                  ; BX is 0
+        cmp     dword [v_size], 0
+        jne     .piece
+        mov     eax, [v_sum]
+        not     eax
+        cmp     eax, [cs:bp + 4]
+        je      .end
+.differs:
+        stc
+.end:
+        ret
+
+; find_below: EAX = a folder's file number, SI = name in CS ended by 0. Returns EAX = file number; carry set when it is not there.
+find_below:
+        push    si
+        call    read_record
+        pop     si
+        jc      .end
+        mov     di, v_wanted
+.unit:
+        mov     al, [cs:si]
+        mov     [di], al
+        inc     si
+        inc     di
+        test    al, al
+        jnz     .unit
+        call    ntfs_find
 .end:
         ret
 
@@ -236,10 +339,17 @@ text_wim:    db "  sources/boot.wim", 0
 text_ok:     db ": ok", 13, 10, 0
 text_fail:   db ": WRONG", 13, 10, "TIDEWELL BIOS FAILED", 13, 10, 0
 text_done:   db "TIDEWELL BIOS DONE", 13, 10, 0
+text_ntfs:   db "  volume: NTFS", 13, 10, 0
+path_boot:    db "BOOT", 0
+path_bcd:     db "BCD", 0
+path_sources: db "SOURCES", 0
+path_wim:     db "BOOT.WIM", 0
 name_boot:    db "BOOT       "
 name_bcd:     db "BCD        "
 name_sources: db "SOURCES    "
 name_wim:     db "BOOT    WIM"
 
+%include "bpb.inc"
 %include "disk.inc"
 %include "fat32.inc"
+%include "ntfs.inc"

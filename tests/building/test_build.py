@@ -64,8 +64,8 @@ def test_independent_judges_see_the_built_drive_alike(built: Built, tmp_path: Pa
     """The system's checker is silent, and another reader finds the same tree and bytes as the plan's."""
     expected = {path: b"".join(bytes(piece) for piece in stream(file.content)) for path, file in built.plan.tree.files()}
 
-    assert_checker_is_silent(built.path, built.plan.geometry, tmp_path)
-    assert theirs(built.path, built.plan.geometry) == expected
+    assert_checker_is_silent(built.path, built.plan.volumes[0].geometry, tmp_path)
+    assert theirs(built.path, built.plan.volumes[0].geometry) == expected
 
 
 WATCH = """

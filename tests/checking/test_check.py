@@ -34,7 +34,7 @@ def test_a_good_drive_has_no_findings(built: Built) -> None:
 
     assert (report.findings, report.unknown) == ([], [])
     assert (report.built_from, report.label) == (built.source.path.name, "TIDEWELL_11")
-    assert report.file_count == sum(1 for _ in built.plan.tree.files())
+    assert report.volumes[0].file_count == sum(1 for _ in built.plan.tree.files())
     assert report.bytes_checked > built.image.bytes_to_write
     assert {row.firmware: row.verdict for row in report.starts} == {row.firmware: row.verdict for row in built.plan.forecast}
 
@@ -166,7 +166,7 @@ def test_a_drive_of_another_maker_is_checked_as_far_as_it_can_be(tmp_path: Path)
     report = check_file(path)
 
     assert [line for line in report.unknown if "no manifest" in line]
-    assert report.file_count == 1
+    assert report.volumes[0].file_count == 1
     assert [(finding.area, finding.level) for finding in report.findings] == [("start", "fault")], report.findings
     assert report.starts[0].reason == "sector 0 has no boot code"
 

@@ -27,5 +27,7 @@ def test_a_rebuild_gives_the_shipped_binary(path: Path, rebuilt: Path) -> None:
     assert (rebuilt / path.relative_to(ROOT / "src/lucky_keystone")).read_bytes() == path.read_bytes()
 
 
-def test_all_four_binaries_are_shipped() -> None:
-    assert [path.name for path in SHIPPED] == ["fat32.bin", "mbr.bin", "bios-loader.bin", "uefi-loader-x64.efi"]
+def test_all_binaries_are_shipped() -> None:
+    kinds = ("arm64", "x64", "x86")
+    boot = [*(f"crossing-{kind}.efi" for kind in kinds), "fat32.bin", "mbr.bin", "ntfs.bin"]
+    assert [path.name for path in SHIPPED] == [*boot, "bios-loader.bin", *(f"uefi-loader-{kind}.efi" for kind in kinds)]

@@ -5,8 +5,8 @@ from __future__ import annotations
 from functools import cache
 from importlib.resources import files
 
-FURTHER_CODE_MARK = b"LKF1"
-"""First bytes of the FAT32 record's code in reserved sector 12."""
+FURTHER_CODE_MARKS = {"fat32": b"LKF1", "ntfs": b"LKN1"}
+"""First bytes of a record's further code, by file system: in reserved sector 12 of FAT32, in the second sector of NTFS."""
 
 
 @cache
@@ -19,11 +19,21 @@ def mbr_code() -> bytes:
     return _asset("mbr.bin")
 
 
-def fat32_boot_sector() -> bytes:
-    """The FAT32 record's first sector, 512 bytes; its BPB is empty."""
-    return _asset("fat32.bin")[:512]
+def boot_sector(file_system: str) -> bytes:
+    """The first sector of the record for 'fat32' or 'ntfs', 512 bytes; its BPB is empty."""
+    return _asset(f"{file_system}.bin")[:512]
 
 
-def fat32_further_code() -> bytes:
-    """The FAT32 record's further code, for reserved sector 12 and up."""
-    return _asset("fat32.bin")[512:]
+def further_code(file_system: str) -> bytes:
+    """The record's further code, whole sectors of 512 bytes."""
+    return _asset(f"{file_system}.bin")[512:]
+
+
+def code_of(boot: bytes, file_system: str) -> bytes:
+    """Return the code within a boot sector, behind its BPB."""
+    return boot[{"fat32": 90, "ntfs": 0x54}[file_system] : 510]
+
+
+def crossing(architecture: str) -> bytes:
+    """Our UEFI helper for 'x64', 'x86' or 'arm64'."""
+    return _asset(f"crossing-{architecture}.efi")

@@ -96,7 +96,8 @@ class Recorder:
         self._image, self._medium, self._kind = image, medium, kind
 
     def taken(self, count: int) -> None:
-        record = pack_progress(Progress(self._kind, self._image.fingerprint, count, self._image.first_partition), self._image.sector_size)
+        starts = tuple(partition.offset for partition in self._image.partitions)
+        record = pack_progress(Progress(self._kind, self._image.fingerprint, count, starts), self._image.sector_size)
         self._medium.write_at(self._image.manifest_offset, memoryview(record))
 
 

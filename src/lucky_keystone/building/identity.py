@@ -25,9 +25,9 @@ class Identity:
                 return value
         raise AssertionError("a hash of zeros 256 times over")
 
-    def number(self, purpose: str) -> int:
-        """Return a 32-bit number for `purpose`, never 0."""
-        return int.from_bytes(self.derive(purpose, 4), "little")
+    def number(self, purpose: str, size: int = 4) -> int:
+        """Return a number of `size` bytes for `purpose`, never 0."""
+        return int.from_bytes(self.derive(purpose, size), "little")
 
 
 def identity_of(plan: Plan) -> Identity:

@@ -20,7 +20,7 @@ from ..planning.room import manifest_offset
 from ..record import Record, RecordError, raw, record, u32, u64
 from .progress import MAGIC as PROGRESS_MAGIC
 
-MAGIC = b"LKEYMAN1"
+MAGIC = b"LKEYMAN2"
 HASH_SIZE = 32
 _MOST_ABOUT = 64 << 20
 MOST_REGIONS = 64
@@ -34,7 +34,7 @@ class ManifestError(KeystoneError):
 class ManifestHeader(Record):
     """First 512 bytes of the manifest, all numbers little endian."""
 
-    magic: bytes = raw(0, 8, "LKEYMAN1", default=MAGIC)
+    magic: bytes = raw(0, 8, "LKEYMAN2", default=MAGIC)
     about_size: int = u64(8, "bytes of the JSON text behind the header")
     hash_count: int = u64(16, "hashes behind the JSON text")
     block_size: int = u32(24, "bytes each hash covers at most", default=BLOCK)
@@ -45,6 +45,7 @@ class ManifestHeader(Record):
 
 
 U32 = Annotated[int, msgspec.Meta(ge=0, lt=1 << 32)]
+U64 = Annotated[int, msgspec.Meta(ge=0)]
 U63 = Annotated[int, msgspec.Meta(ge=0, le=(1 << 63) - 1)]
 """Numbers of the text are held to what they can be: a manifest may be forged, hashes and all."""
 
@@ -52,7 +53,8 @@ U63 = Annotated[int, msgspec.Meta(ge=0, le=(1 << 63) - 1)]
 class RegionNote(msgspec.Struct, frozen=True):
     """Where a region lies, in bytes."""
 
-    kind: Literal["table", "gpt", "reserved", "fat1", "fat2", "folders", "files"]
+    kind: Literal["table", "gpt", "reserved", "fat1", "fat2", "boot", "mft", "log", "bitmap", "folders", "files", "bootcopy"]
+    """Of a table; of a FAT32 volume up to fat2; of an NTFS volume up to bitmap; folders and files of both."""
     offset: U63
     size: U63
 
@@ -61,15 +63,17 @@ class VolumeNote(msgspec.Struct, frozen=True):
     """What must be known to tell a host's changes from damage."""
 
     offset: U63
-    file_system: str
+    file_system: Literal["fat32", "ntfs"]
     label: str
-    serial: U32
+    serial: U64
     next_free_cluster: U32
     free_clusters: U32
     folders: list[tuple[U32, U32]]
     """First cluster and bytes of entries of each folder, in the order they lie on the volume."""
     holes: list[tuple[U32, U32]] = []
     """First cluster and count of free clusters below `next_free_cluster`, as an update leaves them."""
+    records: str = ""
+    """Of an NTFS volume: four bytes for each file record, base64; see volumes/ntfs/essence.py."""
 
     def free_runs(self) -> list[tuple[int, int]]:
         """Return (first cluster, count) of what was free when the drive was built; the last run goes beyond the volume."""
@@ -96,7 +100,7 @@ class About(msgspec.Struct, frozen=True):
     identity: str
     drive_size: U63
     sector_size: Literal[512, 4096]
-    volume: VolumeNote
+    volumes: Annotated[list[VolumeNote], msgspec.Meta(min_length=1, max_length=4)]
     regions: list[RegionNote]
     table: Literal["mbr", "gpt"] = "mbr"
     build: str = ""

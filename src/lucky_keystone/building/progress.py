@@ -30,7 +30,8 @@ class ProgressRecord(Record):
     reserved: bytes = raw(20, 4, "zero", default=bytes(4))
     volume_offset: int = u64(24, "bytes; where the volume starts")
     fingerprint: bytes = raw(32, 32, "BLAKE3 of the drive's description")
-    padding: bytes = raw(64, 416, "zero", default=bytes(416))
+    second_offset: int = u64(64, "bytes; where a second volume starts, 0 when there is none", default=0)
+    padding: bytes = raw(72, 408, "zero", default=bytes(408))
     hash: bytes = raw(480, 32, "BLAKE3 of the 480 bytes before", default=bytes(32))
 
 
@@ -41,7 +42,8 @@ class Progress:
     kind: Kind
     fingerprint: bytes
     taken: int
-    volume_offset: int
+    volume_offsets: tuple[int, ...]
+    """Where the drive's one or two volumes start, in bytes."""
 
 
 def pack_progress(progress: Progress, sector_size: int) -> bytes:
@@ -50,7 +52,8 @@ def pack_progress(progress: Progress, sector_size: int) -> bytes:
         taken=progress.taken,
         kind=_KINDS.index(progress.kind),
         fingerprint=progress.fingerprint,
-        volume_offset=progress.volume_offset,
+        volume_offset=progress.volume_offsets[0],
+        second_offset=progress.volume_offsets[1] if len(progress.volume_offsets) > 1 else 0,
     ).pack()
     return (bare[:480] + blake3(bare[:480]).digest()).ljust(sector_size, b"\0")
 
@@ -65,6 +68,7 @@ def read_progress(drive: Medium, sector_size: int) -> Progress | None:
         if data[:8] != MAGIC or blake3(data[:480]).digest() != data[480:]:
             continue
         found = ProgressRecord.unpack(data)
+        starts = (found.volume_offset, found.second_offset) if found.second_offset else (found.volume_offset,)
         if found.kind < len(_KINDS):
-            return Progress(_KINDS[found.kind], found.fingerprint, found.taken, found.volume_offset)  # type: ignore[arg-type]
+            return Progress(_KINDS[found.kind], found.fingerprint, found.taken, starts)  # type: ignore[arg-type]
     return None

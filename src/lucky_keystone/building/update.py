@@ -7,23 +7,32 @@ is unsealed, so an update that is interrupted is as safe as a build, and the sam
 
 from __future__ import annotations
 
+import base64
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from ..content import Tell
 from ..drives.medium import Medium
 from ..errors import KeystoneError, ProtectError
 from ..planning.choices import Choices
-from ..planning.plan import DriveShape, Plan, StandingVolume
+from ..planning.plan import DriveShape, Plan
 from ..planning.rules import make_plan
+from ..planning.volumes import FileSystem, StandingVolume
 from ..sources.source import Source
 from ..tables.table import read_table
-from ..volumes.fat32.geometry import Geometry
-from ..volumes.fat32.read import Entry, Fat32Volume
+from ..volumes.fat32.geometry import Geometry as Fat32Geometry
+from ..volumes.fat32.read import Entry as Fat32Entry
+from ..volumes.ntfs.essence import changed_records
+from ..volumes.ntfs.geometry import Geometry as NtfsGeometry
+from ..volumes.ntfs.read import Entry as NtfsEntry
+from ..volumes.ntfs.read import NtfsVolume
+from ..volumes.opening import AnyVolume, open_volume
+from ..volumes.volume import Entry
 from .build import BuildResult, Recorder, finish, leaving_no_seal, manifest_of, unseal
 from .compose import DriveImage
 from .feed import Feed
-from .manifest import Manifest, ManifestError, read_manifest
+from .manifest import Manifest, ManifestError, VolumeNote, read_manifest
 from .progress import read_progress
 from .readback import read_back
 from .stream import Hooks, stream_blocks
@@ -36,7 +45,7 @@ _HOUSEKEEPING = ("SYSTEM VOLUME INFORMATION", "$RECYCLE.BIN", ".SPOTLIGHT-V100",
 class Standing:
     """A drive as it was found for updating."""
 
-    volume: StandingVolume
+    volumes: tuple[StandingVolume, ...]
     manifest: Manifest | None
     """None when an earlier update was interrupted."""
 
@@ -53,26 +62,44 @@ def read_standing(medium: Medium, sector_size: int) -> Standing:
     except ManifestError as error:
         raise ProtectError(f"The drive cannot be updated: its manifest is damaged ({error.message}).", advice=_ANEW) from error
     if manifest is not None:
-        start = manifest.about.volume.offset
+        notes: list[VolumeNote | None] = [*sorted(manifest.about.volumes, key=lambda note: note.offset)]
+        starts = [note.offset for note in notes if note]
     elif progress is not None and progress.kind == "update":
-        start = progress.volume_offset
+        starts = list(progress.volume_offsets)
+        notes = [None] * len(starts)
     else:
         what = "its build was not finished" if progress else "it was not built by this program, or its manifest is gone"
         raise ProtectError(f"The drive cannot be updated: {what}.", advice=_ANEW)
+    table = read_table(medium, sector_size)
+    if table is not None and [partition.first_lba * sector_size for partition in table.partitions] != starts:
+        raise ProtectError("The drive cannot be updated: its table is not the one that was built.", advice=_ANEW)
+    ends = [*starts[1:], medium.size]
+    return Standing(
+        tuple(_standing_volume(medium, start, end - start, note) for start, end, note in zip(starts, ends, notes, strict=True)), manifest
+    )
+
+
+def _standing_volume(medium: Medium, start: int, size: int, note: VolumeNote | None) -> StandingVolume:
+    """Read one volume. `note` is what the manifest tells of it, None when an earlier update was interrupted."""
     try:
-        volume = _volume(medium, sector_size, start)
+        volume = open_volume(medium, start, size)
         entries, faults = _entries(volume)
     except KeystoneError as error:
         raise ProtectError(f"The drive cannot be updated: its volume cannot be read ({error.message}).", advice=_ANEW) from error
-    if manifest is not None:
+    if note is not None:
         if faults:
             raise ProtectError(f"The drive cannot be updated: its volume is damaged ({faults[0]}).", advice=_ANEW)
-        _refuse_others_files(entries, manifest)
-    places = {entry.path.upper(): (entry.first_cluster, entry.size) for entry in entries if not entry.is_folder and len(entry.runs) == 1}
-    return Standing(StandingVolume(_geometry(volume), places), manifest)
+        _refuse_others_files(_others(volume, entries, note))
+    places = {
+        entry.path.upper(): (entry.runs[0].first, entry.size)
+        for entry in entries
+        if not entry.is_folder and len(entry.runs) == 1 and not entry.runs[0].is_hole
+    }
+    kind: FileSystem = "ntfs" if isinstance(volume, NtfsVolume) else "fat32"
+    return StandingVolume(kind, _geometry(volume), places)
 
 
-def _entries(volume: Fat32Volume) -> tuple[list[Entry], list[str]]:
+def _entries(volume: AnyVolume) -> tuple[Sequence[Entry], list[str]]:
     """Return the volume's entries as far as they can be read, and what is wrong with them."""
     entries: list[Entry] = []
     try:
@@ -83,9 +110,18 @@ def _entries(volume: Fat32Volume) -> tuple[list[Entry], list[str]]:
     return entries, [f"{entry.path}: {fault}" for entry in entries for fault in entry.faults]
 
 
+def _others(volume: AnyVolume, entries: Sequence[Entry], note: VolumeNote) -> list[str]:
+    """Return the paths of what was not built."""
+    if isinstance(volume, NtfsVolume):
+        changed, added = changed_records(volume, base64.b64decode(note.records))
+        new = {*changed, *added}
+        return [entry.path for entry in entries if isinstance(entry, NtfsEntry) and entry.number in new]
+    return [entry.path for entry in entries if isinstance(entry, Fat32Entry) and note.was_free(entry.first_cluster)]
+
+
 def plan_update(source: Source, choices: Choices, drive: DriveShape, standing: Standing) -> Plan:
     """Decide how the drive becomes one of `source`. Raises as `make_plan` does."""
-    return make_plan(source, choices, drive, standing.volume)
+    return make_plan(source, choices, drive, standing.volumes)
 
 
 def update(image: DriveImage, medium: Medium, standing: Standing, tell: Tell, *, verify: bool = True) -> BuildResult:
@@ -136,17 +172,12 @@ def _is_unchanged(image: DriveImage, medium: Medium, standing: Standing, tell: T
     return not read_back(blocks, medium, tell, "comparing")
 
 
-def _volume(medium: Medium, sector_size: int, start: int) -> Fat32Volume:
-    """Return the volume at byte `start`. Raises ProtectError when the table says that it is another one by now."""
-    table = read_table(medium, sector_size)
-    if table is not None and [partition.first_lba * sector_size for partition in table.partitions] != [start]:
-        raise ProtectError("its table is not the one that was built")
-    return Fat32Volume(medium, start, medium.size - start)
-
-
-def _geometry(volume: Fat32Volume) -> Geometry:
+def _geometry(volume: AnyVolume) -> Fat32Geometry | NtfsGeometry:
+    if isinstance(volume, NtfsVolume):
+        measures = volume.boot
+        return NtfsGeometry(volume.sector_size, volume.cluster_size, measures.hidden_sectors, measures.total_sectors + 1)
     boot = volume.boot
-    return Geometry(
+    return Fat32Geometry(
         sector_size=boot.BPB_BytsPerSec,
         cluster_size=volume.cluster_size,
         hidden=boot.BPB_HiddSec,
@@ -156,15 +187,9 @@ def _geometry(volume: Fat32Volume) -> Geometry:
     )
 
 
-def _refuse_others_files(entries: list[Entry], manifest: Manifest) -> None:
+def _refuse_others_files(paths: Sequence[str]) -> None:
     """Raise ProtectError when someone's files lie on the drive; what systems leave behind by themselves is not meant."""
-    found = [
-        entry.path
-        for entry in entries
-        if manifest.about.volume.was_free(entry.first_cluster)
-        and not entry.path.upper().startswith(_HOUSEKEEPING)
-        and not entry.name.startswith("._")
-    ]
+    found = [path for path in paths if not path.upper().startswith(_HOUSEKEEPING) and not path.rpartition("/")[2].startswith("._")]
     if found:
         named = ", ".join(found[:5]) + (f" and {len(found) - 5} more" if len(found) > 5 else "")
         raise ProtectError(

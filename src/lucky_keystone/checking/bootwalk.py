@@ -3,89 +3,102 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from ..boot.records import FURTHER_CODE_MARK, fat32_boot_sector, fat32_further_code, mbr_code
-from ..planning.forecast import MOST_BIOS_LOADER, UEFI_NAMES
+from ..boot.records import FURTHER_CODE_MARKS, boot_sector, code_of, crossing, further_code, mbr_code
+from ..planning.forecast import MOST_BIOS_LOADER, NOT_FROM_GPT, NOT_WITH_4096, Way, examine, uefi_rows
 from ..planning.plan import Outlook
-from ..sources.pe import REMOVABLE_LOADERS, loader_architecture, loader_fault
+from ..sources.pe import REMOVABLE_LOADERS
 from ..tables.table import Table
-from ..volumes.fat32.read import Entry, Fat32Volume
 from ..volumes.fat32.records import FURTHER_CODE_SECTOR
+from .found import FileOnVolume, FoundFat32, FoundNtfs, FoundVolume, file_on
 from .report import Report
 
+if TYPE_CHECKING:
+    from asn1crypto.x509 import Certificate
 
-@dataclass(frozen=True)
-class _FileOnVolume:
-    """A file's bytes through its chain, as a content that can be read at any offset."""
-
-    volume: Fat32Volume
-    entry: Entry
-
-    @property
-    def size(self) -> int:
-        return min(self.entry.size, self.entry.runs_clusters() * self.volume.cluster_size)
-
-    def read_at(self, offset: int, size: int) -> bytes:
-        return self.volume.read_at_of(self.entry, offset, size)
+_FIRST_CODE = {"fat32": FURTHER_CODE_SECTOR, "ntfs": 1}
 
 
 def walk_boot(
-    table: Table, volume: Fat32Volume, active: bool, sector_size: int, entries: Sequence[Entry], report: Report
+    table: Table, volumes: Sequence[FoundVolume], sector_size: int, report: Report, trusted: Sequence[Certificate]
 ) -> tuple[Outlook, ...]:
     """Return on which firmware the drive starts, adding a fault where a chain is there but broken."""
-    by_path = {entry.path.upper(): entry for entry in entries if not entry.is_folder}
-    rows = [_bios(table, volume, active, sector_size, by_path.get("BOOTMGR"), report)]
-    for architecture, name in UEFI_NAMES.items():
-        path = f"EFI/BOOT/{REMOVABLE_LOADERS[architecture]}".upper()
-        rows.append(_uefi(name, architecture, path, by_path.get(path), volume, report))
-    rows.append(Outlook("Secure Boot", "not known", "signatures are not examined yet"))
-    if not any(row.verdict == "starts" for row in rows):
+    rows = [_bios(table, volumes, sector_size, report)]
+    for architecture, name in REMOVABLE_LOADERS.items():
+        rows += _uefi(architecture, f"EFI/BOOT/{name}".upper(), volumes, report, trusted)
+    if not any(row.verdict != "will not start" for row in rows):
         report.fault("start", "no firmware finds anything on this drive to start.", "Build it from an installer image.")
     return tuple(rows)
 
 
-def _bios(table: Table, volume: Fat32Volume, active: bool, sector_size: int, manager: Entry | None, report: Report) -> Outlook:
+def _bios(table: Table, volumes: Sequence[FoundVolume], sector_size: int, report: Report) -> Outlook:
     def fails(why: str) -> Outlook:
         return Outlook("BIOS", "will not start", why)
 
     if sector_size != 512:
-        return fails("BIOS firmware reads drives in sectors of 512 bytes only")
+        return NOT_WITH_4096
     if table.style == "gpt":
-        return fails("BIOS machines start no Windows installer from a GPT drive")
+        return NOT_FROM_GPT
     if not any(table.mbr.code):
         return fails("sector 0 has no boot code")
-    if not active:
-        return fails("no partition is active, or more than one")
+    active = [partition.number for partition in table.partitions if partition.active]
+    found = next((found for found in volumes if [found.partition.number] == active), None)
+    if found is None:
+        return fails("no partition with a volume is active, or more than one")
+    manager = file_on(found, "bootmgr")
     if manager is None:
         return fails("BOOTMGR is not in the root folder")
-    if manager.faults or not 0 < manager.size <= MOST_BIOS_LOADER:
+    if manager.entry.faults or not 0 < manager.size <= MOST_BIOS_LOADER:
         report.fault(
             "start", f"BOOTMGR ({manager.size:,} bytes) is not whole or too large for low memory.", "Put a sound BOOTMGR in its place."
         )
         return fails("BOOTMGR is not whole")
-    ours = volume.boot.code == fat32_boot_sector()[90:510]
-    further = b"".join(volume.sector(FURTHER_CODE_SECTOR + n) for n in range(len(fat32_further_code()) // 512)) if ours else b""
-    if ours and further != fat32_further_code():
-        gone = "is gone" if further[:4] != FURTHER_CODE_MARK else "is damaged"
-        report.fault("start", f"the boot code in reserved sector {FURTHER_CODE_SECTOR} {gone}.", "Build the drive again.")
+    kind = "ntfs" if isinstance(found, FoundNtfs) else "fat32"
+    first = found.volume.boot.pack()
+    ours = code_of(first, kind) == code_of(boot_sector(kind), kind)
+    if ours and not _further_code_is_whole(found, kind, report):
         return fails("its boot code is not whole")
-    if not any(volume.boot.code):
+    if not any(code_of(first, kind)):
         return fails("the volume's boot sector has no code")
     if ours and table.mbr.code[: len(mbr_code())] == mbr_code():
         return Outlook("BIOS", "starts", "our records, active partition and BOOTMGR are whole")
     return Outlook("BIOS", "not known", "record, active partition and BOOTMGR are there; the boot code is not ours and was not judged")
 
 
-def _uefi(name: str, architecture: str, path: str, loader: Entry | None, volume: Fat32Volume, report: Report) -> Outlook:
+def _further_code_is_whole(found: FoundVolume, kind: str, report: Report) -> bool:
+    expected = further_code(kind)
+    sector = _FIRST_CODE[kind]
+    further = found.volume.bytes_at(found.volume.offset + 512 * sector, len(expected))
+    if further == expected:
+        return True
+    gone = "is gone" if further[:4] != FURTHER_CODE_MARKS[kind] else "is damaged"
+    report.fault("start", f"the boot code in the volume's sector {sector} {gone}.", "Build the drive again.")
+    return False
+
+
+def _uefi(
+    architecture: str, path: str, volumes: Sequence[FoundVolume], report: Report, trusted: Sequence[Certificate]
+) -> tuple[Outlook, Outlook]:
+    loader, way = _loader(architecture, path, volumes)
     if loader is None:
-        return Outlook(name, "will not start", f"there is no {path}")
-    content = _FileOnVolume(volume, loader)
-    made_for = loader_architecture(content)
-    if made_for != architecture:
-        return Outlook(name, "will not start", f"{path} is {'made for ' + made_for if made_for else 'no UEFI loader'}")
-    fault = "its cluster chain is broken" if loader.faults else loader_fault(content)
+        return uefi_rows(architecture, path, None, way, trusted, where="the drive")
+    state = examine(path, loader)
+    fault = "; ".join(loader.entry.faults) or state.fault
     if fault:
         report.fault("start", f"{path} is not whole: {fault}.", "Put a sound loader in its place.")
-        return Outlook(name, "will not start", f"{path} is not whole")
-    return Outlook(name, "starts", f"{path} is whole, on a FAT32 volume")
+    return uefi_rows(architecture, path, state, way, trusted, where="the drive")
+
+
+def _loader(architecture: str, path: str, volumes: Sequence[FoundVolume]) -> tuple[FileOnVolume | None, Way]:
+    """Return the loader that runs in the end, and the way firmware gets there."""
+    on_ntfs = next((file for found in volumes if isinstance(found, FoundNtfs) and (file := file_on(found, path))), None)
+    for found in volumes:
+        file = file_on(found, path) if isinstance(found, FoundFat32) else None
+        if file is None:
+            continue
+        ours = crossing(architecture)
+        if file.size == len(ours) and file.read_at(0, file.size) == ours:
+            return on_ntfs, "crossing"
+        return file, "starter" if any(isinstance(other, FoundNtfs) for other in volumes) else "fat32"
+    return on_ntfs, "none"

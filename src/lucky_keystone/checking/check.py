@@ -1,6 +1,9 @@
-"""Checks a whole drive: table, volume, contents, and the way it starts."""
+"""Checks a whole drive: table, volumes, contents, and the way it starts."""
 
 from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from ..building.manifest import Manifest, ManifestError, read_manifest
 from ..content import Tell
@@ -9,20 +12,28 @@ from ..errors import KeystoneError
 from ..tables.mbr import MbrTable, read_mbr
 from ..tables.table import Partition, Table, read_table
 from ..units import SECTOR_SIZES
-from ..volumes.fat32.read import Entry, Fat32Volume
+from ..volumes.ntfs.read import NtfsVolume
+from ..volumes.opening import open_volume
 from ..volumes.volume import VolumeError
 from .bootwalk import walk_boot
 from .contents import check_contents, judge
-from .report import Report
-from .structure import check_structure
+from .fat32_structure import check_fat32
+from .found import FoundFat32, FoundNtfs, FoundVolume
+from .ntfs_structure import check_ntfs
+from .report import Report, VolumeSummary
+
+if TYPE_CHECKING:
+    from asn1crypto.x509 import Certificate
 
 _REBUILD = "Build the drive again."
 
 
-def check_drive(drive: Medium, tell: Tell, *, sector_size: int | None = None, contents: bool = True) -> Report:
+def check_drive(
+    drive: Medium, tell: Tell, *, sector_size: int | None = None, contents: bool = True, trusted: Sequence[Certificate] = ()
+) -> Report:
     """Check `drive` without writing to it. `contents=False` leaves out what a build has just read back.
 
-    `sector_size` (bytes) is found out when None.
+    `sector_size` (bytes) is found out when None. `trusted` are the certificates of the machine it is to start.
     """
     report = Report()
     sector = sector_size or _find_sector_size(drive)
@@ -34,10 +45,14 @@ def check_drive(drive: Medium, tell: Tell, *, sector_size: int | None = None, co
         report.bytes_checked = sum(note.size for note in manifest.about.regions) + manifest.stored_size if contents else 0
     else:
         report.unknown.append("It carries no manifest: whether its files are what they were cannot be known.")
-    table = read_table(drive, sector)
-    volume, entries = _volume(drive, table, sector, manifest, report)
+    table, partitions = _table(drive, sector, manifest, report)
+    found = [volume for partition in partitions if (volume := _volume(drive, partition, sector, report)) is not None]
+    if partitions and found:
+        report.starts = walk_boot(table, found, sector, report, trusted)
+    elif table.style and not partitions:
+        report.unknown.append("It has no FAT32 or NTFS partition, and other volumes are not read yet.")
     if manifest:
-        judge(drive, manifest, wrong, volume, entries, report)
+        judge(drive, manifest, wrong, found, report)
     tell("checking structure", 1, 1)
     return report
 
@@ -70,57 +85,59 @@ def _manifest(drive: Medium, sector_size: int, report: Report) -> Manifest | Non
         return None
 
 
-def _volume(
-    drive: Medium, table: Table | None, sector: int, manifest: Manifest | None, report: Report
-) -> tuple[Fat32Volume | None, list[Entry]]:
-    """Check table, volume and boot walk; return the volume and its entries as far as they can be read."""
+def _table(drive: Medium, sector: int, manifest: Manifest | None, report: Report) -> tuple[Table, Sequence[Partition]]:
+    """Check the table; return it and the partitions to look into, from the manifest when sector 0 is lost."""
+    table = read_table(drive, sector)
     if table is None:
         sealed = "It was not finished, or sector 0 was lost." if manifest else "It was never finished, or it is not an installer drive."
         report.fault("table", "sector 0 carries no partition table.", f"{sealed} {_REBUILD}")
-        partition = _partition_of(manifest, sector) if manifest else None
-        if partition is None:
-            return None, []
-        table = Table("mbr", MbrTable(b"", 0, (), ()), None, (), ())
-    else:
-        partition = _check_table(table, report)
-    if partition is None:
-        report.unknown.append("It has no FAT32 partition, and other volumes are not read yet.")
-        return None, []
-    offset = partition.first_lba * sector
-    try:
-        size = min(partition.sector_count * sector, drive.size - offset)
-        volume = Fat32Volume(drive, offset, size)
-        entries = check_structure(volume, partition.first_lba, report)
-    except VolumeError as error:
-        report.fault("boot sectors", error.message, _REBUILD)
-        return None, []
-    except KeystoneError as error:
-        report.fault("FAT", error.message, _REBUILD)
-        return None, []
-    active = sum(p.active for p in table.partitions) == 1 and partition.active
-    report.starts = walk_boot(table, volume, active, sector, entries, report)
-    return volume, entries
-
-
-def _check_table(table: Table, report: Report) -> Partition | None:
+        return Table("", MbrTable(b"", 0, (), ()), None, (), ()), _partitions_of(manifest, sector) if manifest else ()
     signature = table.gpt.disk if table.gpt else f"{table.mbr.disk_signature:08X}"
     report.looked_at.append(f"table: {table.style.upper()}, partitions in use: {len(table.partitions)}, signature {signature}")
     for fault in table.faults:
         report.fault("table", fault + ".", _REBUILD)
     if table.style == "mbr" and table.mbr.disk_signature == 0:
         report.fault("table", "the disk signature is 0.", "Windows will not tell this drive from others: build it again.")
-    actives = [partition for partition in table.partitions if partition.active]
-    if len(actives) > 1:
-        report.fault("table", f"{len(actives)} partitions are active.", "One must be: build the drive again.")
-    candidates = [partition for partition in (*actives, *table.partitions) if partition.may_hold_fat]
-    return candidates[0] if candidates else None
+    actives = sum(partition.active for partition in table.partitions)
+    if actives > 1:
+        report.fault("table", f"{actives} partitions are active.", "One must be: build the drive again.")
+    return table, [partition for partition in table.partitions if partition.may_hold_volume]
 
 
-def _partition_of(manifest: Manifest, sector: int) -> Partition | None:
-    """Return the partition the manifest tells of, to check a drive whose sector 0 is lost."""
-    volume = manifest.about.volume
-    end = max((note.offset + note.size for note in manifest.about.regions), default=0)
-    if end <= volume.offset:
+def _partitions_of(manifest: Manifest, sector: int) -> list[Partition]:
+    """Return the partitions the manifest tells of, to check a drive whose sector 0 is lost."""
+    about = manifest.about
+    starts = sorted(volume.offset for volume in about.volumes)
+    ends = [*starts[1:], about.drive_size]
+    copies = {note.offset + sector for note in about.regions if note.kind == "bootcopy"}  # an NTFS volume ends with it
+    found = []
+    for number, (start, limit) in enumerate(zip(starts, ends, strict=True), 1):
+        end = min((copy for copy in copies if start < copy <= limit), default=limit)
+        if start < end:
+            found.append(Partition(number, start // sector, (end - start) // sector, False, True))
+    return found
+
+
+def _volume(drive: Medium, partition: Partition, sector: int, report: Report) -> FoundVolume | None:
+    """Read and check the volume in a partition; None, with a fault noted, when there is none."""
+    offset = partition.first_lba * sector
+    size = min(partition.sector_count * sector, drive.size - offset)
+    found: FoundVolume
+    try:
+        volume = open_volume(drive, offset, size)
+        if isinstance(volume, NtfsVolume):
+            found = FoundNtfs(partition, volume, check_ntfs(volume, partition.first_lba, size // sector, report))
+        else:
+            found = FoundFat32(partition, volume, check_fat32(volume, partition.first_lba, report))
+        label = volume.label()
+    except VolumeError as error:
+        report.fault("boot sectors", error.message, _REBUILD)
         return None
-    whole = (manifest.about.drive_size - volume.offset) // sector
-    return Partition(1, volume.offset // sector, whole, False, True)
+    except KeystoneError as error:
+        report.fault("folders", error.message, _REBUILD)
+        return None
+    folders = sum(entry.is_folder for entry in found.entries)
+    kind = "NTFS" if isinstance(found, FoundNtfs) else "FAT32"
+    free = report.free_bytes.get(offset, 0)
+    report.volumes.append(VolumeSummary(kind, label, offset, len(found.entries) - folders, folders - 1, free))
+    return found

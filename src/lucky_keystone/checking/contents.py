@@ -7,6 +7,7 @@ the drive was used; if not, something that was built is different.
 
 from __future__ import annotations
 
+import base64
 from collections.abc import Sequence
 
 import numpy as np
@@ -16,7 +17,7 @@ from ..building.manifest import Manifest, RegionNote, VolumeNote
 from ..building.readback import read_back
 from ..content import Tell
 from ..drives.medium import Medium
-from ..volumes.fat32.read import Entry, Fat32Volume
+from ..volumes.fat32.read import Fat32Volume
 from ..volumes.fat32.records import (
     ATTR_LONG_NAME,
     BACKUP_BOOT_SECTOR,
@@ -26,6 +27,8 @@ from ..volumes.fat32.records import (
     BootSector,
     FsInfo,
 )
+from ..volumes.ntfs.essence import changed_records
+from .found import FoundFat32, FoundNtfs, FoundVolume
 from .report import Report
 
 _LISTED = 8
@@ -35,6 +38,11 @@ _AREAS = {
     "reserved": "boot sectors",
     "fat1": "FAT",
     "fat2": "FAT",
+    "boot": "boot sectors",
+    "bootcopy": "boot sectors",
+    "mft": "file table",
+    "log": "log",
+    "bitmap": "cluster map",
     "folders": "folders",
     "files": "files",
 }
@@ -51,24 +59,75 @@ def judge(
     drive: Medium,
     manifest: Manifest,
     wrong: Sequence[tuple[RegionNote, int, int, bytes]],
-    volume: Fat32Volume | None,
-    entries: Sequence[Entry],
+    volumes: Sequence[FoundVolume],
     report: Report,
 ) -> None:
     """Add a finding for each block of `wrong`: used by a host, or different from what was built."""
-    note = manifest.about.volume
+    notes = sorted(manifest.about.volumes, key=lambda note: note.offset)
+    by_volume: dict[int, list[tuple[RegionNote, int, int, bytes]]] = {}
+    for block in wrong:
+        number = max((index for index, note in enumerate(notes) if note.offset <= block[1]), default=0)
+        by_volume.setdefault(number if block[1] >= notes[0].offset else -1, []).append(block)
+    for number, blocks in by_volume.items():
+        note = notes[max(number, 0)]
+        found = next((found for found in volumes if found.volume.offset == note.offset), None)
+        if isinstance(found, FoundNtfs):
+            _judge_ntfs(blocks, note, found, report)
+        else:
+            _judge_fat32(drive, blocks, note, found, report)
+
+
+def _judge_fat32(
+    drive: Medium, wrong: Sequence[tuple[RegionNote, int, int, bytes]], note: VolumeNote, found: FoundFat32 | None, report: Report
+) -> None:
     used: set[str] = set()
     damaged: dict[str, list[tuple[int, int]]] = {}
     for region, offset, size, digest in wrong:
         data = bytearray(drive.read_at(offset, size))
-        _undo_use(data, region, offset, note, volume)
+        _undo_use(data, region, offset, note, found.volume if found else None)
         if blake3(data).digest() == digest:
             used.add(_AREAS[region.kind])
         else:
             damaged.setdefault(region.kind, []).append((offset, size))
+    _tell_damage(damaged, found, report)
+    if used:
+        entries = found.entries if found else ()
+        added = [entry.path for entry in entries if note.was_free(entry.first_cluster) and "/" not in entry.path]
+        _tell_use(used, added, report, rest_is_whole=not damaged)
+
+
+_CHANGED_BY_USE = ("mft", "log", "bitmap", "folders")
+
+
+def _judge_ntfs(wrong: Sequence[tuple[RegionNote, int, int, bytes]], note: VolumeNote, found: FoundNtfs, report: Report) -> None:
+    """Hosts rewrite most of NTFS's own structures; that they are sound was checked, and what was built is known by its essence."""
+    damaged: dict[str, list[tuple[int, int]]] = {}
+    for region, offset, size, _ in wrong:
+        if region.kind not in _CHANGED_BY_USE:
+            damaged.setdefault(region.kind, []).append((offset, size))
+    _tell_damage(damaged, found, report)
+    used = {_AREAS[region.kind] for region, _, _, _ in wrong if region.kind in _CHANGED_BY_USE}
+    if not used:
+        return
+    changed, added = changed_records(found.volume, base64.b64decode(note.records))
+    if changed:
+        names = {entry.number: entry.path for entry in found.entries}
+        listed = ", ".join(names.get(number, f"file record {number}") for number in changed[:_LISTED])
+        more = f" and {len(changed) - _LISTED} more" if len(changed) > _LISTED else ""
+        report.fault(
+            "file table",
+            f"not as built: {listed}{more}.",
+            "They were removed, moved or replaced by hand, or the drive lost data: build the drive again.",
+        )
+    new = set(added)
+    paths = [entry.path for entry in found.entries if entry.number in new and "/" not in entry.path]
+    _tell_use(used, paths, report, rest_is_whole=not damaged and not changed)
+
+
+def _tell_damage(damaged: dict[str, list[tuple[int, int]]], found: FoundVolume | None, report: Report) -> None:
     for kind, places in damaged.items():
         if kind == "files":
-            _damaged_files(places, volume, entries, report)
+            _damaged_files(places, found, report)
             continue
         where = ", ".join(f"{offset}-{offset + size - 1}" for offset, size in places[:3])
         report.fault(
@@ -76,8 +135,6 @@ def judge(
             f"{_name(kind)} not as built (bytes {where}).",
             "Something was removed or replaced by hand, or the drive lost data: build the drive again.",
         )
-    if used:
-        _tell_use(used, note, entries, report, rest_is_whole=not damaged)
 
 
 def _name(kind: str) -> str:
@@ -87,22 +144,21 @@ def _name(kind: str) -> str:
         "reserved": "the boot sectors are",
         "fat1": "the first FAT is",
         "fat2": "the second FAT is",
+        "boot": "the boot sectors are",
+        "bootcopy": "the copy of the boot sector is",
         "folders": "the folders are",
     }[kind]
 
 
-def _tell_use(used: set[str], note: VolumeNote, entries: Sequence[Entry], report: Report, *, rest_is_whole: bool) -> None:
-    added = [entry.path for entry in entries if note.was_free(entry.first_cluster) and "/" not in entry.path]
+def _tell_use(used: set[str], added: Sequence[str], report: Report, *, rest_is_whole: bool) -> None:
     text = ", ".join(added[:_LISTED]) + (f" and {len(added) - _LISTED} more" if len(added) > _LISTED else "")
     what = "changed by a host that used the drive" + ("; everything that was built is unchanged." if rest_is_whole else ".")
     report.used(", ".join(sorted(used)), what + (f" New on it: {text}." if added else ""))
 
 
-def _damaged_files(places: Sequence[tuple[int, int]], volume: Fat32Volume | None, entries: Sequence[Entry], report: Report) -> None:
-    named = 0
+def _damaged_files(places: Sequence[tuple[int, int]], found: FoundVolume | None, report: Report) -> None:
     for offset, size in places[:_LISTED]:
-        inside = _files_at(volume, entries, offset, size) if volume else []
-        named += len(inside)
+        inside = _files_at(found, offset, size) if found else []
         names = ", ".join(inside[:3]) + (f" or {len(inside) - 3} more" if len(inside) > 3 else "")
         report.fault(
             "files",
@@ -113,9 +169,9 @@ def _damaged_files(places: Sequence[tuple[int, int]], volume: Fat32Volume | None
         report.fault("files", f"{len(places) - _LISTED} more blocks are not as built.", "Build the drive again, or on another drive.")
 
 
-def _files_at(volume: Fat32Volume, entries: Sequence[Entry], offset: int, size: int) -> list[str]:
-    first, last = volume.cluster_at(offset), volume.cluster_at(offset + size - 1)
-    return [e.path for e in entries if not e.is_folder and any(r.first <= last and r.first + r.count > first for r in e.runs)]
+def _files_at(found: FoundVolume, offset: int, size: int) -> list[str]:
+    first, last = found.volume.cluster_at(offset), found.volume.cluster_at(offset + size - 1)
+    return [e.path for e in found.entries if not e.is_folder and any(r.first <= last and r.first + r.count > first for r in e.runs)]
 
 
 # -- undoing use -----------------------------------------------------------------------------------------------------

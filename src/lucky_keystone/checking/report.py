@@ -17,9 +17,21 @@ class Finding:
 
     level: Level
     area: str
-    """table, manifest, boot sectors, FAT, folders, files or start."""
+    """table, manifest, boot sectors, FAT, file table, log, cluster map, folders, files or start."""
     what: str
     advice: str = ""
+
+
+@dataclass(frozen=True)
+class VolumeSummary:
+    """A volume in short. Sizes in bytes."""
+
+    file_system: str
+    label: str
+    offset: int
+    file_count: int
+    folder_count: int
+    free: int
 
 
 @dataclass
@@ -30,10 +42,10 @@ class Report:
     built_from: str = ""
     """Name of the source by the manifest; '' without one."""
     built_by: str = ""
-    label: str = ""
-    file_count: int = 0
-    folder_count: int = 0
-    free_bytes: int = 0
+    volumes: list[VolumeSummary] = field(default_factory=list)
+    """In the order they lie on the drive."""
+    free_bytes: dict[int, int] = field(default_factory=dict)
+    """Of each volume, by the byte where it starts."""
     bytes_checked: int = 0
     """Bytes held against the manifest."""
     starts: tuple[Outlook, ...] = ()

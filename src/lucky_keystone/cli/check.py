@@ -30,7 +30,7 @@ Examples:
 @json_option
 @verbose_option
 def command(drive: str, sector_size: int | None, bay: Path | None, as_json: bool, verbose: bool) -> int:
-    """Check DRIVE: table, FAT32 structure, every byte against its manifest, and the way it starts. Writes nothing.
+    """Check DRIVE: table, volumes, every byte against its manifest, and the way it starts. Writes nothing.
 
     Exit code 1 when something is wrong. What a host changed by using a healthy drive is told as that.
     """
@@ -60,10 +60,12 @@ def show_report(report: Report, name: str, *, verbose: bool) -> None:
     heading(out, f"Check of {name}")
     rows = [
         (
-            "Volume",
-            f"'{report.label}', {report.file_count:,} files in {report.folder_count:,} folders, {shown_size(report.free_bytes)} free",
+            f"Volume {number}" if len(report.volumes) > 1 else "Volume",
+            f"{volume.file_system} '{volume.label}', {volume.file_count:,} files in {volume.folder_count:,} folders, "
+            f"{shown_size(volume.free)} free",
         )
-    ]
+        for number, volume in enumerate(report.volumes, 1)
+    ] or [("Volume", "none that can be read")]
     if report.built_from:
         rows.append(("Built from", f"{report.built_from} by {report.built_by}"))
     if report.bytes_checked:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import click
 
@@ -22,7 +22,8 @@ Examples:
   lucky-keystone reclaim G7KM --label TIMETABLES --unmount --eject"""
 )
 @click.argument("drive", shell_complete=complete_drive)
-@click.option("--label", default="STORAGE", show_default=True, metavar="TEXT", help="Volume label, up to 11 characters.")
+@click.option("--label", default="STORAGE", show_default=True, metavar="TEXT", help="Volume label: FAT32 up to 11 characters, NTFS 32.")
+@click.option("--file-system", type=click.Choice(["fat32", "ntfs"]), default="fat32", show_default=True, help="Its file system.")
 @click.option("--cluster", type=Size(), metavar="SIZE", help="Cluster size; the usual one for the size when left out.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @click.option("--eject", "ejecting", is_flag=True, help="Make the drive ready to be pulled out at the end.")
@@ -33,6 +34,7 @@ def command(
     drive: str,
     label: str,
     cluster: int | None,
+    file_system: Literal["fat32", "ntfs"],
     sector_size: int | None,
     ejecting: bool,
     yes: bool,
@@ -40,13 +42,13 @@ def command(
     as_json: bool,
     **given: Any,
 ) -> None:
-    """Erase DRIVE and give it one empty FAT32 volume, as ordinary storage that every system reads and writes."""
+    """Erase DRIVE and give it one empty volume, as ordinary storage: FAT32, which every system reads and writes, or NTFS."""
     from ..building.build import build
     from ..building.reclaim import compose_storage
 
     lifted = lifted_guards(given)
     chosen = existing(drive, bay, sector_size)
-    image = compose_storage(chosen.shape(None), label, cluster)
+    image = compose_storage(chosen.shape(None), label, cluster, file_system)
     with Logged("reclaim", chosen) as log:
         confirm(chosen, yes=yes, needed=0, lifted=lifted)
         medium = open_for_writing(chosen, image.size, 0, lifted=lifted)
@@ -60,12 +62,13 @@ def command(
         log.bytes_written = result.bytes_written
     if ejecting:
         notes += eject(chosen)
+    label = label.upper() if file_system == "fat32" else label
     if as_json:
-        emit_json("reclaim", {"drive": str(chosen.path), "label": label.upper(), "result": asdict(result), "notes": notes})
+        emit_json("reclaim", {"drive": str(chosen.path), "label": label, "file_system": file_system, "result": asdict(result), "notes": notes})
         return
     out = console()
     volume = image.partitions[0].size
-    out.print(f"{chosen.name} is ordinary storage again: one FAT32 volume '{label.upper()}' of {shown_size(volume)}.", style="bold green")
+    out.print(f"{chosen.name} is ordinary storage again: one {file_system.upper()} volume '{label}' of {shown_size(volume)}.", style="bold green")
     unused = image.size - volume - image.partitions[0].offset
     if unused > 64 << 20:
         out.print(f"  {shown_size(unused)} at its end lie beyond what an MBR can describe.")

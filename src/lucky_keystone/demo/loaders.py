@@ -12,9 +12,9 @@ _HEADER_SIZE = 64
 _BODY_FIELD = 20
 
 
-def uefi_loader_x64() -> bytes:
-    """A 64-bit UEFI application that reads every file of its volume."""
-    return (files(__package__) / "assets" / "uefi-loader-x64.efi").read_bytes()
+def uefi_loader(architecture: str) -> bytes:
+    """A UEFI application for 'x64', 'x86' or 'arm64' that reads every file of the volume it was started from."""
+    return (files(__package__) / "assets" / f"uefi-loader-{architecture}.efi").read_bytes()
 
 
 def bios_loader(size: int, settings: bytes, environment: Content) -> bytes:

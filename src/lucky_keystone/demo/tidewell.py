@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Sequence
 from datetime import datetime
 
 from ..content import Content, Literal
+from ..sources.pe import REMOVABLE_LOADERS
 from ..tree import File, Folder
 from .install_image import DemoEdition, hollow_blobs, install_image, small_blob
-from .loaders import bios_loader, uefi_loader_x64
+from .loaders import bios_loader, uefi_loader
 
 LABEL = "TIDEWELL_11"
 MOMENT = datetime(2026, 3, 14, 9, 26, 52)
@@ -16,11 +18,19 @@ VERSION = (11, 2, 30110, 41)
 _X64 = 9
 
 
-def installer(*, loader_size: int = 410 << 10, hollow_size: int = 640 << 20, hollow_count: int = 7, files: int = 96) -> Folder:
+def installer(
+    *,
+    loader_size: int = 410 << 10,
+    hollow_size: int = 640 << 20,
+    hollow_count: int = 7,
+    files: int = 96,
+    architectures: Sequence[str] = ("x64",),
+) -> Folder:
     """Return the installer's tree.
 
     `loader_size`: bytes of the BIOS loader. The install image holds `hollow_count` large blobs of `hollow_size` bytes
-    (the default makes it larger than FAT32 can hold). `files`: how many small files lie in support/.
+    (the default makes it larger than FAT32 can hold). `files`: how many small files lie in support/. `architectures`: which
+    UEFI loaders it has.
     """
     environment = install_image(
         [
@@ -42,7 +52,8 @@ def installer(*, loader_size: int = 410 << 10, hollow_size: int = 640 << 20, hol
     _put(root, "boot/bcd", Literal(settings))
     _put(root, "boot/boot.sdi", Literal(_noise("sdi", 3_170_304)))
     _put(root, "boot/fonts/wharf_console.ttf", Literal(_noise("font", 44_184)))
-    _put(root, "efi/boot/bootx64.efi", Literal(uefi_loader_x64()))
+    for architecture in architectures:
+        _put(root, f"efi/boot/{REMOVABLE_LOADERS[architecture]}", Literal(uefi_loader(architecture)))
     _put(root, "efi/microsoft/boot/bcd", Literal(settings))
     _put(root, "setup.exe", Literal(_noise("setup", 96_512)))
     _put(root, "sources/boot.wim", environment)

@@ -8,6 +8,8 @@ from ..errors import NotYet, UsageError
 from ..units import SECTOR_SIZES
 from ..volumes.fat32.geometry import check_cluster_size
 from ..volumes.fat32.names import label_fault
+from ..volumes.ntfs.geometry import check_cluster_size as ntfs_check_cluster_size
+from ..volumes.ntfs.names import label_fault as ntfs_label_fault
 from ..wim.split import LARGEST_PART
 
 
@@ -27,7 +29,7 @@ class Choices(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     waive: str | None = None
 
 
-_SUPPORTED = {"file_system": "fat32", "purpose": "install"}
+_SUPPORTED = {"purpose": "install"}
 _KNOWN = {
     "table": ("mbr", "gpt"),
     "firmware": ("bios", "uefi", "both"),
@@ -36,7 +38,6 @@ _KNOWN = {
     "use": ("whole", "needed"),
 }
 _INSTEAD = {
-    "file_system": "FAT32 (--file-system fat32) is read by all firmware; install images too large for it are split.",
     "purpose": "Leave the choice out to build an installer drive.",
     "edition": "Leave the choice out: setup asks which edition to install.",
     "waive": "Leave the choice out; the installer's own checks stay in force.",
@@ -60,10 +61,14 @@ def check_choices(choices: Choices, sector_size: int) -> None:
         )
     if sector_size not in SECTOR_SIZES:
         raise UsageError(f"Sectors of {sector_size} bytes are not supported.", advice="Choose 512 or 4096.")
-    if choices.label is not None and (fault := label_fault(choices.label)):
-        raise UsageError(f"Label '{choices.label}' {fault}.", advice="Use up to 11 letters, digits, blanks or - _.")
+    on_ntfs = choices.file_system in ("ntfs", "fat32+ntfs")
+    if choices.label is not None and (fault := (ntfs_label_fault if on_ntfs else label_fault)(choices.label)):
+        allowed = "up to 32 characters" if on_ntfs else "up to 11 letters, digits, blanks or - _"
+        raise UsageError(f"Label '{choices.label}' {fault}.", advice=f"Use {allowed}.")
     if choices.cluster is not None:
-        check_cluster_size(choices.cluster, sector_size)
+        (ntfs_check_cluster_size if on_ntfs else check_cluster_size)(choices.cluster, sector_size)
+    if choices.part_size is not None and on_ntfs:
+        raise UsageError("--part-size: nothing is split on NTFS.", advice="Leave it out, or choose --file-system fat32.")
     if choices.part_size is not None and not 1 << 20 <= choices.part_size <= LARGEST_PART:
         raise UsageError(
             f"Parts of {choices.part_size} bytes are not possible on FAT32.",

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 if TYPE_CHECKING:  # checking shows an Outlook and needs nothing of what a plan is made from
     from ..sources.source import Source
     from ..tree import Folder
-    from ..volumes.fat32.compose import Layout
-    from ..volumes.fat32.geometry import Geometry
     from .choices import Choices
+    from .volumes import PlannedVolume
 
 
 @dataclass(frozen=True)
@@ -23,15 +21,6 @@ class DriveShape:
     size: int | None
     """Bytes; None when an image file is to be made as large as needed."""
     sector_size: int = 512
-
-
-@dataclass(frozen=True)
-class StandingVolume:
-    """The volume of a drive that is to be updated."""
-
-    geometry: Geometry
-    places: Mapping[str, tuple[int, int]]
-    """Path in upper case to first cluster and size in bytes, of every file that lies in one piece."""
 
 
 @dataclass(frozen=True)
@@ -93,15 +82,18 @@ class Plan:
     unused: int
     """Bytes of the drive that no partition reaches."""
     free: int
-    """Bytes left free in the volume."""
+    """Bytes left free in the first volume."""
     forecast: tuple[Outlook, ...]
     splits: tuple[SplitImage, ...]
-    tree: Folder
-    """What will be on the volume."""
-    layout: Layout
-    geometry: Geometry
+    volumes: tuple[PlannedVolume, ...]
+    """In the order they lie on the drive; the first one holds everything the source has."""
     manifest_room: int
-    """Bytes kept for the manifest, from sector 1."""
+    """Bytes kept for the manifest."""
+
+    @property
+    def tree(self) -> Folder:
+        """Everything the source has, as it will be on the drive."""
+        return self.volumes[0].tree
 
     @property
     def identity(self) -> str:

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from ..content import BLOCK
 from ..extents import align_up
 from ..tables.gpt import entry_sectors
-from ..volumes.fat32.compose import Layout
 
 HASH_SIZE = 32
 _HEAD = 512
 _ABOUT = 8 << 10  # names and measures
-_PER_FOLDER = 40  # two numbers as text, with their punctuation
+_REGIONS = 16  # of a volume: each may end in a block that is not full
 
 
 def manifest_offset(table: str, sector_size: int) -> int:
@@ -18,13 +19,10 @@ def manifest_offset(table: str, sector_size: int) -> int:
     return sector_size if table == "mbr" else (2 + entry_sectors(sector_size)) * sector_size
 
 
-def manifest_room(layout: Layout, volume_size: int | None, sector_size: int) -> int:
-    """Return bytes that surely hold the manifest of `layout` on a volume of up to `volume_size` bytes.
+def manifest_room(hashed: Iterable[int], told: int, sector_size: int) -> int:
+    """Return bytes that surely hold a manifest.
 
-    Hashes cover the boot sectors, both FATs (4 bytes a cluster each), the folders and the files.
+    `hashed` are the bytes of each volume that have hashes, `told` those of its text that tell of single folders or files.
     """
-    clusters = layout.clusters_used
-    fats = 8 * max((volume_size or clusters * layout.cluster_size) // layout.cluster_size, clusters)
-    hashed = clusters * layout.cluster_size + fats + (8 << 20)
-    hashes = HASH_SIZE * (hashed // BLOCK + 16)
-    return align_up(_HEAD + _ABOUT + _PER_FOLDER * len(layout.folders) + hashes, max(sector_size, 4096))
+    hashes = sum(HASH_SIZE * (size // BLOCK + _REGIONS + 2) for size in hashed)
+    return align_up(_HEAD + _ABOUT + told + hashes, max(sector_size, 4096))

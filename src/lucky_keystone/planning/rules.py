@@ -2,36 +2,36 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
-from ..content import seekable
 from ..errors import ProtectError, SourceError, UsageError
 from ..extents import MIB, align_up
 from ..sources.source import Source
-from ..tree import File, Folder
+from ..tree import Folder
 from ..units import exact_size, shown_size
-from ..volumes.fat32.compose import LARGEST_FILLED_HOLE, Layout, lay_out
-from ..volumes.fat32.geometry import Geometry, default_cluster_size, geometry, smallest_total
 from ..volumes.fat32.names import label_fault
-from ..volumes.fat32.relayout import lay_out_again
-from ..wim.read import InstallImage
-from ..wim.split import LARGEST_PART, divide, part_names
+from ..wim.split import LARGEST_PART
 from .choices import Choices, check_choices
+from .contents import crossing_tree, divided, starter_tree
 from .forecast import forecast
-from .plan import Area, Decision, DriveShape, Plan, SplitImage, StandingVolume
+from .plan import Area, Decision, DriveShape, Plan, SplitImage
 from .room import manifest_offset, manifest_room
+from .shapes import Shape, decide_shape
+from .volumes import SHOWN, Draft, PlannedVolume, Role, StandingVolume, default_cluster_size, draft, settle_again
 
 _MOST_SECTORS = 1 << 32  # what an MBR can say, and a FAT32 volume as well
 _MOST_HOLES = 48  # each ends a region of the manifest, which has room for 64
+_STARTER_LABEL, _CROSSING_LABEL = "LKEY START", "LKEY CROSS"
 
 
-def make_plan(source: Source, choices: Choices, drive: DriveShape, standing: StandingVolume | None = None) -> Plan:
+def make_plan(source: Source, choices: Choices, drive: DriveShape, standing: Sequence[StandingVolume] = ()) -> Plan:
     """Decide everything that is not chosen. Raises UsageError, NotYet or SourceError when no drive can be built.
 
-    With a `standing` volume the drive is to be updated: the volume stays, and so does what did not change on it.
+    With `standing` volumes the drive is to be updated: they stay, and so does what did not change on them.
     """
     check_choices(choices, drive.sector_size)
     if source.facts.family != "windows-setup":
@@ -39,86 +39,42 @@ def make_plan(source: Source, choices: Choices, drive: DriveShape, standing: Sta
             f"{source.path} is not an installer that is known here: it has no sources/boot.wim.",
             advice="Give the installer's disc image, or the folder that holds its 'sources' folder.",
         )
-    tree, splits = _divided(source, choices.part_size or LARGEST_PART)
+    shape = decide_shape(source, choices, drive)
+    part_size = choices.part_size or LARGEST_PART
+    tree, splits = divided(source, part_size) if shape.file_system == "fat32" else (source.root, ())
     label = choices.label or _label_from(source.label)
+    label = label.upper() if shape.file_system == "fat32" else label
     use = choices.use or ("whole" if drive.size is not None else "needed")
-    table = choices.table or "mbr"
-    if standing is None:
-        measures = _measure(tree, label, choices.cluster, use, drive, table)
-    else:
-        measures = _measure_again(tree, label, choices, drive, standing)
+    trees = _trees(source, tree, label, shape)
+    measured = _update(trees, choices, drive, shape, standing) if standing else _measure(trees, choices, drive, shape, use)
     settled = msgspec.structs.replace(
         choices,
-        table=table,
-        firmware=choices.firmware or ("both" if table == "mbr" else "uefi"),
-        file_system="fat32",
+        table=shape.table,
+        firmware=shape.firmware,
+        file_system=shape.file_system,
         purpose="install",
-        label=label.upper(),
-        cluster=measures.geometry.cluster_size,
-        part_size=choices.part_size or LARGEST_PART,
+        label=label,
+        cluster=measured.volumes[0].geometry.cluster_size,
+        part_size=part_size if shape.file_system == "fat32" else None,
         use=use,
         identity=choices.identity or drive.name,
     )
     if not settled.identity:
         raise UsageError("The identity word is empty.", advice="Choose one with --identity WORD.")
-    final = DriveShape(drive.name, measures.drive_size, drive.sector_size)
     return Plan(
         source=source,
         choices=settled,
-        drive=final,
-        decisions=tuple(_decisions(choices, settled, source, splits, measures)),
-        areas=tuple(_areas(measures)),
-        needed=measures.needed,
-        unused=measures.drive_size - measures.end,
-        free=(measures.geometry.cluster_count - measures.layout.clusters_used) * measures.geometry.cluster_size,
-        forecast=forecast(source.facts.loaders, drive.sector_size, table),
+        drive=DriveShape(drive.name, measured.drive_size, drive.sector_size),
+        decisions=tuple(_decisions(choices, settled, source, splits, shape, measured)),
+        areas=tuple(_areas(measured, drive.sector_size, shape.table)),
+        needed=measured.needed,
+        unused=measured.drive_size - measured.end,
+        free=measured.volumes[0].free,
+        forecast=forecast(source, drive.sector_size, shape),
         splits=splits,
-        tree=tree,
-        layout=measures.layout,
-        geometry=measures.geometry,
-        manifest_room=measures.manifest_room,
+        volumes=measured.volumes,
+        manifest_room=measured.manifest_room,
     )
-
-
-# -- contents --------------------------------------------------------------------------------------------------------
-
-
-def _divided(source: Source, part_size: int) -> tuple[Folder, tuple[SplitImage, ...]]:
-    """Return the source's tree with every install image beyond `part_size` replaced by its parts."""
-    tree, splits = source.root, []
-    for path, file in list(source.root.files()):
-        folder, _, name = path.rpartition("/")
-        is_install_image = name.lower().startswith("install.") and name.lower().endswith((".wim", ".esd"))
-        if file.size <= (part_size if is_install_image else LARGEST_PART):
-            continue
-        if not is_install_image:
-            raise SourceError(
-                f"{path} has {file.size:,} bytes; FAT32 holds files of up to {LARGEST_PART:,}, and only install images can be split.",
-                advice="Leave the file out of the source, or add it to the computer later.",
-            )
-        image = InstallImage(seekable(file.content), path)
-        parts = divide(image, part_size)
-        names = part_names(name, len(parts))
-        for other in names:
-            if tree.find(f"{folder}/{other}" if folder else other):
-                raise SourceError(f"{path} has to be split, but {other} is there already.", advice="Remove one of the two.")
-        new_files = [File(other, part.content, file.modified) for other, part in zip(names, parts, strict=True)]
-        tree = _replaced(tree, path.split("/"), new_files)
-        splits.append(SplitImage(path, file.size, tuple((new.name, new.size) for new in new_files)))
-    return tree, tuple(splits)
-
-
-def _replaced(folder: Folder, path: list[str], files: list[File]) -> Folder:
-    """Return `folder` with the file at `path` replaced by `files`; what is not on the path is shared."""
-    entries: dict[str, File | Folder] = {}
-    for name, entry in folder.entries.items():
-        if name != path[0]:
-            entries[name] = entry
-        elif isinstance(entry, Folder):
-            entries[name] = _replaced(entry, path[1:], files)
-        else:
-            entries |= {file.name: file for file in files}
-    return Folder(folder.name, folder.modified, entries)
 
 
 def _label_from(label: str) -> str:
@@ -126,124 +82,148 @@ def _label_from(label: str) -> str:
     return cleaned.upper() if cleaned and not label_fault(cleaned) else "INSTALLER"
 
 
+def _trees(source: Source, tree: Folder, label: str, shape: Shape) -> list[tuple[Role, Folder, str]]:
+    """Return role, tree and label of each volume, in the order they lie on the drive.
+
+    Systems of before 2017 show only the first partition of a removable drive: the one with everything.
+    """
+    found: list[tuple[Role, Folder, str]] = [("installer", tree, label)]
+    if shape.is_pair:
+        found.append(("starter", starter_tree(source.root), _STARTER_LABEL))
+    elif shape.has_crossing:
+        found.append(("crossing", crossing_tree(source), _CROSSING_LABEL))
+    return found
+
+
 # -- measures --------------------------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True)
-class _Measures:
-    layout: Layout
-    geometry: Geometry
+class _Measured:
+    volumes: tuple[PlannedVolume, ...]
     manifest_room: int
     drive_size: int
     needed: int
-    table: str = "mbr"
 
     @property
     def start(self) -> int:
-        return self.geometry.hidden * self.geometry.sector_size
+        return self.volumes[0].start
 
     @property
     def end(self) -> int:
-        return self.start + self.geometry.total * self.geometry.sector_size
+        return self.volumes[-1].end
 
 
-def _measure(tree: Folder, label: str, cluster: int | None, use: str, drive: DriveShape, table: str) -> _Measures:
+def _measure(trees: Sequence[tuple[Role, Folder, str]], choices: Choices, drive: DriveShape, shape: Shape, use: str) -> _Measured:
     sector = drive.sector_size
-    content = sum(file.size for _, file in tree.files())
-    behind = 0 if table == "mbr" else MIB  # a GPT's backup, with the partition's end still at a whole MiB
-    available = None if drive.size is None else min(drive.size // sector, _MOST_SECTORS) * sector - behind
+    behind = 0 if shape.table == "mbr" else MIB  # a GPT's backup, with the last partition's end still at a whole MiB
+    available = None if drive.size is None else _reach(drive.size, sector, shape) - behind
+    content = sum(file.size for _, file in trees[0][1].files())
     basis = content if available is None or use == "needed" else available
-    cluster_size = cluster or default_cluster_size(basis, sector)
-    layout = lay_out(tree, label, cluster_size)
-    room = manifest_room(layout, available if available is not None and use == "whole" else None, sector)
-    hidden = align_up(manifest_offset(table, sector) + room, MIB) // sector
-    smallest = smallest_total(hidden, layout.clusters_used, sector, cluster_size)
-    end = align_up((hidden + smallest) * sector, MIB)
-    needed = end + behind
-    if drive.size is None:
-        drive_size, total = needed, end // sector - hidden
-    else:
-        drive_size = drive.size
-        if available is None or end > available:
+    main = "fat32" if shape.file_system == "fat32" else "ntfs"
+    cluster = choices.cluster or default_cluster_size("fat32" if main == "fat32" else "ntfs", basis, sector)
+    drafts = [draft(trees[0][0], "fat32" if main == "fat32" else "ntfs", trees[0][1], trees[0][2], cluster, sector)]
+    for role, tree, label in trees[1:]:  # as small as can be: smaller clusters make a smaller FAT32 volume
+        size = sum(file.size for _, file in tree.files())
+        drafts.append(draft(role, "fat32", tree, label, default_cluster_size("fat32", size, sector), sector))
+    known = available if use == "whole" else None
+    room = manifest_room((one.hashed(known if not number else None) for number, one in enumerate(drafts)), _told(drafts), sector)
+    start = align_up(manifest_offset(shape.table, sector) + room, MIB)
+    ends = _ends(drafts, start)
+    needed = ends[-1] + behind
+    if available is not None:
+        if ends[-1] > available:
             raise SourceError(
-                f"The source does not fit: {exact_size(needed)} are needed, {drive.name} has {exact_size(drive.size)}.",
+                f"The source does not fit: {exact_size(needed)} are needed, {drive.name} has {exact_size(drive.size or 0)}.",
                 advice="Use a larger drive.",
             )
-        end = end if use == "needed" else available // MIB * MIB
-        total = end // sector - hidden
-    measures = geometry(hidden=hidden, total=total, sector_size=sector, cluster_size=cluster_size)
-    if measures.cluster_count < layout.clusters_used:
-        raise SourceError(f"The source does not fit: {exact_size(needed)} are needed.", advice="Use a larger drive.")
-    return _Measures(layout, measures, room, drive_size, needed, table)
+        if use == "whole":  # the first volume takes what is left
+            ends = _ends(drafts, start, ends[0] + available // MIB * MIB - ends[-1])
+    starts = [start, *ends[:-1]]
+    volumes = tuple(one.settle(first, end) for one, first, end in zip(drafts, starts, ends, strict=True))
+    return _Measured(volumes, room, needed if drive.size is None else drive.size, needed)
 
 
-def _measure_again(tree: Folder, label: str, choices: Choices, drive: DriveShape, standing: StandingVolume) -> _Measures:
-    """Lay the tree out on the volume that stands. Raises UsageError or SourceError where that cannot be."""
-    shape = standing.geometry
-    if choices.cluster not in (None, shape.cluster_size) or choices.use is not None:
-        raise UsageError(
-            "An update keeps the volume as it is: its size and clusters cannot be chosen.", advice="Build anew, without --update."
-        )
-    layout = lay_out_again(tree, label, shape.cluster_size, shape.cluster_count, standing.places)
-    if sum(1 for hole in layout.holes if hole[1] * shape.cluster_size >= LARGEST_FILLED_HOLE) > _MOST_HOLES:
-        raise SourceError("The files would lie too scattered on the drive.", advice="Build it anew, without --update.")
+def _reach(size: int, sector: int, shape: Shape) -> int:
+    """Bytes of the drive that partitions can reach: an MBR and a FAT32 volume count sectors in 32 bits."""
+    limited = shape.table == "mbr" or shape.file_system == "fat32"
+    return (min(size // sector, _MOST_SECTORS) if limited else size // sector) * sector
+
+
+def _told(drafts: Sequence[Draft]) -> int:
+    return sum(one.told() for one in drafts)
+
+
+def _ends(drafts: Sequence[Draft], start: int, first_end: int | None = None) -> list[int]:
+    """Return where each volume ends when all but the first are as small as can be, and the first too unless it is given."""
+    ends: list[int] = []
+    for one in drafts:
+        end = first_end if first_end is not None and not ends else one.smallest_end(ends[-1] if ends else start)
+        ends.append(end)
+    return ends
+
+
+def _update(
+    trees: Sequence[tuple[Role, Folder, str]], choices: Choices, drive: DriveShape, shape: Shape, standing: Sequence[StandingVolume]
+) -> _Measured:
+    """Lay the trees out on the volumes that stand. Raises UsageError or SourceError where that cannot be."""
+    advice = "Build anew, without --update."
+    if choices.cluster not in (None, standing[0].geometry.cluster_size) or choices.use is not None:
+        raise UsageError("An update keeps the volume as it is: its size and clusters cannot be chosen.", advice=advice)
+    kinds = ["fat32" if shape.file_system == "fat32" else "ntfs", *("fat32" for _ in trees[1:])]
+    if [volume.file_system for volume in standing] != kinds:
+        has = " and ".join(SHOWN[volume.file_system] for volume in standing)
+        raise UsageError(f"The drive has {has}; this would be {' and '.join(SHOWN[kind] for kind in kinds)}.", advice=advice)
+    volumes = tuple(settle_again(role, tree, label, volume) for (role, tree, label), volume in zip(trees, standing, strict=True))
+    if sum(volume.scattered for volume in volumes) > _MOST_HOLES:
+        raise SourceError("The files would lie too scattered on the drive.", advice=advice)
     assert drive.size is not None
-    room = manifest_room(layout, shape.total * shape.sector_size, shape.sector_size)
-    table = choices.table or "mbr"
-    if manifest_offset(table, shape.sector_size) + room > shape.hidden * shape.sector_size:
-        raise SourceError("The room in front of the volume is too small for the new manifest.", advice="Build anew, without --update.")
-    measures = _Measures(layout, shape, room, drive.size, 0, table)
-    return replace(measures, needed=measures.start + shape.cluster_offset(layout.next_free))
+    drafts = [
+        draft(volume.role, volume.file_system, volume.tree, volume.label, volume.geometry.cluster_size, drive.sector_size)
+        for volume in volumes
+    ]
+    room = manifest_room((one.hashed(volume.size) for one, volume in zip(drafts, volumes, strict=True)), _told(drafts), drive.sector_size)
+    if manifest_offset(shape.table, drive.sector_size) + room > volumes[0].start:
+        raise SourceError("The room in front of the volume is too small for the new manifest.", advice=advice)
+    return _Measured(volumes, room, drive.size, volumes[-1].used_end)
 
 
-def _areas(measures: _Measures) -> list[Area]:
-    shape, start, sector = measures.geometry, measures.start, measures.geometry.sector_size
-    fats = start + shape.reserved * sector
-    data = start + shape.first_data * sector
-    files = start + shape.cluster_offset(max((f.cluster + f.cluster_count for f in measures.layout.folders), default=2))
-    used_end = start + shape.cluster_offset(measures.layout.next_free)
-    manifest = manifest_offset(measures.table, sector)
-    manifest_end = manifest + measures.manifest_room
-    record = "MBR record and partition table" if measures.table == "mbr" else "protective record"
+def _areas(measured: _Measured, sector: int, table: str) -> list[Area]:
+    manifest = manifest_offset(table, sector)
+    manifest_end = manifest + measured.manifest_room
+    record = "MBR record and partition table" if table == "mbr" else "protective record"
     areas = [
         Area("seal", 0, sector, f"{record}; written last"),
         Area("GPT", sector, manifest - sector, "header and entries"),
-        Area("manifest", manifest, measures.manifest_room, "hashes of everything written"),
-        Area("kept clear", manifest_end, start - manifest_end, "so that the partition starts at a whole MiB"),
-        Area("boot sectors", start, fats - start, "FAT32 boot record, its copy, further boot code"),
-        Area("FATs", fats, data - fats, "two copies of the cluster table"),
-        Area("folders", data, files - data, f"{len(measures.layout.folders):,} folders"),
-        Area("files", files, used_end - files, f"{len(measures.layout.files):,} files, each in one piece"),
-        Area("free", used_end, measures.end - used_end, "free space of the volume"),
+        Area("manifest", manifest, measured.manifest_room, "hashes of everything written"),
+        Area("kept clear", manifest_end, measured.start - manifest_end, "so that the partition starts at a whole MiB"),
+        *measured.volumes[0].areas(),
     ]
-    if measures.drive_size > measures.end:
-        note = "outside the partition" if measures.table == "mbr" else "outside the partition; the GPT's backup at its very end"
-        areas.append(Area("not used", measures.end, measures.drive_size - measures.end, note))
+    for volume in measured.volumes[1:]:
+        note = "FAT32: loaders and the setup environment, for firmware" if volume.role == "starter" else "FAT32: our UEFI helper"
+        areas.append(Area(volume.role, volume.start, volume.size, note))
+    if measured.drive_size > measured.end:
+        note = "outside the partitions" if len(measured.volumes) > 1 else "outside the partition"
+        note += "" if table == "mbr" else "; the GPT's backup at its very end"
+        areas.append(Area("not used", measured.end, measured.drive_size - measured.end, note))
     return [area for area in areas if area.size > 0]
 
 
 # -- reasons ---------------------------------------------------------------------------------------------------------
 
 
-_TABLES = {
-    "mbr": ("MBR", "both BIOS and UEFI machines start from it"),
-    "gpt": ("GPT", "what UEFI machines are made for; BIOS machines do not start from it"),
-}
-_FIRMWARE = {
-    "both": ("BIOS and UEFI", "one drive serves old and new machines"),
-    "bios": ("BIOS", "as chosen; UEFI machines start from it as well"),
-    "uefi": ("UEFI", "as chosen, or as the table has it"),
-}
+_TABLES = {"mbr": "MBR", "gpt": "GPT"}
+_FIRMWARE = {"both": "BIOS and UEFI", "bios": "BIOS", "uefi": "UEFI"}
+_FILE_SYSTEMS = {"fat32": "FAT32", "ntfs": "NTFS", "fat32+ntfs": "pair: NTFS and FAT32"}
 
 
-def _decisions(choices: Choices, settled: Choices, source: Source, splits: tuple[SplitImage, ...], measures: _Measures) -> list[Decision]:
-    shape = measures.geometry
+def _decisions(
+    choices: Choices, settled: Choices, source: Source, splits: tuple[SplitImage, ...], shape: Shape, measured: _Measured
+) -> list[Decision]:
     made = [
-        Decision("table", *_TABLES[settled.table or ""], choices.table is not None),
-        Decision("firmware", *_FIRMWARE[settled.firmware or ""], choices.firmware is not None),
-        Decision(
-            "file system", "FAT32", "the only one that all UEFI firmware reads; Secure Boot can stay on", choices.file_system is not None
-        ),
+        Decision("table", _TABLES[shape.table], shape.reasons["table"], choices.table is not None),
+        Decision("firmware", _FIRMWARE[shape.firmware], shape.reasons["firmware"], choices.firmware is not None),
+        Decision("file system", _FILE_SYSTEMS[shape.file_system], shape.reasons["file system"], choices.file_system is not None),
     ]
     for split in splits:
         parts = f"{len(split.parts)} parts" if len(split.parts) > 1 else "1 part"
@@ -257,16 +237,11 @@ def _decisions(choices: Choices, settled: Choices, source: Source, splits: tuple
                 choices.part_size is not None,
             )
         )
-    kind = "active, type 0Ch" if measures.table == "mbr" else "basic data"
-    whole = "the whole drive, so that what is left stays usable" if settled.use == "whole" else "as small as the source allows"
-    if settled.use == "whole" and measures.drive_size - measures.end > 64 * MIB:
-        describes = "an MBR" if measures.table == "mbr" else "a FAT32 volume"
-        whole += f"; {shown_size(measures.drive_size - measures.end)} lie beyond what {describes} can describe"
+    made += _partitions(choices, settled, shape, measured)
     made += [
-        Decision("partition", f"one, {kind}, {shown_size(shape.total * shape.sector_size)}", whole, choices.use is not None),
         Decision(
             "cluster size",
-            shown_size(shape.cluster_size),
+            shown_size(measured.volumes[0].geometry.cluster_size),
             "usual for a volume of this size" if choices.cluster is None else "as chosen",
             choices.cluster is not None,
         ),
@@ -278,6 +253,28 @@ def _decisions(choices: Choices, settled: Choices, source: Source, splits: tuple
     if source.added:
         names = ", ".join(str(path) for path in source.added)
         made.append(Decision("added", names, "laid over the source", True))
+    return made
+
+
+def _partitions(choices: Choices, settled: Choices, shape: Shape, measured: _Measured) -> list[Decision]:
+    whole = "the whole drive, so that what is left stays usable" if settled.use == "whole" else "as small as the source allows"
+    if settled.use == "whole" and measured.drive_size - measured.end > 64 * MIB:
+        describes = "an MBR" if shape.table == "mbr" else "a FAT32 volume"
+        whole += f"; {shown_size(measured.drive_size - measured.end)} lie beyond what {describes} can describe"
+    volumes = measured.volumes
+    kind = ("type 0Ch" if shape.file_system == "fat32" else "type 07h") if shape.table == "mbr" else "basic data"
+    first = f"active, {kind}" if shape.table == "mbr" else kind
+    if len(volumes) == 1:
+        return [Decision("partition", f"one, {first}, {shown_size(volumes[0].size)}", whole, choices.use is not None)]
+    made = [Decision("partition 1", f"NTFS, {first}, {shown_size(volumes[0].size)}", whole, choices.use is not None)]
+    second = volumes[1]
+    kind = {"mbr": {"starter": "type 0Ch", "crossing": "type EFh"}, "gpt": {"starter": "basic data", "crossing": "basic data, no letter"}}[
+        shape.table
+    ][second.role]
+    why = (
+        "firmware finds the loaders there" if second.role == "starter" else "our UEFI helper, which reads NTFS and starts the loader there"
+    )
+    made.append(Decision("partition 2", f"FAT32, {kind}, {shown_size(second.size)}", why, False))
     return made
 
 

@@ -7,7 +7,10 @@ from typing import Protocol
 
 from ..errors import KeystoneError, UsageError
 from ..tables.table import Table, read_table
-from ..volumes.fat32.read import Entry, Fat32Volume
+from ..volumes.fat32.read import Fat32Volume
+from ..volumes.ntfs.records import BOOT_FILE_SIZE, MFT
+from ..volumes.opening import AnyVolume, open_volume
+from ..volumes.volume import Entry
 
 _SECTOR = 512
 
@@ -72,7 +75,7 @@ def _fault_at_hand_over(story: _Story, memory: _Memory) -> str:
     if story.volume is None or story.loader is None:
         return "It enters something at 2000:0000, but no BOOTMGR of this drive can be compared with it."
     loaded, at = True, 0x20000
-    for piece in story.volume.pieces(story.loader):
+    for piece in story.volume.pieces(story.loader):  # type: ignore[arg-type]
         if at + len(piece) > 0xA0000:
             return "BOOTMGR is larger than low memory."
         loaded = loaded and memory(at, len(piece)) == bytes(piece)
@@ -92,7 +95,7 @@ class _Story:
 
     def __init__(self, drive: _Drive, sector_size: int) -> None:
         self.table: Table | None = read_table(drive, sector_size)
-        self.volume: Fat32Volume | None = None
+        self.volume: AnyVolume | None = None
         self.loader: Entry | None = None
         self.boot_sector = b""
         actives = [partition for partition in self.table.partitions if partition.active] if self.table else []
@@ -101,7 +104,8 @@ class _Story:
             return
         try:
             self.boot_sector = drive.read_at(self.start * _SECTOR, _SECTOR)
-            self.volume = Fat32Volume(drive, self.start * _SECTOR, drive.size - self.start * _SECTOR)
+            size = min(actives[0].sector_count * _SECTOR, drive.size - self.start * _SECTOR)
+            self.volume = open_volume(drive, self.start * _SECTOR, size)
             self.loader = self.volume.find("bootmgr")
         except KeystoneError:
             pass
@@ -130,13 +134,25 @@ class _Story:
             return "the active partition's boot sector"
         if self.volume is None:
             return "the partition"
-        boot, inside = self.volume.boot, sector - self.start
-        if inside < boot.BPB_RsvdSecCnt:
-            return "further boot code in the reserved sectors"
-        if inside < boot.BPB_RsvdSecCnt + 2 * boot.BPB_FATSz32:
-            return "the FAT, to follow a cluster chain"
+        own = _own_part(self.volume, sector - self.start)
+        if own:
+            return own
         cluster = self.volume.cluster_at(sector * _SECTOR)
         for entry, name in ((self.loader, "BOOTMGR"), (self.volume.root(), "the root folder, to look for BOOTMGR")):
             if entry is not None and any(run.first <= cluster < run.first + run.count for run in entry.runs):
                 return name
         return "somewhere else in the volume"
+
+
+def _own_part(volume: AnyVolume, inside: int) -> str:
+    """Name the part of a volume's own structures that its sector `inside` belongs to, '' when to none of them."""
+    if isinstance(volume, Fat32Volume):
+        boot = volume.boot
+        if inside < boot.BPB_RsvdSecCnt:
+            return "further boot code in the reserved sectors"
+        return "the FAT, to follow a cluster chain" if inside < boot.BPB_RsvdSecCnt + 2 * boot.BPB_FATSz32 else ""
+    if inside < BOOT_FILE_SIZE // _SECTOR:
+        return "further boot code in $Boot"
+    cluster = inside * _SECTOR // volume.cluster_size
+    table = any(run.first <= cluster < run.first + run.count for run in volume.own_stream(MFT).runs)
+    return "the file table, to look up a file's record" if table else ""

@@ -9,6 +9,9 @@ from ..record import Record, raw, record, u8, u16, u32
 
 ACTIVE = 0x80
 TYPE_FAT32_LBA = 0x0C
+TYPE_NTFS = 0x07
+TYPE_SYSTEM = 0xEF
+"""A volume that UEFI firmware starts from (UEFI 2.10, 5.2.2)."""
 SIGNATURE = 0xAA55
 
 HEADS, SECTORS_PER_TRACK = 255, 63

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from typing import Literal, Protocol
 
 from .gpt import BASIC_DATA, SYSTEM, TYPE_PROTECTIVE, GptTable, read_gpt
-from .mbr import TYPE_FAT32_LBA, MbrTable, read_mbr
+from .mbr import TYPE_FAT32_LBA, TYPE_NTFS, TYPE_SYSTEM, MbrTable, read_mbr
 
-_FAT_TYPES = (0x0B, TYPE_FAT32_LBA, 0xEF)
-_FAT_KINDS = (BASIC_DATA, SYSTEM)
+_VOLUME_TYPES = (TYPE_NTFS, 0x0B, TYPE_FAT32_LBA, TYPE_SYSTEM)
+_VOLUME_KINDS = (BASIC_DATA, SYSTEM)
 
 
 class _Readable(Protocol):
@@ -26,14 +26,16 @@ class Partition:
     first_lba: int
     sector_count: int
     active: bool
-    may_hold_fat: bool
+    may_hold_volume: bool
+    """True when its type stands for FAT32 or NTFS."""
 
 
 @dataclass(frozen=True)
 class Table:
     """What a drive's table says."""
 
-    style: Literal["mbr", "gpt"]
+    style: Literal["mbr", "gpt", ""]
+    """'' when there is none."""
     mbr: MbrTable
     """Sector 0; of a GPT drive the protective record."""
     gpt: GptTable | None
@@ -51,7 +53,7 @@ def read_table(drive: _Readable, sector_size: int) -> Table | None:
     if any(partition.type == TYPE_PROTECTIVE for partition in mbr.partitions):
         gpt = read_gpt(drive, sector_size)
         if gpt is not None:
-            found = tuple(Partition(p.number, p.first_lba, p.sector_count, False, p.kind in _FAT_KINDS) for p in gpt.partitions)
+            found = tuple(Partition(p.number, p.first_lba, p.sector_count, False, p.kind in _VOLUME_KINDS) for p in gpt.partitions)
             return Table("gpt", mbr, gpt, found, (*mbr.faults, *gpt.faults))
-    found = tuple(Partition(p.number, p.first_lba, p.sector_count, p.active, p.type in _FAT_TYPES) for p in mbr.partitions)
+    found = tuple(Partition(p.number, p.first_lba, p.sector_count, p.active, p.type in _VOLUME_TYPES) for p in mbr.partitions)
     return Table("mbr", mbr, None, found, mbr.faults)

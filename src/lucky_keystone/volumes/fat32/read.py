@@ -134,6 +134,10 @@ class Fat32Volume:
         """The cluster that holds byte `offset` of the drive (below 2 when that is in front of the data area)."""
         return (offset - self.cluster_offset(FIRST_CLUSTER)) // self.cluster_size + FIRST_CLUSTER
 
+    def bytes_at(self, offset: int, size: int) -> bytes:
+        """Return bytes of the drive, for what lies outside all clusters."""
+        return self._drive.read_at(offset, size)
+
     def sector(self, number: int) -> bytes:
         """Read one sector, counted from the volume's start."""
         return self._drive.read_at(self.offset + number * self.sector_size, self.sector_size)

@@ -185,6 +185,10 @@ class NtfsVolume:
         """The cluster that holds byte `offset` of the drive."""
         return (offset - self.offset) // self.cluster_size
 
+    def bytes_at(self, offset: int, size: int) -> bytes:
+        """Return bytes of the drive, for what lies outside all clusters."""
+        return self._drive.read_at(offset, size)
+
     def _find_mft(self) -> None:
         """Read the MFT's own record, from the mirror when it is damaged; then everything else through it."""
         try:

@@ -15,7 +15,7 @@ _REBUILD = "Build the drive again; if it happens again, the drive itself is fail
 _MOUNTED_BIT = BootSector.offset_of("BS_Reserved1")
 
 
-def check_structure(volume: Fat32Volume, hidden: int, report: Report) -> list[Entry]:
+def check_fat32(volume: Fat32Volume, hidden: int, report: Report) -> list[Entry]:
     """Check everything of `volume`, which starts at sector `hidden`; return all entries found, the root first."""
     _boot_sectors(volume, hidden, report)
     _fats_equal(volume, report)
@@ -26,9 +26,6 @@ def check_structure(volume: Fat32Volume, hidden: int, report: Report) -> list[En
         f"FAT: {volume.boot.BPB_NumFATs} copies with {volume.cluster_count:,} clusters of {shown_size(volume.cluster_size)}",
         f"folders: {len(entries):,} entries and the chain of each",
     ]
-    report.label = volume.label()
-    report.file_count = sum(not entry.is_folder for entry in entries)
-    report.folder_count = sum(entry.is_folder for entry in entries) - 1
     return entries
 
 
@@ -99,7 +96,7 @@ def _free_and_lost(volume: Fat32Volume, used: ClusterMap, report: Report) -> Non
             f"{lost:,} clusters ({shown_size(lost * volume.cluster_size)}) are taken but belong to no file.",
             "A host was unplugged while it wrote, or the FAT is damaged: build the drive again.",
         )
-    report.free_bytes = free * volume.cluster_size
+    report.free_bytes[volume.offset] = free * volume.cluster_size
     info = volume.fs_info()
     if info is not None and info.FSI_Free_Count not in (free, 0xFFFF_FFFF):
         report.note("boot sectors", f"FSInfo tells of {info.FSI_Free_Count:,} free clusters, there are {free:,}; hosts correct that.")

@@ -1,0 +1,243 @@
+"""Who signed a UEFI loader, and whether it is still what was signed.
+
+The digest leaves out what signing changes (vendor's description "Windows Authenticode Portable Executable Signature
+Format", "Calculating the PE Image Hash"); the signature is a PKCS #7 SignedData (RFC 2315) in the file's certificate table,
+RSA with PKCS #1 v1.5 padding (RFC 8017, 8.2.2). What firmware makes of it is UEFI 2.10, 32.5.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Protocol
+
+from asn1crypto import algos, cms, parser, pem, x509
+
+from ..errors import UsageError, naming
+from ..record import Record, RecordError, raw, record, u16, u32
+from .pe import CoffHeader, SectionHeader
+
+_CERTIFICATE_DIRECTORY = 4  # index in the data directories (PE/COFF, "Optional Header Data Directories")
+_PKCS_SIGNED_DATA = 2
+_LARGEST_CERTIFICATES = 4 << 20
+_BLOCK = 1 << 20
+_DIGESTS = ("sha1", "sha256", "sha384", "sha512")
+
+
+class _Bytes(Protocol):
+    @property
+    def size(self) -> int: ...
+
+    def read_at(self, offset: int, size: int) -> bytes: ...
+
+
+@record(size=8)
+class WinCertificate(Record):
+    """In front of each signature of the certificate table (WIN_CERTIFICATE, UEFI 2.10, 32.2.4)."""
+
+    length: int = u32(0, "bytes of this entry")
+    revision: int = u16(4, "0200h")
+    type: int = u16(6, "2 = PKCS #7 signed data")
+
+
+@record(size=8)
+class DataDirectory(Record):
+    """Where a table of a PE file lies."""
+
+    address: int = u32(0, "of the certificate table: offset in the file, in bytes")
+    size: int = u32(4, "bytes")
+
+
+@record(size=4)
+class _Lead(Record):
+    magic: int = u16(0, "10Bh with 32-bit addresses, 20Bh with 64-bit ones")
+    linker: bytes = raw(2, 2, "version")
+
+
+@dataclass(frozen=True)
+class Signature:
+    """What a loader's signature says."""
+
+    signer: str
+    """Common name of who signed."""
+    issuer: str
+    """Common name of who vouches for the signer."""
+    fits: bool
+    """True when the file is what was signed, and the signature is the signer's."""
+    why: str
+    """What does not fit."""
+    chain: tuple[x509.Certificate, ...]
+    """The signer's certificate first."""
+
+    def trusted_by(self, trusted: Sequence[x509.Certificate]) -> bool:
+        """True when one of `trusted` is in the chain, or vouches for its end (UEFI 2.10, 32.5.3.3)."""
+        known = {certificate.dump() for certificate in trusted}
+        if any(certificate.dump() in known for certificate in self.chain):
+            return True
+        return any(_vouches(above, below) for below in self.chain for above in trusted)
+
+
+def read_signature(content: _Bytes) -> Signature | None:
+    """Return the first signature of a PE file, None when it has none. A damaged one is a Signature that does not fit."""
+    try:
+        layout = _Layout(content)
+        if not layout.table.size:
+            return None
+        signed = layout.signed_data()
+    except (RecordError, ValueError, TypeError, KeyError, IndexError) as error:
+        return Signature("", "", False, f"its signature cannot be read ({str(error).splitlines()[0]})", ())
+    try:
+        return _examine(layout, signed)
+    except (RecordError, ValueError, TypeError, KeyError, IndexError, AttributeError) as error:
+        return Signature("", "", False, f"its signature is damaged ({str(error).splitlines()[0]})", ())
+
+
+class _Layout:
+    """The parts of a PE file that matter for its digest."""
+
+    def __init__(self, content: _Bytes) -> None:
+        self._content = content
+        head = content.read_at(0, min(64, content.size))
+        start = int.from_bytes(head[60:64], "little")
+        self._coff = CoffHeader.unpack(content.read_at(start, CoffHeader.SIZE))
+        optional = start + CoffHeader.SIZE
+        self._sections_at = optional + self._coff.optional_size
+        wide = _Lead.unpack(content.read_at(optional, 4)).magic == 0x20B
+        self._checksum = optional + 64
+        self._directory = optional + (112 if wide else 96) + _CERTIFICATE_DIRECTORY * DataDirectory.SIZE
+        self._headers = int.from_bytes(content.read_at(optional + 60, 4), "little")
+        if self._directory + DataDirectory.SIZE > self._sections_at:
+            self.table = DataDirectory(address=0, size=0)
+        else:
+            self.table = DataDirectory.unpack(content.read_at(self._directory, DataDirectory.SIZE))
+        if self.table.size and self.table.address + self.table.size > content.size:
+            raise ValueError("its certificate table lies outside the file")
+
+    def signed_data(self) -> cms.SignedData:
+        """Return the first PKCS #7 entry of the certificate table."""
+        at, end = self.table.address, self.table.address + self.table.size
+        while at + WinCertificate.SIZE <= end:
+            entry = WinCertificate.unpack(self._content.read_at(at, WinCertificate.SIZE))
+            if not WinCertificate.SIZE < entry.length <= min(end - at, _LARGEST_CERTIFICATES):
+                raise ValueError(f"an entry of {entry.length} bytes in its certificate table")
+            if entry.type == _PKCS_SIGNED_DATA:
+                data = self._content.read_at(at + WinCertificate.SIZE, entry.length - WinCertificate.SIZE)
+                return cms.ContentInfo.load(data)["content"]
+            at += entry.length + 7 & ~7
+        raise ValueError("its certificate table has no signature")
+
+    def _spans(self) -> Iterator[tuple[int, int]]:
+        """Yield (start, end) of what the digest is taken over."""
+        yield 0, self._checksum
+        yield self._checksum + 4, self._directory
+        yield self._directory + DataDirectory.SIZE, self._headers
+        table = self._content.read_at(self._sections_at, SectionHeader.SIZE * self._coff.section_count)
+        sections = [SectionHeader.unpack(table, SectionHeader.SIZE * n) for n in range(self._coff.section_count)]
+        done = self._headers
+        for section in sorted((s for s in sections if s.raw_size), key=lambda section: section.raw_offset):
+            yield section.raw_offset, section.raw_offset + section.raw_size
+            done += section.raw_size
+        yield done, self._content.size - self.table.size
+
+    def digest(self, name: str) -> bytes:
+        """Return the file's digest as it is now."""
+        digest = hashlib.new(name)
+        for start, end in self._spans():
+            for at in range(start, end, _BLOCK):
+                digest.update(self._content.read_at(at, min(_BLOCK, end - at)))
+        return digest.digest()
+
+
+def _examine(layout: _Layout, signed: Any) -> Signature:
+    certificates = [choice.chosen for choice in signed["certificates"]]
+    signer_info = signed["signer_infos"][0]
+    serial = signer_info["sid"].chosen["serial_number"].native
+    issuer = signer_info["sid"].chosen["issuer"]
+    signer = next(c for c in certificates if c.serial_number == serial and c.issuer == issuer)
+    names = _common_name(signer.subject), _common_name(signer.issuer)
+    chain = tuple(_chain(signer, certificates))
+    content = signed["encap_content_info"]["content"]
+    # SpcIndirectDataContent: a description, then DigestInfo (algorithm and digest).
+    body = content.parsed.contents
+    told = _DigestInfo.load(body[_length(body) :])
+    name = told["digest_algorithm"]["algorithm"].native
+    if name not in _DIGESTS:
+        return Signature(*names, False, f"its digest is of a kind not known here ({name})", chain)
+    if layout.digest(name) != told["digest"].native:
+        return Signature(*names, False, "it was changed after it was signed: its digest does not fit", chain)
+    attributes = signer_info["signed_attrs"]
+    hash_name = signer_info["digest_algorithm"]["algorithm"].native
+    noted = next(a["values"][0].native for a in attributes if a["type"].native == "message_digest")
+    if hashlib.new(hash_name, body).digest() != noted:
+        return Signature(*names, False, "the digest in its signature was changed", chain)
+    signed_bytes = b"\x31" + attributes.dump()[1:]  # as a SET OF, not as the tagged field (RFC 2315, 9.3)
+    if not _rsa_fits(signer, signer_info["signature"].native, hash_name, signed_bytes):
+        return Signature(*names, False, "its signature is not that of the signer it names", chain)
+    return Signature(*names, True, "", chain)
+
+
+class _DigestInfo(algos.DigestInfo):  # type: ignore[misc]
+    """DigestInfo (RFC 2315, 9.4)."""
+
+
+def _length(data: bytes) -> int:
+    """Return the bytes of the first DER value in `data`."""
+    info = parser.parse(data, strict=False)
+    return len(info[3]) + len(info[4]) + len(info[5])
+
+
+def _chain(signer: x509.Certificate, others: Sequence[x509.Certificate]) -> Iterator[x509.Certificate]:
+    """Yield the signer and whoever vouches for the one before, each proven."""
+    here, left = signer, [c for c in others if c.dump() != signer.dump()]
+    while True:
+        yield here
+        above = next((c for c in left if c.subject == here.issuer and _vouches(c, here)), None)
+        if above is None:
+            return
+        left.remove(above)
+        here = above
+
+
+def _vouches(above: x509.Certificate, below: x509.Certificate) -> bool:
+    if above.subject != below.issuer:
+        return False
+    algorithm = below["signature_algorithm"]
+    if algorithm.signature_algo != "rsassa_pkcs1v15":
+        return False
+    return _rsa_fits(above, below["signature_value"].native, algorithm.hash_algo, below["tbs_certificate"].dump())
+
+
+def _rsa_fits(certificate: x509.Certificate, signature: bytes, hash_name: str, data: bytes) -> bool:
+    """Verify an RSA signature (RFC 8017, 8.2.2): what it opens to is padding and the digest of `data`."""
+    key = certificate.public_key
+    if key.algorithm != "rsa" or hash_name not in _DIGESTS:
+        return False
+    numbers = key["public_key"].parsed
+    modulus, exponent = numbers["modulus"].native, numbers["public_exponent"].native
+    size = -(-modulus.bit_length() // 8)
+    opened = pow(int.from_bytes(signature, "big"), exponent, modulus).to_bytes(size, "big")
+    digest = hashlib.new(hash_name, data).digest()
+    info = algos.DigestInfo({"digest_algorithm": {"algorithm": hash_name}, "digest": digest}).dump()
+    return bool(opened == b"\0\1" + b"\xff" * (size - 3 - len(info)) + b"\0" + info)
+
+
+def _common_name(name: x509.Name) -> str:
+    native = name.native
+    found = native.get("common_name") or native.get("organization_name") or ""
+    return found if isinstance(found, str) else found[0]
+
+
+def read_certificate(path: Path) -> x509.Certificate:
+    """Read a certificate file, PEM or DER. Raises UsageError."""
+    with naming(str(path), UsageError, advice="Check the path of the certificate."):
+        data = path.read_bytes()
+    try:
+        if pem.detect(data):
+            _, _, data = pem.unarmor(data)
+        certificate = x509.Certificate.load(data)
+        _ = certificate.subject.native, certificate.public_key.algorithm
+    except (ValueError, TypeError, KeyError) as error:
+        raise UsageError(f"{path}: no certificate can be read ({str(error).splitlines()[0]}).", advice="Give it as PEM or DER.") from error
+    return certificate
