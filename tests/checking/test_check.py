@@ -33,7 +33,7 @@ def test_a_good_drive_has_no_findings(built: Built) -> None:
     report = check_file(built.path)
 
     assert (report.findings, report.unknown) == ([], [])
-    assert (report.built_from, report.label) == (built.source.path.name, "TIDEWELL_11")
+    assert (report.built_from, report.volumes[0].label) == (built.source.path.name, "TIDEWELL_11")
     assert report.volumes[0].file_count == sum(1 for _ in built.plan.tree.files())
     assert report.bytes_checked > built.image.bytes_to_write
     assert {row.firmware: row.verdict for row in report.starts} == {row.firmware: row.verdict for row in built.plan.forecast}
@@ -79,7 +79,7 @@ def change(path: Path, offset: int, data: bytes) -> None:
         ("two active", "table", "2 partitions are active"),
         ("no signature", "table", "disk signature is 0"),
         ("hidden sectors", "boot sectors", "BPB_HiddSec is 0"),
-        ("further code", "start", "boot code in reserved sector 12 is gone"),
+        ("further code", "start", "boot code in the volume's sector 12 is gone"),
         ("crossed", "folders", "shares cluster"),
         ("lost", "FAT", "belong to no file"),
         ("circle", "folders", "runs in a circle"),
@@ -202,7 +202,7 @@ FOLDERS = [{"kind": "folders", "offset": 2 << 20, "size": 4096}]
 def test_a_forged_manifest_whose_hashes_fit_is_no_trap(forgery: dict[str, Any], built: Built, copy_of: Callable[[], Path]) -> None:
     """Whoever forges the text can take its hashes anew: sizes and places in it are still not believed."""
     path = copy_of()
-    about = built.image.about | {"volume": built.image.about["volume"] | forgery.get("volume", {})}
+    about = built.image.about | {"volumes": [built.image.about["volumes"][0] | forgery.get("volume", {})]}
     about |= {key: value for key, value in forgery.items() if key == "sector_size"}
     regions = [
         (note["kind"], note["offset"], note["size"])

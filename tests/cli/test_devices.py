@@ -74,7 +74,7 @@ def test_the_whole_life_of_a_drive(sector: int, loop: Loop, small: Path, tmp_pat
     (extra / "printer.inf").write_text("a driver")
     updated = run_json("build", small, "--add", extra, "--onto", device, "--update", "--yes")
     assert 0 < updated["result"]["bytes_written"] < 2 * MIB
-    assert run_json("check", tag)["file_count"] == built["check"]["file_count"] + 1
+    assert run_json("check", tag)["volumes"][0]["file_count"] == built["check"]["volumes"][0]["file_count"] + 1
 
     assert run_json("gauge", tag)["capacity"] == "not known"
     assert run_json("gauge", tag, "--marks", "--yes")["capacity"] == "holds"

@@ -20,8 +20,9 @@ from lucky_keystone.units import parse_size, shown_size, sold_size
 @pytest.mark.parametrize(
     ("choices", "error", "instead"),
     [
-        (Choices(file_system="ntfs"), NotYet, "--file-system fat32"),
-        (Choices(file_system="fat32+ntfs"), NotYet, "--file-system fat32"),
+        (Choices(file_system="ntfs", part_size=9 << 20), UsageError, "--file-system fat32"),
+        (Choices(file_system="ntfs", cluster=128 << 10), UsageError, "power of two"),
+        (Choices(file_system="fat32+ntfs", label="a:b"), UsageError, "up to 32"),
         (Choices(table="gpt", firmware="both"), UsageError, "--table mbr"),
         (Choices(table="gpt", firmware="bios"), UsageError, "--firmware uefi"),
         (Choices(purpose="portable"), NotYet, "installer drive"),
@@ -38,6 +39,47 @@ def test_choices_that_cannot_be_are_refused_with_what_works(choices: Choices, er
         make_plan(open_source(disc), choices, DriveShape("x", None))
     assert refusal.value.exit_code == 2
     assert instead in refusal.value.advice
+
+
+def large_source(folder: Path, *names: str) -> Path:
+    """An installer in a folder whose files named are larger than FAT32 can hold (they are holes on this disk)."""
+    for name, size in (("bootmgr", 9), ("boot/bcd", 9), ("efi/boot/bootx64.efi", 9), ("sources/boot.wim", 9), *((n, 5 << 30) for n in names)):
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        with (folder / name).open("wb") as stream:
+            stream.truncate(size)
+    return folder
+
+
+@pytest.mark.parametrize(
+    ("names", "choices", "size", "decided", "reason"),
+    [
+        ((), Choices(), None, ("mbr", "both", "fat32"), "Secure Boot can stay on"),
+        (("drivers.bin",), Choices(), None, ("mbr", "both", "fat32+ntfs"), "drivers.bin has 5,368,709,120 bytes"),
+        (("drivers.bin",), Choices(firmware="bios"), None, ("mbr", "bios", "ntfs"), "drivers.bin has"),
+        (("sources/boot.wim",), Choices(), None, ("mbr", "both", "ntfs"), "neither FAT32 nor a pair"),
+        ((), Choices(firmware="uefi"), 3 << 40, ("gpt", "uefi", "fat32"), ""),
+        ((), Choices(table="gpt"), None, ("gpt", "uefi", "fat32"), ""),
+    ],
+)
+def test_what_is_not_chosen_is_decided_from_source_and_drive(
+    names: tuple[str, ...], choices: Choices, size: int | None, decided: tuple[str, ...], reason: str, tmp_path: Path
+) -> None:
+    plan = make_plan(open_source(large_source(tmp_path, *names)), choices, DriveShape("x", size))
+    assert (plan.choices.table, plan.choices.firmware, plan.choices.file_system) == decided
+    assert reason in next(decision.reason for decision in plan.decisions if decision.topic == "file system")
+
+
+@pytest.mark.parametrize(
+    ("names", "choices", "told"),
+    [
+        (("drivers.bin",), Choices(file_system="fat32"), "--file-system ntfs"),
+        (("sources/boot.wim",), Choices(file_system="fat32+ntfs"), "--file-system ntfs"),
+    ],
+)
+def test_a_file_system_that_cannot_hold_the_source_is_refused(names: tuple[str, ...], choices: Choices, told: str, tmp_path: Path) -> None:
+    with pytest.raises(SourceError) as refusal:
+        make_plan(open_source(large_source(tmp_path, *names)), choices, DriveShape("x", None))
+    assert told in refusal.value.advice
 
 
 @pytest.mark.parametrize("size", [33 << 20, 30 << 20, 512])

@@ -204,7 +204,8 @@ def test_a_gpt_drive_is_updated_as_one(source: Source) -> None:
     )
     written = update(newer, drive, standing, silent).bytes_written
     assert 0 < written < 2 * MIB
-    assert (check_drive(drive, silent).label, check_drive(drive, silent).healthy) == ("CREW", True)
+    report = check_drive(drive, silent)
+    assert (report.volumes[0].label, report.healthy) == ("CREW", True)
 
 
 def test_a_damaged_copy_is_a_fault_of_the_drive(source: Source) -> None:
