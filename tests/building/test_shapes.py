@@ -129,7 +129,7 @@ def test_use_by_a_host_is_told_from_damage(source: Source, tmp_path: Path) -> No
     report = check_drive(drive, silent)
     assert [finding.level for finding in report.findings] == ["used"], report.findings
     assert "everything that was built is unchanged. New on it: Deck log.txt, hold" in report.findings[0].what
-    with pytest.raises(ProtectError, match="holds what was not built.*Deck log"):
+    with pytest.raises(ProtectError, match=r"holds what was not built.*Deck log"):
         read_standing(drive, 512)
 
     mounted(drive, tmp_path, ["rm", "setup.exe"], ["mv", "boot/boot.sdi", "boot/other.sdi"])
@@ -173,5 +173,7 @@ def test_reclaimed_drives_are_empty_volumes(file_system: str, source: Source) ->
     drive = built(source, "gpt", "fat32+ntfs")
     build(compose_storage(DriveShape("CREW", drive.size), "Pier 4", None, file_system), drive, silent, resume=False)  # type: ignore[arg-type]
     report = check_drive(drive, silent)
-    assert [(volume.file_system.lower(), volume.label.upper(), volume.file_count) for volume in report.volumes] == [(file_system, "PIER 4", 0)]
+    assert [(volume.file_system.lower(), volume.label.upper(), volume.file_count) for volume in report.volumes] == [
+        (file_system, "PIER 4", 0)
+    ]
     assert {finding.area for finding in report.findings} <= {"start"}

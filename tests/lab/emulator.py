@@ -3,35 +3,22 @@
 from __future__ import annotations
 
 import re
-import subprocess
+import shutil
 from pathlib import Path
 
 import pytest
 
-from ..conftest import need
+from lucky_keystone.rehearsal.emulator import FIRMWARES, Started, find_image, start_drive
 
 OVMF = Path("/usr/share/OVMF")
 
 
-def start(drive: Path, firmware: str, folder: Path, *, seconds: int = 120) -> str:
-    """Start `drive` under 'bios' (SeaBIOS) or 'uefi-x64' (OVMF); return the text from the serial port.
-
-    The drive is opened in snapshot mode: nothing is written to it.
-    """
-    command = [
-        *(need("qemu-system-x86_64"), "-machine", "q35", "-accel", "tcg", "-m", "512", "-display", "none", "-no-reboot"),
-        *("-nic", "none", "-monitor", "none", "-serial", f"file:{folder / 'serial.txt'}"),
-        *("-drive", f"if=none,id=stick,format=raw,file={drive},snapshot=on", "-device", "qemu-xhci"),
-        *("-device", "usb-storage,drive=stick,bootindex=0", "-device", "isa-debug-exit,iobase=0xf4,iosize=4"),
-    ]
-    if firmware == "uefi-x64":
-        code, variables = OVMF / "OVMF_CODE_4M.fd", folder / "variables.fd"
-        if not code.exists():
-            pytest.skip("OVMF is not installed")
-        variables.write_bytes((OVMF / "OVMF_VARS_4M.fd").read_bytes())
-        command += ["-drive", f"if=pflash,format=raw,readonly=on,file={code}", "-drive", f"if=pflash,format=raw,file={variables}"]
-    subprocess.run(command, timeout=seconds, check=False, capture_output=True)
-    return (folder / "serial.txt").read_text("utf-8", "replace")
+def start(drive: Path, firmware: str, *, seconds: int = 120, image: Path | None = None, store: Path | None = None) -> Started:
+    """Start `drive`, opened in snapshot mode; skip the test, naming it, when emulator or firmware is not installed."""
+    kind = FIRMWARES[firmware]
+    if shutil.which(kind.program) is None or (kind.images and (image or find_image(kind.images)) is None):
+        pytest.skip(f"{kind.program} or the firmware for {kind.name} is not installed")
+    return start_drive(drive, firmware, seconds=seconds, image=image, store=store)
 
 
 def files_told(serial: str) -> dict[str, tuple[int, int]]:

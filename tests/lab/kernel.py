@@ -16,22 +16,23 @@ import pytest
 from ..conftest import need
 
 KERNEL = Path(__file__).parents[2] / ".lab-kernel"
-MODULES = ("virtio_blk", "fat", "vfat", "nls_cp437", "nls_ascii", "nls_utf8")
-INIT = """#!/bin/busybox sh
+MODULES = ("virtio_blk", "fat", "vfat", "nls_cp437", "nls_ascii", "nls_utf8", "ntfs3")
+OPTIONS = {"vfat": "utf8=1", "ntfs3": "iocharset=utf8"}
+INIT = r"""#!/bin/busybox sh
 /bin/busybox --install -s /bin
 mount -t proc proc /proc; mount -t sysfs sysfs /sys; mount -t devtmpfs dev /dev
 for module in {modules}; do insmod /modules/$module.ko 2>/dev/null; done
 echo "LAB BEGIN"
-mount -t vfat -o ro,utf8=1 /dev/vda1 /mnt && cd /mnt && find . -type f -exec sha256sum {{}} + ; cd /; umount /mnt
-mount -t vfat -o utf8=1 /dev/vda1 /mnt && echo "ferry" > "/mnt/Deck log.txt" && mkdir /mnt/hold && umount /mnt && echo "LAB WRITTEN"
-dmesg | grep -i "fat" | sed "s/^/LAB MESSAGE /"
+mount -t {driver} -o ro,{options} /dev/vda1 /mnt && cd /mnt && find . -type f -exec sha256sum {{}} + ; cd /; umount /mnt
+mount -t {driver} -o {options} /dev/vda1 /mnt && echo "ferry" > "/mnt/Deck log.txt" && mkdir /mnt/hold && umount /mnt && echo "LAB WRITTEN"
+dmesg | grep -i "fat\|ntfs" | sed "s/^/LAB MESSAGE /"
 echo "LAB END"
 poweroff -f
 """
 
 
-def see(drive: Path, folder: Path, seconds: int = 180) -> tuple[dict[str, str], list[str], bool]:
-    """Start the guest with `drive`; return ({path: SHA-256}, kernel messages on FAT, whether a file could be added).
+def see(drive: Path, folder: Path, driver: str = "vfat", seconds: int = 180) -> tuple[dict[str, str], list[str], bool]:
+    """Start the guest with `drive`; return ({path: SHA-256}, its messages on file systems, whether a file could be added).
 
     The drive is written to: two entries are added to its root.
     """
@@ -39,7 +40,7 @@ def see(drive: Path, folder: Path, seconds: int = 180) -> tuple[dict[str, str], 
     image = next(KERNEL.glob("boot/vmlinuz-*"), None)
     if image is None:
         pytest.skip("no kernel below .lab-kernel/ (run-tests puts one there)")
-    initramfs = _initramfs(folder / "initramfs", busybox)
+    initramfs = _initramfs(folder / "initramfs", busybox, driver)
     console = folder / "console.txt"
     subprocess.run(
         [
@@ -57,7 +58,7 @@ def see(drive: Path, folder: Path, seconds: int = 180) -> tuple[dict[str, str], 
     return sums, re.findall(r"^LAB MESSAGE (.*)$", text, re.MULTILINE), "LAB WRITTEN" in text
 
 
-def _initramfs(root: Path, busybox: Path) -> Path:
+def _initramfs(root: Path, busybox: Path, driver: str) -> Path:
     for name in ("bin", "proc", "sys", "dev", "mnt", "modules"):
         (root / name).mkdir(parents=True)
     (root / "bin" / "busybox").write_bytes(busybox.read_bytes())
@@ -65,7 +66,7 @@ def _initramfs(root: Path, busybox: Path) -> Path:
     for module in MODULES:
         packed = next(KERNEL.glob(f"lib/modules/*/kernel/**/{module}.ko.xz"))
         (root / "modules" / f"{module}.ko").write_bytes(lzma.decompress(packed.read_bytes()))
-    (root / "init").write_text(INIT.format(modules=" ".join(MODULES)))
+    (root / "init").write_text(INIT.format(modules=" ".join(MODULES), driver=driver, options=OPTIONS[driver]))
     (root / "init").chmod(0o755)
     names = "\n".join(str(path.relative_to(root)) for path in sorted(root.rglob("*")))
     archive = root.with_suffix(".cpio")

@@ -1,39 +1,50 @@
-"""A real kernel's FAT driver reads the same tree and bytes as the source's, without a complaint, and writes to it."""
+"""A real kernel's FAT and NTFS drivers read the same tree and bytes as the source's, without a complaint, and write to it."""
 
 from __future__ import annotations
 
 import hashlib
 import subprocess
-from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
 from lucky_keystone.content import stream
+from lucky_keystone.planning.choices import Choices
+from lucky_keystone.sources.source import open_source
+from lucky_keystone.tree import Folder
 
-from ..conftest import Built, check_file, need
+from ..conftest import build_drive, check_file, need
 from .kernel import see
 
 pytestmark = pytest.mark.lab
 
 
-def test_a_kernel_reads_the_source_and_writes_beside_it(built: Built, copy_of: Callable[[], Path], tmp_path: Path) -> None:
-    drive = copy_of()
-    sums, messages, written = see(drive, tmp_path)
-    expected = {}
-    for path, file in built.plan.tree.files():
+def sums_of(tree: Folder) -> dict[str, str]:
+    """Return {path: SHA-256} of a tree."""
+    sums = {}
+    for path, file in tree.files():
         digest = hashlib.sha256()
         for piece in stream(file.content):
             digest.update(piece)
-        expected[path] = digest.hexdigest()
-    assert sums == expected
-    assert [line for line in messages if "FAT-fs" in line] == []
+        sums[path] = digest.hexdigest()
+    return sums
+
+
+@pytest.mark.parametrize(("file_system", "driver"), [("fat32", "vfat"), ("ntfs", "ntfs3"), ("fat32+ntfs", "ntfs3")])
+def test_a_kernel_reads_the_source_and_writes_beside_it(file_system: str, driver: str, disc: Path, tmp_path: Path) -> None:
+    part_size = 8 << 20 if file_system == "fat32" else None
+    built = build_drive(open_source(disc), tmp_path / "drive.img", Choices(file_system=file_system, part_size=part_size), size=96 << 20)
+    sums, messages, written = see(built.path, tmp_path, driver)
+    assert sums == sums_of(built.plan.tree)
+    assert [line for line in messages if "FAT-fs" in line or "ntfs3(vda" in line] == []
     assert written
 
-    report = check_file(drive)
+    report = check_file(built.path)
     assert [finding.level for finding in report.findings] == ["used"], report.findings
     assert "Deck log.txt" in report.findings[0].what
-    with drive.open("rb") as stream_in, (tmp_path / "volume").open("wb") as out:
-        stream_in.seek(1 << 20)
-        out.write(stream_in.read())
-    subprocess.run([need("fsck.fat"), "-n", tmp_path / "volume"], check=True, capture_output=True)
+    start, size = built.plan.volumes[0].start, built.plan.volumes[0].size
+    with built.path.open("rb") as stream_in, (tmp_path / "volume").open("wb") as out:
+        stream_in.seek(start)
+        out.write(stream_in.read(size))
+    checker = [need("fsck.fat"), "-n"] if driver == "vfat" else [need("ntfsfix"), "--no-action"]
+    subprocess.run([*checker, tmp_path / "volume"], check=True, capture_output=True)

@@ -43,7 +43,13 @@ def test_choices_that_cannot_be_are_refused_with_what_works(choices: Choices, er
 
 def large_source(folder: Path, *names: str) -> Path:
     """An installer in a folder whose files named are larger than FAT32 can hold (they are holes on this disk)."""
-    for name, size in (("bootmgr", 9), ("boot/bcd", 9), ("efi/boot/bootx64.efi", 9), ("sources/boot.wim", 9), *((n, 5 << 30) for n in names)):
+    for name, size in (
+        ("bootmgr", 9),
+        ("boot/bcd", 9),
+        ("efi/boot/bootx64.efi", 9),
+        ("sources/boot.wim", 9),
+        *((n, 5 << 30) for n in names),
+    ):
         (folder / name).parent.mkdir(parents=True, exist_ok=True)
         with (folder / name).open("wb") as stream:
             stream.truncate(size)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..units import SECTOR_SIZES, exact_size, shown_size
-from .options import bay_option, complete_drive, json_option, verbose_option
+from .options import bay_option, certificates, complete_drive, json_option, trust_option, verbose_option
 from .show import Stages, console, emit_json, facts, heading, starts
 from .targets import existing, reading
 
@@ -26,10 +26,11 @@ Examples:
 )
 @click.argument("drive", shell_complete=complete_drive)
 @click.option("--sector-size", type=click.Choice(SECTOR_SIZES), metavar="BYTES", help="Sector size, when it cannot be told from the drive.")
+@trust_option
 @bay_option
 @json_option
 @verbose_option
-def command(drive: str, sector_size: int | None, bay: Path | None, as_json: bool, verbose: bool) -> int:
+def command(drive: str, sector_size: int | None, trust: tuple[Path, ...], bay: Path | None, as_json: bool, verbose: bool) -> int:
     """Check DRIVE: table, volumes, every byte against its manifest, and the way it starts. Writes nothing.
 
     Exit code 1 when something is wrong. What a host changed by using a healthy drive is told as that.
@@ -39,7 +40,8 @@ def command(drive: str, sector_size: int | None, bay: Path | None, as_json: bool
     chosen = existing(drive, bay)
     with reading(chosen) as medium, Stages(quiet=as_json) as stages:
         medium.forget_cache()
-        report = check_drive(medium, stages, sector_size=sector_size or (chosen.drive.sector_size if chosen.drive else None))
+        known = sector_size or (chosen.drive.sector_size if chosen.drive else None)
+        report = check_drive(medium, stages, sector_size=known, trusted=certificates(trust))
     if as_json:
         emit_json("check", {"drive": str(chosen.path), **report_body(report)})
     else:

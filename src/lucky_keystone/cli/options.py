@@ -104,6 +104,26 @@ def choice_options(function: _F) -> _F:
     return function
 
 
+def trust_option(function: _F) -> _F:
+    """--trust."""
+    return click.option(
+        "--trust",
+        type=click.Path(path_type=Path),
+        multiple=True,
+        metavar="CERTIFICATE",
+        help="A certificate (PEM or DER) the machine trusts, for the Secure Boot forecast. Repeatable.",
+    )(function)
+
+
+def certificates(paths: tuple[Path, ...]) -> list[Any]:
+    """Read the certificates given with --trust."""
+    if not paths:
+        return []
+    from ..sources.authenticode import read_certificate
+
+    return [read_certificate(path) for path in paths]
+
+
 def source_options(function: _F) -> _F:
     """--add, --sha256 and --verify-source."""
     function = click.option("--verify-source", is_flag=True, help="Read the source against its own integrity tables first.")(function)

@@ -9,7 +9,18 @@ import click
 
 from ..units import exact_size, shown_size
 from .inspect import prove, show_source
-from .options import CHOICE_NAMES, Size, bay_option, choice_options, complete_drive, json_option, source_options, verbose_option
+from .options import (
+    CHOICE_NAMES,
+    Size,
+    bay_option,
+    certificates,
+    choice_options,
+    complete_drive,
+    json_option,
+    source_options,
+    trust_option,
+    verbose_option,
+)
 from .show import console, emit_json, facts, grid, heading, starts
 from .targets import choose
 
@@ -33,6 +44,7 @@ Examples:
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @choice_options
 @source_options
+@trust_option
 @click.option("--save", type=click.Path(path_type=Path), metavar="FILE", help="Save the plan as TOML, to be edited and built.")
 @click.option("--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw the drive to scale, as .png or .svg.")
 @bay_option
@@ -46,6 +58,7 @@ def command(
     added: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
+    trust: tuple[Path, ...],
     save: Path | None,
     figure: Path | None,
     bay: Path | None,
@@ -61,7 +74,7 @@ def command(
     opened = open_source(source, added)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
     shape = choose(drive, bay, sector_size).shape(size) if drive else DriveShape("new drive", size, sector_size or 512)
-    plan = make_plan(opened, choices_of(given), shape)
+    plan = make_plan(opened, choices_of(given), shape, trusted=certificates(trust))
     if save:
         from ..planning.planfile import save_plan
 

@@ -64,11 +64,15 @@ def command(
         notes += eject(chosen)
     label = label.upper() if file_system == "fat32" else label
     if as_json:
-        emit_json("reclaim", {"drive": str(chosen.path), "label": label, "file_system": file_system, "result": asdict(result), "notes": notes})
+        emit_json(
+            "reclaim", {"drive": str(chosen.path), "label": label, "file_system": file_system, "result": asdict(result), "notes": notes}
+        )
         return
     out = console()
     volume = image.partitions[0].size
-    out.print(f"{chosen.name} is ordinary storage again: one {file_system.upper()} volume '{label}' of {shown_size(volume)}.", style="bold green")
+    out.print(
+        f"{chosen.name} is ordinary storage again: one {file_system.upper()} volume '{label}' of {shown_size(volume)}.", style="bold green"
+    )
     unused = image.size - volume - image.partitions[0].offset
     if unused > 64 << 20:
         out.print(f"  {shown_size(unused)} at its end lie beyond what an MBR can describe.")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -12,25 +13,43 @@ from .options import bay_option, complete_drive, json_option
 from .show import console, emit_json, heading
 from .targets import existing, reading
 
+if TYPE_CHECKING:
+    from .targets import Chosen
+
+_FIRMWARES = ("bios", "uefi-x64", "uefi-x86", "uefi-arm64")
+_SHOWN_LINES = 12
+
 
 @click.command(
     epilog="""\b
 Examples:
   lucky-keystone rehearse counter.img
-  lucky-keystone rehearse G7KM --bay tidewell/bay --json"""
+  lucky-keystone rehearse G7KM --bay tidewell/bay --json
+  lucky-keystone rehearse crew.img --firmware uefi-x64 --picture crew.png"""
 )
 @click.argument("drive", shell_complete=complete_drive)
+@click.option("--firmware", type=click.Choice(_FIRMWARES), help="Start it for real: needs the QEMU emulator and this firmware installed.")
+@click.option("--picture", type=click.Path(path_type=Path), metavar="FILE", help="Where the picture of the screen goes (.png).")
+@click.option("--seconds", type=click.IntRange(1, 3600), default=20, show_default=True, help="How long such a start may take.")
 @click.option("--sector-size", type=click.Choice(SECTOR_SIZES), metavar="BYTES", help="Sector size, when it is an image file's.")
 @bay_option
 @json_option
-def command(drive: str, sector_size: int | None, bay: Path | None, as_json: bool) -> int:
-    """Run DRIVE's own BIOS boot code in a processor emulation, and tell each step and where it ends. Writes nothing.
+def command(
+    drive: str, firmware: str | None, picture: Path | None, seconds: int, sector_size: int | None, bay: Path | None, as_json: bool
+) -> int:
+    """Start DRIVE without a machine, and tell where it gets to. Writes nothing onto it.
 
-    It stops where BOOTMGR takes over. Exit code 1 when it does not get there.
+    On its own it runs the drive's BIOS boot code in a processor emulation and tells each step, up to where BOOTMGR takes over;
+    exit code 1 when it does not get there. With --firmware an installed emulator starts the drive under real firmware; what
+    the drive would be written is thrown away, and a picture of the screen is kept.
     """
+    chosen = existing(drive, bay, sector_size)
+    if firmware is not None:
+        return _start_for_real(chosen, firmware, picture, seconds, as_json=as_json)
+    if picture is not None:
+        raise click.UsageError("--picture goes with --firmware: the built-in rehearsal has no screen.")
     from ..rehearsal.rehearse import rehearse_bios
 
-    chosen = existing(drive, bay, sector_size)
     with reading(chosen) as medium:
         found = rehearse_bios(medium, chosen.sector_size)
     if as_json:
@@ -45,3 +64,27 @@ def command(drive: str, sector_size: int | None, bay: Path | None, as_json: bool
     if not found.starts:
         out.print(f"'lucky-keystone check {chosen.name}' looks for the reason; building the drive again mends it.", style="dim")
     return 0 if found.starts else 1
+
+
+def _start_for_real(chosen: Chosen, firmware: str, picture: Path | None, seconds: int, *, as_json: bool) -> int:
+    from ..rehearsal.emulator import FIRMWARES, start_drive
+
+    place = picture or Path(f"{chosen.path.stem}-{firmware}.png")
+    place.unlink(missing_ok=True)
+    found = start_drive(chosen.path, firmware, seconds=seconds, picture=place.resolve(), sector_size=chosen.sector_size)
+    shown = place if place.exists() else None
+    if as_json:
+        emit_json("rehearse", {"drive": str(chosen.path), "firmware": FIRMWARES[firmware].name, "picture": shown, **asdict(found)})
+        return 0
+    out = console()
+    heading(out, f"{chosen.name}, started under {FIRMWARES[firmware].name} firmware")
+    lines = [line.rstrip() for line in found.serial.splitlines() if line.strip()]
+    if lines:
+        out.print(f"  On the serial port ({len(lines)} lines, the last of them):", style="dim")
+    for line in lines[-_SHOWN_LINES:]:
+        out.print(f"    {line}")
+    how = "switched itself off" if found.ended else "was still running, and was stopped"
+    out.print(f"\nThe machine {how} after {found.seconds:.1f} s. Nothing was written to the drive.")
+    if shown:
+        out.print(f"The screen at the end: {shown}", style="bold")
+    return 0

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -23,15 +24,25 @@ from .room import manifest_offset, manifest_room
 from .shapes import Shape, decide_shape
 from .volumes import SHOWN, Draft, PlannedVolume, Role, StandingVolume, default_cluster_size, draft, settle_again
 
+if TYPE_CHECKING:
+    from asn1crypto.x509 import Certificate
+
 _MOST_SECTORS = 1 << 32  # what an MBR can say, and a FAT32 volume as well
 _MOST_HOLES = 48  # each ends a region of the manifest, which has room for 64
 _STARTER_LABEL, _CROSSING_LABEL = "LKEY START", "LKEY CROSS"
 
 
-def make_plan(source: Source, choices: Choices, drive: DriveShape, standing: Sequence[StandingVolume] = ()) -> Plan:
+def make_plan(
+    source: Source,
+    choices: Choices,
+    drive: DriveShape,
+    standing: Sequence[StandingVolume] = (),
+    trusted: Sequence[Certificate] = (),
+) -> Plan:
     """Decide everything that is not chosen. Raises UsageError, NotYet or SourceError when no drive can be built.
 
-    With `standing` volumes the drive is to be updated: they stay, and so does what did not change on them.
+    With `standing` volumes the drive is to be updated: they stay, and so does what did not change on them. `trusted` are the
+    certificates of the machine it is to start, for the forecast.
     """
     check_choices(choices, drive.sector_size)
     if source.facts.family != "windows-setup":
@@ -70,7 +81,7 @@ def make_plan(source: Source, choices: Choices, drive: DriveShape, standing: Seq
         needed=measured.needed,
         unused=measured.drive_size - measured.end,
         free=measured.volumes[0].free,
-        forecast=forecast(source, drive.sector_size, shape),
+        forecast=forecast(source, drive.sector_size, shape, trusted),
         splits=splits,
         volumes=measured.volumes,
         manifest_room=measured.manifest_room,

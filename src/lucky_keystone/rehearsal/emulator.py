@@ -10,6 +10,7 @@ import shutil
 import subprocess
 import time
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -130,28 +131,34 @@ def _flash(kind: Firmware, folder: Path, image: Path | None, store: Path | None)
 
 def _run(command: list[str], seconds: int, picture: Path | None) -> bool:
     """Run the emulator until it ends or its time is over; return whether it ended."""
+    pipes: dict[str, int] = {"stdin": subprocess.PIPE, "stdout": subprocess.DEVNULL, "stderr": subprocess.PIPE}
     try:
-        with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True) as emulator:
-            assert emulator.stdin is not None
+        with subprocess.Popen(command, text=True, **pipes) as emulator:  # type: ignore[call-overload]  # noqa: S603 - no shell, our words
             limit = time.monotonic() + seconds
             while emulator.poll() is None and time.monotonic() < limit:
                 time.sleep(_LOOK_EVERY)
+                if picture:  # again and again: a machine that switches itself off leaves no time for a last one
+                    _order(emulator, f'screendump "{picture}" -f png')
             ended = emulator.poll() is not None
             if not ended:
-                order = f'screendump -f png "{picture}"\nquit\n' if picture else "quit\n"
-                _tell(emulator, order)
-            if ended and emulator.returncode == 1 and emulator.stderr is not None:
-                _refuse(emulator.stderr.read())
+                _order(emulator, "quit")
+            _, complaint = emulator.communicate(timeout=20)
+            if ended and emulator.returncode == 1:
+                _refuse(complaint)
             return ended
+    except subprocess.TimeoutExpired:
+        emulator.kill()
+        return False
     except OSError as error:
         raise UsageError(f"The emulator cannot be started: {error.strerror}.", advice="Check its installation.") from error
 
 
-def _tell(emulator: subprocess.Popen[str], order: str) -> None:
-    try:
-        emulator.communicate(order, timeout=20)
-    except subprocess.TimeoutExpired:
-        emulator.kill()
+def _order(emulator: subprocess.Popen[str], order: str) -> None:
+    """Give an order to the emulator's own console."""
+    assert emulator.stdin is not None
+    with suppress(BrokenPipeError):  # it has just ended
+        emulator.stdin.write(order + "\n")
+        emulator.stdin.flush()
 
 
 def _refuse(told: str) -> None:

@@ -1,0 +1,94 @@
+"""Every shape starts under real firmware where the forecast says so, and nowhere else; also with Secure Boot enforced."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import pytest
+
+from lucky_keystone.content import seekable
+from lucky_keystone.errors import KeystoneError
+from lucky_keystone.sources.source import Source, open_source
+from lucky_keystone.volumes.opening import open_volume
+
+from ..conftest import check_file
+from ..media import MemoryDrive
+from .emulator import files_told, start
+from .matrix import KEY, ROWS, SECURE, build_shape, lab_source, try_rows
+from .test_starts import sums_of
+
+pytestmark = pytest.mark.lab
+
+
+def installed() -> bool:
+    """Tell whether the test key, what signs with it, and all firmware are here."""
+    return KEY.exists() and shutil.which("sbsign") is not None and all(image.exists() for image, _ in SECURE.values())
+
+
+@pytest.fixture(scope="module")
+def source(tmp_path_factory: pytest.TempPathFactory) -> Source:
+    if not installed():
+        pytest.skip("the firmware's test key, or sbsign, is not installed")
+    return lab_source(tmp_path_factory.mktemp("lab"), signed=True)
+
+
+SHAPES = ["mbr both fat32", "mbr both ntfs", "mbr both fat32+ntfs", "gpt uefi fat32", "gpt uefi ntfs", "gpt uefi fat32+ntfs"]
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_a_drive_starts_where_the_forecast_says(shape: str, source: Source, tmp_path: Path) -> None:
+    """BIOS and UEFI of three architectures, two of them with Secure Boot on as well; docs/starts.md has all combinations."""
+    table, firmware, file_system = shape.split()
+    built = build_shape(source, tmp_path, table, firmware, file_system)
+    assert not isinstance(built, KeystoneError)
+    tried = list(try_rows(built))
+    assert len(tried) == len(ROWS)
+    assert [row for row in tried if row.started != (row.forecast.verdict == "starts")] == []
+
+
+def test_every_file_is_read_through_the_crossing(source: Source, tmp_path: Path) -> None:
+    """By block I/O on the loader's own device handle, with the stand-in's own NTFS code, on all three architectures."""
+    built = build_shape(source, tmp_path, "gpt", "uefi", "ntfs")
+    assert not isinstance(built, KeystoneError)
+    for firmware in ("uefi-x64", "uefi-x86", "uefi-arm64"):
+        told = start(built.path, firmware).serial
+        assert "NTFS by block I/O" in told
+        assert files_told(told) == sums_of(built.plan.tree)
+
+
+def test_a_loader_altered_after_it_was_signed(source: Source, tmp_path: Path) -> None:
+    """One byte that is never run: the loader still starts, but not with Secure Boot on, as forecast and as checked."""
+    over = tmp_path / "over" / "efi" / "boot"
+    over.mkdir(parents=True)
+    file = source.root.find_file("efi/boot/bootx64.efi")
+    assert file is not None
+    altered = bytearray(seekable(file.content).read_at(0, file.size))
+    altered[0x42] ^= 1
+    (over / "bootx64.efi").write_bytes(altered)
+    built = build_shape(open_source(source.path, [*source.added, tmp_path / "over"]), tmp_path, "mbr", "uefi", "fat32")
+    assert not isinstance(built, KeystoneError)
+    rows = {row.firmware: row for row in try_rows(built, ["UEFI 64-bit", "UEFI 64-bit, Secure Boot"])}
+    assert {name: row.started for name, row in rows.items()} == {"UEFI 64-bit": True, "UEFI 64-bit, Secure Boot": False}
+    assert "was changed after it was signed" in rows["UEFI 64-bit, Secure Boot"].forecast.reason
+    assert {row.firmware: row.verdict for row in check_file(built.path).starts}["UEFI 64-bit, Secure Boot"] == "will not start"
+
+
+def test_the_crossing_says_on_screen_why_it_goes_no_further(source: Source, tmp_path: Path) -> None:
+    """The NTFS volume is damaged, or has no loader; the line also goes to the serial console."""
+    built = build_shape(source, tmp_path, "mbr", "uefi", "ntfs")
+    assert not isinstance(built, KeystoneError)
+    whole = built.path.read_bytes()
+    volume = open_volume(MemoryDrive.of(built.path), 1 << 20, built.plan.volumes[0].size)
+    loader = volume.find("efi/boot/bootx64.efi")
+    boot = volume.find("efi/boot")
+    assert loader is not None
+    assert boot is not None
+    name = "bootx64.efi".encode("utf-16-le")
+    for change, told in (
+        (whole.replace(name, "bootx65.efi".encode("utf-16-le")), "BOOTX64.EFI is not on the NTFS volume"),
+        (whole.replace(b"NTFS    ", b"NOTHING ", 1), "no NTFS volume is on this drive"),
+        (whole.replace(b"FILE0", b"FAIL0"), "the NTFS volume is damaged"),
+    ):
+        built.path.write_bytes(change)
+        assert told in start(built.path, "uefi-x64", seconds=8).serial
