@@ -33,7 +33,7 @@ from ..conftest import build_drive, need, silent
 from ..media import MemoryDrive
 
 CASES, CHUNKS = 20_000, 8
-KINDS = ("udf", "joliet", "rock ridge", "install image", "drive", "gpt drive")
+KINDS = ("udf", "joliet", "rock ridge", "install image", "drive", "gpt drive", "ntfs drive")
 LONGEST = 20.0  # seconds for one case; a good one takes some milliseconds, a busy machine more
 EXTREMES = [b"\0" * 4, b"\xff" * 4, b"\x01\0\0\0", b"\xff\xff\xff\x7f", b"\0\0\0\x80", b"\xff" * 8, b"\xff" * 7 + b"\x7f"]
 
@@ -146,6 +146,20 @@ def targets(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Target]:
     end = len(other.data)
     spans = [(446, 66), (512, 92), (512, 92), (1024, 128), (17_408, 2000), (end - 512, 92), (end - 512 - 16_384, 128)]
     found["gpt drive"] = Target(*in_memory(other.data), spans, use_gpt_drive)
+    built = build_drive(open_source(ours), folder / "ntfs.img", Choices(file_system="ntfs"))
+    third = MemoryDrive(built.image.size)
+    third.data = bytearray(built.path.read_bytes())
+
+    def use_ntfs_drive() -> None:
+        third.log.clear()
+        check_drive(third, silent, contents=chance_of_contents.random() < 0.02)
+
+    spans = [(446, 66), (512, 3000)] + [(1 << 20, 512)] * 6
+    for region in built.image.regions:
+        if region.kind in ("mft", "bitmap", "folders"):
+            front = bytes(third.data[region.offset : region.offset + min(region.size, 96 << 10)])
+            spans += [(region.offset + at, size) for at, size in used_spans(front)]
+    found["ntfs drive"] = Target(*in_memory(third.data), spans, use_ntfs_drive)
     return found
 
 

@@ -146,6 +146,9 @@ def _name(kind: str) -> str:
         "fat2": "the second FAT is",
         "boot": "the boot sectors are",
         "bootcopy": "the copy of the boot sector is",
+        "mft": "the file table is",
+        "log": "the log is",
+        "bitmap": "the cluster map is",
         "folders": "the folders are",
     }[kind]
 
