@@ -16,6 +16,7 @@ from ..errors import UsageError, naming
 from ..invoker import give_to_user
 from ..units import exact_size, shown_size, sold_size
 from .plan import Area, Plan
+from .volumes import SHOWN
 
 _INK, _QUIET, _PAPER = "#1d2b2f", "#66757a", "#fbfaf6"
 _COLOURS = {
@@ -24,6 +25,11 @@ _COLOURS = {
     "manifest": "#d9a441",
     "boot sectors": "#7a5c99",
     "FATs": "#3f7d8c",
+    "file table": "#3f7d8c",
+    "log": "#9fb8bd",
+    "cluster map": "#6d98a3",
+    "starter": "#4f6fa8",
+    "crossing": "#4f6fa8",
     "folders": "#8aa84f",
     "files": "#2f6b4f",
     "kept clear": "#f3f1ea",
@@ -38,6 +44,8 @@ _MEANING = {
     "kept clear": "so that the partition starts at a whole MiB",
     "boot sectors": "code that old firmware (BIOS) starts",
     "FATs": "which pieces belong to which file, twice",
+    "file table": "a record for each file: names and places",
+    "log": "where systems note what they are about to change",
     "folders": "names and places of the files",
     "files": "the installer's files",
     "free": "room for your own files",
@@ -115,17 +123,31 @@ def _whole_drive(axes: Axes, plan: Plan) -> None:
                 (left + right) / 2, 73.8, shown_size(area.size), ha="center", va="center", fontsize=10.5, color=_INK if light else "white"
             )
     start = next(area.offset for area in plan.areas if area.name == "boot sectors")
-    end = max(area.offset + area.size for area in plan.areas if area.name != "not used")
+    first, *further = plan.volumes
+    _bracket(axes, start, first.end, size)
+    kind = "basic data" if plan.choices.table == "gpt" else "active"
+    told = f"partition 1, {kind}: the {SHOWN[first.file_system]} volume '{plan.choices.label}' that systems show"
+    for second in further:
+        _bracket(axes, second.start, second.end, size)
+        told += f"  ·  partition 2: FAT32, {_SECOND[second.role]}"
+    axes.text(_LEFT + plan.volumes[-1].end * _WIDTH / size, 83.9, told, fontsize=10, color=_INK, va="center", ha="right")
+
+
+_SECOND = {"starter": "what firmware starts from", "crossing": "our UEFI helper, the crossing"}
+
+
+def _bracket(axes: Axes, start: int, end: int, size: int) -> None:
     left, right = _LEFT + start * _WIDTH / size, _LEFT + end * _WIDTH / size
     axes.plot([left, left, right, right], [81.6, 82.4, 82.4, 81.6], color=_INK, linewidth=1)
-    kind = "basic data" if plan.choices.table == "gpt" else "active"
-    told = f"partition 1, {kind}: the FAT32 volume '{plan.choices.label}' that systems show"
-    axes.text(right, 83.9, told, fontsize=10, color=_INK, va="center", ha="right")
 
 
 def _beginning(axes: Axes, plan: Plan) -> None:
     """The first part, enlarged: everything in front of the files is too thin to be seen on the whole drive."""
-    unnamed = ("files", "free", "not used", *(("kept clear",) if plan.choices.table == "gpt" else ()))  # six have room
+    unnamed = {"files", "free", "not used", "starter", "crossing", "cluster map"}  # six of the others have room
+    if plan.volumes[0].file_system == "ntfs":
+        unnamed |= {"kept clear", "GPT"}
+    elif plan.choices.table == "gpt":
+        unnamed.add("kept clear")
     small = [area for area in plan.areas if area.name not in unnamed]
     end = max(area.offset + area.size for area in small)
     end += max((end - small[0].offset) // 12, 1)
@@ -177,7 +199,7 @@ def _forecast(axes: Axes, plan: Plan) -> None:
     left = 55.0
     axes.text(left, 36.6, "Where it will start", fontsize=13, color=_INK, weight="bold", va="center")
     for number, row in enumerate(plan.forecast):
-        y = 32.4 - number * 4.6
+        y = 33.0 - number * 4.45
         axes.add_patch(Rectangle((left, y - 1.3), 10.5, 2.8, facecolor=_VERDICTS[row.verdict], edgecolor="none"))
         axes.text(left + 5.25, y + 0.05, row.verdict, fontsize=9.5, color="white", ha="center", va="center", weight="bold")
         axes.text(left + 11.5, y + 0.9, row.firmware, fontsize=10.5, color=_INK, va="center", weight="bold")

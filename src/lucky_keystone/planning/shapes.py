@@ -50,7 +50,7 @@ def decide_shape(source: Source, choices: Choices, drive: DriveShape) -> Shape:
     _refuse_firmware(source, firmware, drive)
     file_system = choices.file_system or _file_system(source, choices, firmware, reasons)
     reasons.setdefault("table", _TABLES[table])
-    reasons.setdefault("firmware", _FIRMWARE[firmware] if file_system == "fat32" else "as chosen, or as the table has it")
+    reasons.setdefault("firmware", _BIOS_ON_NTFS if (firmware, file_system) == ("bios", "ntfs") else _FIRMWARE[firmware])
     reasons.setdefault("file system", _file_system_reason(file_system, firmware))
     return Shape(table, firmware, file_system, reasons)
 
@@ -120,6 +120,9 @@ _FIRMWARE = {
     "bios": "as chosen; UEFI machines start from it as well",
     "uefi": "as chosen, or as the table has it",
 }
+
+
+_BIOS_ON_NTFS = "as chosen; UEFI machines would need the crossing"
 
 
 def _file_system_reason(file_system: str, firmware: str) -> str:
