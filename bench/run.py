@@ -1,6 +1,6 @@
 """Measures what is claimed of speed and memory, beside a plain copy of the same bytes in the same run.
 
-    python bench/run.py [FOLDER] [--gigabytes 5] [--rounds 4] [--integrity]
+    python bench/run.py [FOLDER] [--gigabytes 5] [--rounds 4] [--integrity] [--choices "--file-system ntfs --table gpt"]
 
 Makes an incompressible source with 1,000 files, then times, each with the data dropped from the cache: a plain
 copy with a flush, `build` without reading back, a plain read, `check`, `plan` and `--help`. Whole processes are timed;
@@ -45,7 +45,9 @@ def main() -> None:
     parser.add_argument(
         "--integrity", action="store_true", help="the install image has an integrity table, so that its parts get SHA-1 sums"
     )
+    parser.add_argument("--choices", default="", help="choices for `build` and `plan`, in one text")
     given = parser.parse_args()
+    choices = given.choices.split()
     given.folder.mkdir(parents=True, exist_ok=True)
     disc = given.folder / ("summed.iso" if given.integrity else "source.iso")
     if not disc.exists():
@@ -61,7 +63,7 @@ def main() -> None:
         print(f"  {name}: {rows[name][-1][0]:.2f} s, {rows[name][-1][1] >> 20} MiB", flush=True)
 
     def build() -> None:
-        measure("build", [*PROGRAM, "build", str(disc), "--onto", str(target), "--no-verify", "--yes", "--json"], target)
+        measure("build", [*PROGRAM, "build", str(disc), "--onto", str(target), "--no-verify", "--yes", "--json", *choices], target)
 
     def plain_copy() -> None:
         measure("copy", [sys.executable, "-c", COPY, str(disc), str(copy), str(disc.stat().st_size)], copy)
@@ -74,7 +76,7 @@ def main() -> None:
             step()
         measure("check", [*PROGRAM, "check", str(target), "--json"])
         measure("read", [sys.executable, "-c", READ, str(target), str(copy), str(target.stat().st_size)])
-        measure("plan", [*PROGRAM, "plan", str(disc), "--json"])
+        measure("plan", [*PROGRAM, "plan", str(disc), "--json", *choices])
         measure("help", [*PROGRAM, "--help"])
         measure("build --help", [*PROGRAM, "build", "--help"])
     print(f"\n{'':14}{'median s':>10}{'peak MiB':>10}")

@@ -121,7 +121,7 @@ def write_table(folder: Path) -> bool:
         "Made by `python -m tests.lab.matrix`, which builds every combination of table, firmware and file system from a small",
         "installer with signed stand-in loaders, and starts each as a USB stick under SeaBIOS, OVMF (64-bit, 32-bit) and the ARM64",
         "firmware, with Secure Boot enforced by a test key where the row says so. *yes* means that the loader ran and read its",
-        "files, each sum as it should be; *no* that it did not. Every row is as it was forecast unless it says otherwise.",
+        "files to their end; *no* that it did not. Every row is as it was forecast unless it says otherwise.",
         "",
         "| table | for | file system | " + " | ".join(ROWS) + " |",
         "|---" * (3 + len(ROWS)) + "|",

@@ -21,6 +21,7 @@ from ..record import Record, RecordError, raw, record, u32, u64
 from .progress import MAGIC as PROGRESS_MAGIC
 
 MAGIC = b"LKEYMAN2"
+_EARLIER_MAGIC = b"LKEYMAN1"
 HASH_SIZE = 32
 _MOST_ABOUT = 64 << 20
 MOST_REGIONS = 64
@@ -169,6 +170,8 @@ def _read_at(drive: _Readable, place: int) -> Manifest | None:
     whole = ManifestHeader.SIZE + header.about_size + HASH_SIZE * header.hash_count
     most_hashes = drive.size // BLOCK + MOST_REGIONS
     sizes_hold = header.about_size <= _MOST_ABOUT and header.hash_count <= most_hashes and place + whole <= drive.size
+    if header.magic == _EARLIER_MAGIC:
+        raise ManifestError("it was written by an earlier version of this program, which told of one volume only")
     if header.magic != MAGIC or header.block_size != BLOCK or not sizes_hold:
         raise ManifestError("its header holds sizes that cannot be")
     body = drive.read_at(place + ManifestHeader.SIZE, whole - ManifestHeader.SIZE)
