@@ -64,12 +64,15 @@ def test_uefi_reads_every_file_and_part(built: Built, tmp_path: Path) -> None:
     assert_uefi_reads_all(built.path, built.plan.tree)
 
 
-def test_drive_larger_than_fat32s_largest_file(tmp_path: Path) -> None:
-    """The demo's own source: an install image beyond 4 GiB, split on the way; both firmwares."""
+@pytest.mark.parametrize(("file_system", "hollow_count"), [("fat32", 7), ("ntfs", 9)])
+def test_drives_with_an_install_image_larger_than_fat32_can_hold(file_system: str, hollow_count: int, tmp_path: Path) -> None:
+    """The demo's own source with 4.4 GiB, split on the way; and one of 5.7 GiB whole on NTFS; each under both firmwares."""
     disc = tmp_path / "disc.iso"
-    write_disc(disc, installer(), LABEL, MOMENT, silent)
-    drive = build_drive(open_source(disc), tmp_path / "drive.img", size=16_008_609_792)
-    assert drive.plan.splits[0].size > 1 << 32
+    write_disc(disc, installer(hollow_count=hollow_count), LABEL, MOMENT, silent)
+    drive = build_drive(open_source(disc), tmp_path / "drive.img", Choices(file_system=file_system), size=16_008_609_792)
+    images = [file.size for path, file in drive.plan.tree.files() if path.startswith("sources/install")]
+    assert sum(images) > 1 << 32
+    assert len(images) == (2 if file_system == "fat32" else 1)
     assert_bios_starts(drive.path)
     assert_uefi_reads_all(drive.path, drive.plan.tree, seconds=900)
 

@@ -123,6 +123,10 @@ def _make_job(folder: Path, stages: Stages) -> list[_Step]:
         _Step("How would the large stick be built?", ["plan", disc, "--for", tag, *bay, *saved]),
         _Step("Build it.", ["build", str(folder / "counter.toml"), "--onto", tag, *bay, "--yes"]),
         _Step("Check it, as one would weeks later.", ["check", tag, *bay]),
+        _Step(
+            "The crew laptops: nothing split, Secure Boot left on. A pair, onto an image file.",
+            ["build", disc, "--onto", str(folder / "crew.img"), "--file-system", "fat32+ntfs", "--firmware", "uefi", "--label", "Crew"],
+        ),
         _Step("What was done today?", ["log"]),
     ]
 
@@ -174,6 +178,7 @@ def _closing(folder: Path) -> None:
     for path, what in (
         (disc, "the installer disc"),
         (bay, "the drives; the large stick is built now"),
+        (folder / "crew.img", "the crew laptops' drive: NTFS with everything, FAT32 with what firmware reads"),
         (folder / "counter.toml", "the plan: edit it and build again"),
         (folder / "counter.png", "the drive, drawn to scale"),
         (folder / "log.sqlite", "the record of what was done here"),

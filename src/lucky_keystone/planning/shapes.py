@@ -118,7 +118,7 @@ _TABLES = {
 _FIRMWARE = {
     "both": "one drive serves old and new machines",
     "bios": "as chosen; UEFI machines start from it as well",
-    "uefi": "as chosen, or as the table has it",
+    "uefi": "as chosen",
 }
 
 

@@ -32,6 +32,7 @@ Role = Literal["installer", "starter", "crossing"]
 FileSystem = Literal["fat32", "ntfs"]
 SHOWN = {"fat32": "FAT32", "ntfs": "NTFS"}
 LARGEST_FILLED_HOLE = BLOCK
+_HEADROOM = 4 << 20  # systems write records of their own onto an NTFS volume as soon as they use it
 _MARGIN = 96 << 20  # the log and the cluster map of the largest volume, where its size is not known yet
 
 
@@ -210,7 +211,7 @@ class NtfsDraft:
         end = start + MIB
         while True:
             clusters = self._fixed + self._growing(self._shape(start, end))
-            needed = clusters * self._cluster_size + self._sector_size  # the last sector belongs to no cluster
+            needed = clusters * self._cluster_size + _HEADROOM + self._sector_size  # the last sector belongs to no cluster
             if start + needed <= end:
                 return end
             end = align_up(start + needed, MIB)
