@@ -60,6 +60,19 @@ def test_what_was_built_is_found_as_planned(table: str, file_system: str, sector
     assert drive.data[start + total * sector_size :][:512] == drive.data[start : start + 512]
 
 
+@pytest.mark.parametrize(("table", "file_system"), [*SHAPES, ("gpt", "fat32")])
+def test_partition_editors_find_nothing_to_complain_of(table: str, file_system: str, source: Source, tmp_path: Path) -> None:
+    path = tmp_path / "drive.img"
+    path.write_bytes(built(source, table, file_system).data)
+    editors = [["sfdisk", "--verify", path], ["parted", "--script", "--machine", path, "unit", "s", "print"]]
+    for command in [*editors, *([["sgdisk", "--verify", path]] if table == "gpt" else [])]:
+        done = subprocess.run([need(str(command[0])), *command[1:]], capture_output=True, text=True, check=True)
+        told = (done.stdout + done.stderr).lower()
+        assert not any(word in told for word in ("warning", "caution", "error", "overlap", "problem:")) or "no errors" in told, told
+    if table == "gpt":
+        assert "no problems found" in told
+
+
 def test_flipped_bits_are_found(source: Source) -> None:
     """60 bits over all that was written, and 8 in each structure: told as damage or as what hosts change, never passed over."""
     drive = built(source, "mbr", "fat32+ntfs")

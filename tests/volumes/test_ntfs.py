@@ -282,6 +282,45 @@ def test_the_systems_driver_reads_and_writes(cluster_size: int, tmp_path: Path) 
     subprocess.run([need("ntfsfix"), "--no-action", path], check=True, capture_output=True)
 
 
+def test_a_tree_of_100_000_files(tmp_path: Path) -> None:
+    """Composed, counted and sampled by the system's driver and by our reader; every name leads to its file."""
+    path, mount = tmp_path / "volume.img", tmp_path / "mount"
+    mount.mkdir()
+    crates = [
+        folder(f"crate {crate}", *(file(f"part {crate}-{number} of the ferry.bin", b"%d" % number * 100) for number in range(500)))
+        for crate in range(200)
+    ]
+    write_volume(folder("", *crates), path, size=1 << 30)
+    with ImageFile(path) as image:
+        volume = NtfsVolume(image, 0, image.size)
+        for crate in (0, 99, 199):
+            found = volume.find(f"crate {crate}/PART {crate}-7 OF THE FERRY.BIN")
+            assert found is not None
+            assert b"".join(volume.pieces(found)) == b"7" * 100
+        assert sum(1 for _ in volume.walk()) == 100_201
+    if subprocess.run([need("ntfs-3g"), "-o", "ro", path, mount], capture_output=True, check=False).returncode:
+        pytest.skip("nothing can be mounted here")
+    try:
+        found = subprocess.run(["find", mount, "-type", "f", "-size", "-3"], capture_output=True, check=True).stdout
+        assert found.count(b"\n") == 100_000
+        assert (mount / "crate 150" / "part 150-499 of the ferry.bin").read_bytes() == b"499" * 100
+    finally:
+        subprocess.run(["umount", mount], check=True)
+
+
+def test_a_volume_of_two_tebibytes() -> None:
+    """Measures only: the bitmap's pieces are made on demand, and the last of them marks what lies behind the volume."""
+    shape_ = geometry(hidden=2048, total=(2 << 40) // 512, sector_size=512, cluster_size=4096)
+    layout = place(catalogue(folder("", file("a", b"a" * 5000)), "X", 1024), shape_)
+    regions = {region.kind: region for region in compose(layout, serial=1, boot_sector=BOOT, further_code=b"")}
+    bitmap = regions["bitmap"].extents[0].content
+    bits = b"".join(bytes(piece) for piece in stream(bitmap))
+    assert len(bits) == (shape_.cluster_count + 63) // 64 * 8
+    marked = sum(byte.bit_count() for byte in bits if byte)
+    assert marked == layout.next_free + len(bits) * 8 - shape_.cluster_count
+    assert regions["bootcopy"].offset == (2048 + shape_.total - 1) * 512
+
+
 # -- what cannot be --------------------------------------------------------------------------------------------------
 
 
@@ -311,9 +350,9 @@ def test_vcns_of_index_blocks() -> None:
 
 
 def test_mutated_volumes_give_a_result_or_a_clear_error(tmp_path: Path) -> None:
-    """3,000 mutations of every structure; what comes is entries with their faults, or VolumeError."""
+    """4,000 mutations of every structure; what comes is entries with their faults, or VolumeError."""
     path = tmp_path / "volume.img"
-    tree = folder("", file("a", b"a" * 9000), folder("names", *(file(f"a longer name {n}", b"x") for n in range(120))))
+    tree = folder("", file("a", b"a" * 9000), folder("names", *(file(f"a longer name {n}", b"x") for n in range(36))))
     write_volume(tree, path, cluster_size=512, size=4 << 20)
     data = bytearray(path.read_bytes())
     used = [at for at in range(0, len(data), 512) if any(data[at : at + 512]) and data[at : at + 4] != b"\xff" * 4]
@@ -324,7 +363,7 @@ def test_mutated_volumes_give_a_result_or_a_clear_error(tmp_path: Path) -> None:
             assert 0 <= offset <= offset + size <= len(data), "read outside the volume"
             return bytes(data[offset : offset + size])
 
-    for case in range(3000):
+    for case in range(4000):
         places = [chance.choice(used) + chance.randrange(512) for _ in range(chance.choice((1, 1, 2, 5)))]
         before = [data[at] for at in places]
         for at in places:

@@ -74,7 +74,9 @@ def _start_for_real(chosen: Chosen, firmware: str, picture: Path | None, seconds
     found = start_drive(chosen.path, firmware, seconds=seconds, picture=place.resolve(), sector_size=chosen.sector_size)
     shown = place if place.exists() else None
     if as_json:
-        emit_json("rehearse", {"drive": str(chosen.path), "firmware": FIRMWARES[firmware].name, "picture": shown, **asdict(found)})
+        emit_json(
+            "rehearse", {"drive": str(chosen.path), "firmware": FIRMWARES[firmware].name, "picture": shown and str(shown), **asdict(found)}
+        )
         return 0
     out = console()
     heading(out, f"{chosen.name}, started under {FIRMWARES[firmware].name} firmware")

@@ -22,7 +22,10 @@ from .pe import CoffHeader, SectionHeader
 _CERTIFICATE_DIRECTORY = 4  # index in the data directories (PE/COFF, "Optional Header Data Directories")
 _PKCS_SIGNED_DATA = 2
 _LARGEST_CERTIFICATES = 4 << 20
+_LARGEST_KEY = 16_384  # bits
 _BLOCK = 1 << 20
+_DAMAGED = (RecordError, ValueError, TypeError, KeyError, IndexError, AttributeError, OverflowError)
+"""What reading damaged structures ends in, ours and the library's."""
 _DIGESTS = ("sha1", "sha256", "sha384", "sha512")
 
 
@@ -86,11 +89,11 @@ def read_signature(content: _Bytes) -> Signature | None:
         if not layout.table.size:
             return None
         signed = layout.signed_data()
-    except (RecordError, ValueError, TypeError, KeyError, IndexError) as error:
+    except _DAMAGED as error:
         return Signature("", "", False, f"its signature cannot be read ({str(error).splitlines()[0]})", ())
     try:
         return _examine(layout, signed)
-    except (RecordError, ValueError, TypeError, KeyError, IndexError, AttributeError) as error:
+    except _DAMAGED as error:
         return Signature("", "", False, f"its signature is damaged ({str(error).splitlines()[0]})", ())
 
 
@@ -99,31 +102,37 @@ class _Layout:
 
     def __init__(self, content: _Bytes) -> None:
         self._content = content
-        head = content.read_at(0, min(64, content.size))
+        head = self._read(0, 64)
         start = int.from_bytes(head[60:64], "little")
-        self._coff = CoffHeader.unpack(content.read_at(start, CoffHeader.SIZE))
+        self._coff = CoffHeader.unpack(self._read(start, CoffHeader.SIZE))
         optional = start + CoffHeader.SIZE
         self._sections_at = optional + self._coff.optional_size
-        wide = _Lead.unpack(content.read_at(optional, 4)).magic == 0x20B
+        wide = _Lead.unpack(self._read(optional, 4)).magic == 0x20B
         self._checksum = optional + 64
         self._directory = optional + (112 if wide else 96) + _CERTIFICATE_DIRECTORY * DataDirectory.SIZE
-        self._headers = int.from_bytes(content.read_at(optional + 60, 4), "little")
+        self._headers = int.from_bytes(self._read(optional + 60, 4), "little")
         if self._directory + DataDirectory.SIZE > self._sections_at:
             self.table = DataDirectory(address=0, size=0)
         else:
-            self.table = DataDirectory.unpack(content.read_at(self._directory, DataDirectory.SIZE))
+            self.table = DataDirectory.unpack(self._read(self._directory, DataDirectory.SIZE))
         if self.table.size and self.table.address + self.table.size > content.size:
             raise ValueError("its certificate table lies outside the file")
+
+    def _read(self, offset: int, size: int) -> bytes:
+        """Return exactly these bytes of the file. Raises ValueError when they lie outside it."""
+        if offset < 0 or size < 0 or offset + size > self._content.size:
+            raise ValueError(f"{size} bytes at {offset} lie outside the file")
+        return self._content.read_at(offset, size)
 
     def signed_data(self) -> cms.SignedData:
         """Return the first PKCS #7 entry of the certificate table."""
         at, end = self.table.address, self.table.address + self.table.size
         while at + WinCertificate.SIZE <= end:
-            entry = WinCertificate.unpack(self._content.read_at(at, WinCertificate.SIZE))
+            entry = WinCertificate.unpack(self._read(at, WinCertificate.SIZE))
             if not WinCertificate.SIZE < entry.length <= min(end - at, _LARGEST_CERTIFICATES):
                 raise ValueError(f"an entry of {entry.length} bytes in its certificate table")
             if entry.type == _PKCS_SIGNED_DATA:
-                data = self._content.read_at(at + WinCertificate.SIZE, entry.length - WinCertificate.SIZE)
+                data = self._read(at + WinCertificate.SIZE, entry.length - WinCertificate.SIZE)
                 return cms.ContentInfo.load(data)["content"]
             at += entry.length + 7 & ~7
         raise ValueError("its certificate table has no signature")
@@ -133,7 +142,7 @@ class _Layout:
         yield 0, self._checksum
         yield self._checksum + 4, self._directory
         yield self._directory + DataDirectory.SIZE, self._headers
-        table = self._content.read_at(self._sections_at, SectionHeader.SIZE * self._coff.section_count)
+        table = self._read(self._sections_at, SectionHeader.SIZE * self._coff.section_count)
         sections = [SectionHeader.unpack(table, SectionHeader.SIZE * n) for n in range(self._coff.section_count)]
         done = self._headers
         for section in sorted((s for s in sections if s.raw_size), key=lambda section: section.raw_offset):
@@ -146,7 +155,7 @@ class _Layout:
         digest = hashlib.new(name)
         for start, end in self._spans():
             for at in range(start, end, _BLOCK):
-                digest.update(self._content.read_at(at, min(_BLOCK, end - at)))
+                digest.update(self._read(at, min(_BLOCK, end - at)))
         return digest.digest()
 
 
@@ -155,7 +164,9 @@ def _examine(layout: _Layout, signed: Any) -> Signature:
     signer_info = signed["signer_infos"][0]
     serial = signer_info["sid"].chosen["serial_number"].native
     issuer = signer_info["sid"].chosen["issuer"]
-    signer = next(c for c in certificates if c.serial_number == serial and c.issuer == issuer)
+    signer = next((c for c in certificates if c.serial_number == serial and c.issuer == issuer), None)
+    if signer is None:
+        raise ValueError("it does not bring its signer's certificate")
     names = _common_name(signer.subject), _common_name(signer.issuer)
     chain = tuple(_chain(signer, certificates))
     content = signed["encap_content_info"]["content"]
@@ -169,7 +180,7 @@ def _examine(layout: _Layout, signed: Any) -> Signature:
         return Signature(*names, False, "it was changed after it was signed: its digest does not fit", chain)
     attributes = signer_info["signed_attrs"]
     hash_name = signer_info["digest_algorithm"]["algorithm"].native
-    noted = next(a["values"][0].native for a in attributes if a["type"].native == "message_digest")
+    noted = next((a["values"][0].native for a in attributes if a["type"].native == "message_digest"), b"")
     if hashlib.new(hash_name, body).digest() != noted:
         return Signature(*names, False, "the digest in its signature was changed", chain)
     signed_bytes = b"\x31" + attributes.dump()[1:]  # as a SET OF, not as the tagged field (RFC 2315, 9.3)
@@ -201,12 +212,13 @@ def _chain(signer: x509.Certificate, others: Sequence[x509.Certificate]) -> Iter
 
 
 def _vouches(above: x509.Certificate, below: x509.Certificate) -> bool:
-    if above.subject != below.issuer:
+    try:
+        algorithm = below["signature_algorithm"]
+        if above.subject != below.issuer or algorithm.signature_algo != "rsassa_pkcs1v15":
+            return False
+        return _rsa_fits(above, below["signature_value"].native, algorithm.hash_algo, below["tbs_certificate"].dump())
+    except _DAMAGED:
         return False
-    algorithm = below["signature_algorithm"]
-    if algorithm.signature_algo != "rsassa_pkcs1v15":
-        return False
-    return _rsa_fits(above, below["signature_value"].native, algorithm.hash_algo, below["tbs_certificate"].dump())
 
 
 def _rsa_fits(certificate: x509.Certificate, signature: bytes, hash_name: str, data: bytes) -> bool:
@@ -216,6 +228,8 @@ def _rsa_fits(certificate: x509.Certificate, signature: bytes, hash_name: str, d
         return False
     numbers = key["public_key"].parsed
     modulus, exponent = numbers["modulus"].native, numbers["public_exponent"].native
+    if not 0 < modulus < 1 << _LARGEST_KEY or not 0 < exponent < 1 << 64:
+        return False  # a forged key must not keep the processor busy
     size = -(-modulus.bit_length() // 8)
     opened = pow(int.from_bytes(signature, "big"), exponent, modulus).to_bytes(size, "big")
     digest = hashlib.new(hash_name, data).digest()

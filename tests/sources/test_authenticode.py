@@ -1,0 +1,118 @@
+"""Signatures of loaders: made by another program, altered, chained, and bytes that may be anything."""
+
+from __future__ import annotations
+
+import random
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from lucky_keystone.content import Literal
+from lucky_keystone.demo.loaders import uefi_loader
+from lucky_keystone.errors import UsageError
+from lucky_keystone.sources.authenticode import read_certificate, read_signature
+
+from ..conftest import need
+
+
+class Shop:
+    """A workshop with an authority of its own, and a key that the authority vouches for."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.authority = self._certificate("Tidewell Authority")
+        self.other = self._certificate("Another Authority")
+        request = ["req", "-newkey", "rsa:2048", "-nodes", "-keyout", "shop.key", "-out", "shop.csr", "-subj", "/CN=Tidewell Workshop"]
+        self._openssl(*request)
+        authority = ["-CA", "Tidewell Authority.pem", "-CAkey", "Tidewell Authority.key", "-CAcreateserial"]
+        self._openssl("x509", "-req", "-in", "shop.csr", *authority, "-out", "shop.pem", "-days", "30", "-sha256")
+
+    def _openssl(self, *arguments: str) -> None:
+        subprocess.run([need("openssl"), *arguments], cwd=self.folder, check=True, capture_output=True)
+
+    def _certificate(self, name: str) -> Path:
+        files = ["-keyout", f"{name}.key", "-out", f"{name}.pem"]
+        self._openssl("req", "-x509", "-newkey", "rsa:2048", "-nodes", *files, "-days", "30", "-subj", f"/CN={name}")
+        return self.folder / f"{name}.pem"
+
+    def sign(self, loader: bytes) -> bytes:
+        """Sign with the workshop's key, by another program."""
+        (self.folder / "plain.efi").write_bytes(loader)
+        command = [need("sbsign"), "--key", "shop.key", "--cert", "shop.pem", "--output", "signed.efi", "plain.efi"]
+        subprocess.run(command, cwd=self.folder, check=True, capture_output=True)
+        return (self.folder / "signed.efi").read_bytes()
+
+
+@pytest.fixture(scope="module")
+def shop(tmp_path_factory: pytest.TempPathFactory) -> Shop:
+    need("sbsign")
+    return Shop(tmp_path_factory.mktemp("shop"))
+
+
+@pytest.mark.parametrize("architecture", ["x64", "x86", "arm64"])
+def test_a_signature_fits_and_is_trusted_through_its_chain(architecture: str, shop: Shop) -> None:
+    assert read_signature(Literal(uefi_loader(architecture))) is None
+    signature = read_signature(Literal(shop.sign(uefi_loader(architecture))))
+    assert signature is not None
+    assert (signature.signer, signature.issuer, signature.fits, signature.why) == ("Tidewell Workshop", "Tidewell Authority", True, "")
+    assert signature.trusted_by([read_certificate(shop.authority)])
+    assert signature.trusted_by([read_certificate(shop.folder / "shop.pem")])
+    assert not signature.trusted_by([read_certificate(shop.other)])
+    assert not signature.trusted_by([])
+
+
+def test_an_authority_of_the_same_name_is_not_trusted(shop: Shop, tmp_path: Path) -> None:
+    """A name proves nothing: the certificate has to carry the key that signed."""
+    signed = shop.sign(uefi_loader("x64"))
+    signature = read_signature(Literal(signed))
+    assert signature is not None
+    assert not signature.trusted_by([read_certificate(Shop(tmp_path).authority)])
+
+
+def test_what_the_digest_covers_and_what_not(shop: Shop) -> None:
+    """Each byte that the signature is about breaks it; the checksum (64 bytes into the optional header) is not among them."""
+    signed = shop.sign(uefi_loader("x64"))
+    header = int.from_bytes(signed[60:64], "little")
+    table = int.from_bytes(signed[header + 24 + 112 + 32 : header + 24 + 112 + 36], "little")
+    chance = random.Random(1)
+    for at in [0x42, header + 8, *(chance.randrange(0x400, table) for _ in range(20))]:
+        altered = bytearray(signed)
+        altered[at] ^= 1
+        signature = read_signature(Literal(bytes(altered)))
+        assert signature is not None
+        assert (signature.fits, signature.why) == (False, "it was changed after it was signed: its digest does not fit")
+    altered = bytearray(signed)
+    altered[header + 24 + 64] ^= 1
+    signature = read_signature(Literal(bytes(altered)))
+    assert signature is not None
+    assert signature.fits
+
+
+def test_mutated_signatures_never_fit_and_never_fail(shop: Shop) -> None:
+    signed = shop.sign(uefi_loader("x64"))
+    header = int.from_bytes(signed[60:64], "little")
+    entry = header + 24 + 112 + 32
+    table = int.from_bytes(signed[entry : entry + 4], "little")
+    chance = random.Random(2)
+    authority = [read_certificate(shop.authority)]
+    for case in range(1500):
+        altered = bytearray(signed)
+        for _ in range(chance.choice((1, 1, 2, 8))):
+            at = chance.choice((chance.randrange(table, len(signed)), chance.randrange(header, header + 300), entry + chance.randrange(8)))
+            altered[at] = chance.randrange(256)
+        if chance.random() < 0.1:
+            del altered[chance.randrange(header + 200, len(altered)) :]
+        if altered[: len(signed)] == signed:
+            continue
+        signature = read_signature(Literal(bytes(altered)))
+        if signature is not None and signature.fits and signature.trusted_by(authority):
+            # Only bytes that nothing depends on were met: the file's own bytes, but for checksum and directory, are whole.
+            assert altered[header + 24 + 68 : entry] == signed[header + 24 + 68 : entry], case
+
+
+@pytest.mark.parametrize("data", [b"", b"not a certificate", b"-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"])
+def test_what_is_no_certificate_is_refused(data: bytes, tmp_path: Path) -> None:
+    (tmp_path / "x.pem").write_bytes(data)
+    with pytest.raises(UsageError, match="no certificate can be read"):
+        read_certificate(tmp_path / "x.pem")
