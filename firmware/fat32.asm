@@ -4,6 +4,8 @@
 ; cluster chain, and enters it there with DL = drive and the boot sector still at 0000:7C00.
 ; The first 512 bytes of this binary go to sector 0 (the BPB is filled in), the rest to sector 12.
 
+%include "entry.inc"
+
         bits    16
         org     0x7C00
 
@@ -15,14 +17,7 @@ MOST_AT_ONCE        equ 64              ; sectors; some firmware takes no more t
         nop
         times   0x5A - ($ - $$) db 0    ; BPB: fatgen103, "Boot Sector and BPB Structure"
 start:
-        cli
-        xor     ax, ax
-        mov     ss, ax
-        mov     sp, STACK
-        mov     ds, ax
-        mov     es, ax
-        sti
-        cld
+        ENTRY
         jmp     0:.set
 .set:
         mov     [v_drive], dl

@@ -3,6 +3,8 @@
 ; Entered at 0000:7C00 with DL = drive. The partition's boot sector is entered at 0000:7C00 with DL = drive and
 ; DS:SI at the partition entry. Table layout: UEFI 2.10, 5.2.1.
 
+%include "entry.inc"
+
         bits    16
         org     0x0600
 
@@ -10,14 +12,7 @@ LOADED  equ     0x7C00
 TABLE   equ     0x0600 + 446
 
 start:
-        cli
-        xor     ax, ax
-        mov     ss, ax
-        mov     sp, STACK
-        mov     ds, ax
-        mov     es, ax
-        sti
-        cld
+        ENTRY
         mov     si, LOADED              ; make room for the boot sector
         mov     di, 0x0600
         mov     cx, 256

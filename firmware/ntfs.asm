@@ -3,6 +3,8 @@
 ; Entered at 0000:7C00 with DL = drive. Finds BOOTMGR through the root folder's index, loads all of it to 2000:0000 along
 ; its run list, and enters it there with DL = drive and the boot sector still at 0000:7C00.
 
+%include "entry.inc"
+
         bits    16
         org     0x7C00
 
@@ -13,14 +15,7 @@ MOST_AT_ONCE    equ 64                  ; sectors; some firmware takes no more t
         nop
         times   0x54 - ($ - $$) db 0    ; the volume's measures are filled in
 start:
-        cli
-        xor     ax, ax
-        mov     ss, ax
-        mov     sp, STACK
-        mov     ds, ax
-        mov     es, ax
-        sti
-        cld
+        ENTRY
         jmp     0:.set
 .set:
         mov     [v_drive], dl

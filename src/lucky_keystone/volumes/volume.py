@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Protocol, TypeVar
 
 from ..errors import SourceError
 
@@ -60,6 +60,47 @@ class Entry(Protocol):
     @property
     def faults(self) -> list[str]:
         """What is wrong with it, in words."""
+
+
+_E = TypeVar("_E", bound=Entry)
+_MOST_DEPTH = 200
+
+
+def walk_below(root: _E, entries: Callable[[_E], Iterator[_E]], identity: Callable[[_E], int], budget: int) -> Iterator[_E]:
+    """Yield `root` and everything below it. `identity` numbers folders: one that is met twice, or too deep, is faulty and left out.
+
+    After `budget` entries, more than can be real, it ends with a fault of the root.
+    """
+    yield root
+    waiting = [(root, 0)]
+    seen = {identity(root)}
+    while waiting:
+        folder, depth = waiting.pop()
+        for entry in entries(folder):
+            budget -= 1
+            if entry.is_folder and not entry.faults:
+                if identity(entry) in seen or depth >= _MOST_DEPTH:
+                    entry.faults.append("the folder is met twice or lies too deep")
+                else:
+                    seen.add(identity(entry))
+                    waiting.append((entry, depth + 1))
+            yield entry
+            if budget <= 0:
+                root.faults.append("more entries than can be real")
+                return
+
+
+def find_below(root: _E, path: str, entries: Callable[[_E], Iterator[_E]], matches: Callable[[_E, str], bool]) -> _E | None:
+    """Return the entry at `path` ('/'-separated) below `root`, or None; `matches` compares an entry with a part of the path."""
+    here = root
+    for part in path.strip("/").split("/"):
+        if not here.is_folder:
+            return None
+        found = next((entry for entry in entries(here) if matches(entry, part)), None)
+        if found is None:
+            return None
+        here = found
+    return here
 
 
 class Volume(Protocol):

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from ...errors import SourceError
 from ...tree import Folder
+from ..names import FORBIDDEN, name_fault, refuse_names
 from ..shortnames import SHORT_CHARACTERS, fold
 from .records import LAST_LONG_ENTRY, LongEntry, short_name_checksum
 
-_FORBIDDEN = frozenset('"*/:<>?\\|') | frozenset(chr(code) for code in range(32)) | {"\x7f"}
-_LONGEST = 255
-_LISTED = 20
+_FORBIDDEN = FORBIDDEN | {"\x7f"}
 
 
 def problems(root: Folder) -> list[str]:
@@ -19,7 +17,7 @@ def problems(root: Folder) -> list[str]:
     for prefix, folder in folders:
         spelled: dict[str, str] = {}
         for name in folder.entries:
-            wrong = _fault(name)
+            wrong = name_fault(name, _FORBIDDEN)
             if wrong:
                 found.append(f"{prefix}{name}: {wrong}")
             other = spelled.setdefault(fold(name), name)
@@ -30,26 +28,7 @@ def problems(root: Folder) -> list[str]:
 
 def refuse_problems(root: Folder) -> None:
     """Raise SourceError with the list when FAT cannot hold every name below `root`."""
-    found = problems(root)
-    if found:
-        more = f" (and {len(found) - _LISTED} more)" if len(found) > _LISTED else ""
-        raise SourceError(
-            f"FAT cannot hold {len(found)} of the source's names: " + "; ".join(found[:_LISTED]) + more + ".",
-            advice="Rename them in a copy of the source.",
-        )
-
-
-def _fault(name: str) -> str:
-    bad = sorted({character for character in name if character in _FORBIDDEN})
-    if bad:
-        return "holds " + " ".join(repr(character) for character in bad)
-    if name.endswith((".", " ")):
-        return "ends with a dot or a blank"
-    try:
-        units = len(name.encode("utf-16-le")) // 2
-    except UnicodeEncodeError:
-        return "is not valid Unicode"
-    return f"has {units} characters, {_LONGEST} are the most" if units > _LONGEST else ""
+    refuse_names(problems(root), "FAT")
 
 
 def long_entries(name: str, short: bytes) -> bytes:

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from ...record import RecordError
-from ..volume import Readable, Run, VolumeError
+from ..volume import Readable, Run, VolumeError, find_below, walk_below
 from .records import (
     ATTR_DIRECTORY,
     ATTR_LONG_NAME,
@@ -39,7 +39,6 @@ from .records import (
 _WINDOW = 1 << 18  # FAT entries looked at together
 _WINDOWS_KEPT = 8  # a MiB each
 _MOST_RUNS = 100_000  # a chain in more pieces is no real one, and jumping about in a large FAT takes its time
-_MOST_DEPTH = 200
 
 
 @dataclass
@@ -210,24 +209,7 @@ class Fat32Volume:
 
     def walk(self, budget: int = 2_000_000) -> Iterator[Entry]:
         """Yield the root and every entry below it; faults of entries and folders are noted on them."""
-        root = self.root()
-        yield root
-        waiting = [(root, 0)]
-        seen = {root.first_cluster}
-        while waiting:
-            folder, depth = waiting.pop()
-            for entry in self.entries(folder):
-                budget -= 1
-                if entry.is_folder and not entry.faults:
-                    if entry.first_cluster in seen or depth >= _MOST_DEPTH:
-                        entry.faults.append("the folder is met twice or lies too deep")
-                    else:
-                        seen.add(entry.first_cluster)
-                        waiting.append((entry, depth + 1))
-                yield entry
-                if budget <= 0:
-                    root.faults.append("more entries than can be real")
-                    return
+        return walk_below(self.root(), self.entries, lambda entry: entry.first_cluster, budget)
 
     def entries(self, folder: Entry) -> Iterator[Entry]:
         """Yield what stands in `folder`. '.' and '..' are checked, not yielded; a bad entry carries its faults."""
@@ -307,16 +289,9 @@ class Fat32Volume:
 
     def find(self, path: str) -> Entry | None:
         """Return the entry at `path` ('/'-separated, case ignored; long or short name), or None."""
-        here = self.root()
-        for part in path.strip("/").split("/"):
-            if not here.is_folder:
-                return None
-            wanted = part.upper()
-            found = next((e for e in self.entries(here) if e.name.upper() == wanted or _short_text(e.short_name) == wanted), None)
-            if found is None:
-                return None
-            here = found
-        return here
+        return find_below(
+            self.root(), path, self.entries, lambda entry, part: part.upper() in (entry.name.upper(), _short_text(entry.short_name))
+        )
 
     def pieces(self, entry: Entry, block: int = 4 << 20) -> Iterator[bytes]:
         """Yield a file's bytes in pieces of up to `block`; fewer than its size when its chain is too short."""

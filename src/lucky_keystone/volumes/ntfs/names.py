@@ -5,41 +5,21 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable
 
-from ...errors import SourceError
 from ...tree import Folder
+from ..names import FORBIDDEN, name_fault, refuse_names
 from ..shortnames import ShortNames
 from .records import NAME_BOTH, NAME_LONG, NAME_POSIX, NAME_SHORT
 from .upcase import upcase
 
-_FORBIDDEN = frozenset('"*/:<>?\\|') | frozenset(chr(code) for code in range(32))
-_LONGEST = 255  # FILE_NAME has one byte for the length
 _LONGEST_LABEL = 32
-_LISTED = 20
 
 
 def refuse_problems(root: Folder, own: Iterable[str]) -> None:
     """Raise SourceError with the list when systems could not reach every name below `root`, or one is the volume's `own`."""
     taken = {upcase(name) for name in own}
     found = [f"{name}: is a name of the volume's own" for name in root.entries if upcase(name) in taken]
-    found += [f"{path}: {wrong}" for path, entry in root.walk() if (wrong := _fault(path[path.rfind("/") + 1 :]))]
-    if found:
-        more = f" (and {len(found) - _LISTED} more)" if len(found) > _LISTED else ""
-        raise SourceError(
-            f"NTFS cannot hold {len(found)} of the source's names: " + "; ".join(found[:_LISTED]) + more + ".",
-            advice="Rename them in a copy of the source.",
-        )
-
-
-def _fault(name: str) -> str:
-    if not _FORBIDDEN.isdisjoint(name):
-        return "holds " + " ".join(repr(character) for character in sorted(set(name) & _FORBIDDEN))
-    if name.endswith((".", " ")):
-        return "ends with a dot or a blank"
-    try:
-        units = len(name.encode("utf-16-le")) // 2
-    except UnicodeEncodeError:
-        return "is not valid Unicode"
-    return f"has {units} characters, {_LONGEST} are the most" if units > _LONGEST else ""
+    found += [f"{path}: {wrong}" for path, _ in root.walk() if (wrong := name_fault(path[path.rfind("/") + 1 :], FORBIDDEN))]
+    refuse_names(found, "NTFS")
 
 
 def stored_names(folder: Folder) -> dict[str, tuple[tuple[str, int], ...]]:
@@ -72,7 +52,7 @@ def label_fault(label: str) -> str:
     units = len(label.encode("utf-16-le", "surrogatepass")) // 2
     if not 1 <= units <= _LONGEST_LABEL:
         return f"has {units} characters; 1 to {_LONGEST_LABEL} are stored"
-    bad = sorted(set(label) & _FORBIDDEN)
+    bad = sorted(set(label) & FORBIDDEN)
     if bad:
         return "holds " + " ".join(repr(character) for character in bad)
     return "begins or ends with a blank" if label != label.strip() else ""

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from ...record import RecordError
-from ..volume import Readable, Run, VolumeError
+from ..volume import Readable, Run, VolumeError, find_below, walk_below
 from .parse import (
     IndexEntry,
     ParsedAttribute,
@@ -51,7 +51,6 @@ from .upcase import upcase
 FOLDER_INDEX = "$I30"
 _WINDOW = 64 << 10  # bytes of the MFT read at once
 _WINDOWS_KEPT = 64
-_MOST_DEPTH = 200
 _MOST_LEVELS = 32  # of an index
 _MOST_SEGMENTS = 4096  # records of one file
 
@@ -324,24 +323,7 @@ class NtfsVolume:
 
     def walk(self, budget: int = 2_000_000) -> Iterator[Entry]:
         """Yield the root and every file and folder below it, but for the volume's own; faults are noted on them."""
-        root = self.root()
-        yield root
-        waiting = [(root, 0)]
-        seen = {ROOT}
-        while waiting:
-            folder, depth = waiting.pop()
-            for entry in self.entries(folder):
-                budget -= 1
-                if entry.is_folder and not entry.faults:
-                    if entry.number in seen or depth >= _MOST_DEPTH:
-                        entry.faults.append("the folder is met twice or lies too deep")
-                    else:
-                        seen.add(entry.number)
-                        waiting.append((entry, depth + 1))
-                yield entry
-                if budget <= 0:
-                    root.faults.append("more entries than can be real")
-                    return
+        return walk_below(self.root(), self.entries, lambda entry: entry.number, budget)
 
     def entries(self, folder: Entry) -> Iterator[Entry]:
         """Yield what stands in `folder`, each file once under its long name; a bad entry carries its faults."""
@@ -436,16 +418,7 @@ class NtfsVolume:
 
     def find(self, path: str) -> Entry | None:
         """Return the entry at `path` ('/'-separated, case ignored; long or short name), or None."""
-        here = self.root()
-        for part in path.strip("/").split("/"):
-            if not here.is_folder:
-                return None
-            wanted = upcase(part)
-            found = next((e for e in self.entries(here) if wanted in (upcase(e.name), e.short_name)), None)
-            if found is None:
-                return None
-            here = found
-        return here
+        return find_below(self.root(), path, self.entries, lambda entry, part: upcase(part) in (upcase(entry.name), entry.short_name))
 
     # -- the volume's own files ------------------------------------------------------------------------------------
 
