@@ -10,13 +10,13 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal, Protocol
 
 from ..content import seekable
-from ..sources.authenticode import Signature, read_signature
 from ..sources.pe import REMOVABLE_LOADERS, loader_architecture, loader_fault
 from .plan import Outlook
 
 if TYPE_CHECKING:
     from asn1crypto.x509 import Certificate
 
+    from ..sources.authenticode import Signature
     from ..sources.source import Source
     from .shapes import Shape
 
@@ -63,6 +63,8 @@ def examine(path: str, content: Readable) -> LoaderState:
     """Read a loader's headers, and all of it when it is signed."""
     architecture = loader_architecture(content)
     fault = loader_fault(content) if architecture else ""
+    from ..sources.authenticode import read_signature  # what reads certificates takes its time to load
+
     return LoaderState(path, architecture, fault, read_signature(content) if architecture and not fault else None)
 
 

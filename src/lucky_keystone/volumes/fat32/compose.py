@@ -132,8 +132,8 @@ def compose(layout: Layout, geometry: Geometry, *, serial: int, boot_sector: byt
     for number in (1, 2):
         offset = start + reserved_size + (number - 1) * fat_size
         regions.append(region(f"fat{number}", _fat(layout, offset, fat_size)))
-    cluster_of = {id(placed.folder): placed.cluster for placed in layout.folders}
-    cluster_of |= {id(placed.file): placed.cluster for placed in layout.files}
+    cluster_of = {placed.path: placed.cluster for placed in layout.folders}
+    cluster_of |= {placed.path: placed.cluster for placed in layout.files}
     folders: list[Extent] = []
     for placed_folder in layout.folders:
         offset = start + geometry.cluster_offset(placed_folder.cluster)
@@ -217,7 +217,7 @@ def _folder_bytes(folder: Folder, *, is_root: bool) -> int:
     return total
 
 
-def _folder_data(placed: PlacedFolder, layout: Layout, cluster_of: dict[int, int]) -> bytes:
+def _folder_data(placed: PlacedFolder, layout: Layout, cluster_of: dict[str, int]) -> bytes:
     if placed.path == "":
         newest = max((entry.modified for entry in placed.folder.entries.values()), default=EPOCH)
         pieces = [_entry(label_bytes(layout.label), ATTR_VOLUME_ID, newest, 0, 0)]
@@ -232,7 +232,7 @@ def _folder_data(placed: PlacedFolder, layout: Layout, cluster_of: dict[int, int
         short = names.of(name)
         if exact_short_name(name) is None:
             pieces.append(long_entries(name, short))
-        cluster = cluster_of[id(entry)]
+        cluster = cluster_of[f"{placed.path}/{name}" if placed.path else name]
         if isinstance(entry, Folder):
             pieces.append(_entry(short, ATTR_DIRECTORY, entry.modified, cluster, 0))
         else:

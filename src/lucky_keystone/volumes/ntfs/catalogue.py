@@ -194,9 +194,39 @@ def catalogue(root: Folder, label: str, record_size: int) -> Catalogue:
     """Number `root`'s files and folders and order their names. Raises SourceError for names or attributes NTFS cannot hold."""
     refuse_problems(root, (name for _, name in IN_ROOT))
     newest = max((entry.modified for entry in root.entries.values()), default=EPOCH)
+    nodes, trees = _numbered(root, newest)
+    attributes: dict[int, list[Attribute]] = {}
+    for folder, tree in trees.items():
+        tree.links.sort(key=lambda link: collation_key(link.name))
+        sizes = [entry_size(link) for link in tree.links]
+        tree.found = shape(sizes, _root_room(nodes[folder], sizes, record_size))
+        attributes[folder] = index_attributes(FOLDER_INDEX, tree.found, sizes)
+    for node in nodes.values():
+        if node.number >= FIRST_USER:
+            _add_special(node, attributes, record_size)
+    special = [node for node in nodes.values() if node.special is not ORDINARY]
+    descriptors = keep([for_system_files(), for_everyone(), *(node.security for node in special)])
+    points = [
+        (int.from_bytes(node.special.reparse[:4], "little"), reference(node.number, node.sequence))
+        for node in special
+        if node.special.reparse
+    ]
+    views = view_indexes(descriptors, points, filetime(newest))
+    for owner, attribute in _own_attributes(label, descriptors, views):
+        attributes.setdefault(owner, []).append(attribute)
+    number = max(nodes) + 1
+    spread: dict[int, Spread] = {}
+    for node_number, mine in attributes.items():
+        places = _spread(nodes[node_number], mine, number, record_size)
+        spread[node_number] = Spread(number, places)
+        number += len(places) - 1
+    return Catalogue(nodes, attributes, trees, views, spread, descriptors.numbers, number, newest)
+
+
+def _numbered(root: Folder, newest: datetime) -> tuple[dict[int, Node], dict[int, Tree]]:
+    """Give every file and folder its record and its names: the volume's own, then those of the tree, folder by folder."""
     nodes = {number: _own(number, name, newest) for number, name in (*IN_ROOT, *IN_EXTEND)}
     trees: dict[int, Tree] = {}
-    attributes: dict[int, list[Attribute]] = {}
     for folder, names in ((ROOT, IN_ROOT), (EXTEND, IN_EXTEND)):
         links = [Link(nodes[folder], nodes[number], name, NAME_BOTH) for number, name in names]
         for link in links:
@@ -212,38 +242,17 @@ def catalogue(root: Folder, label: str, record_size: int) -> Catalogue:
         for name, entry in folder_entry.entries.items():
             child = known.get(id(entry))
             if child is None:
-                child = _node(number, f"{above.path}/{name}" if above.path else name, entry)
-                nodes[number] = known[id(entry)] = child
+                child = nodes[number] = _node(number, f"{above.path}/{name}" if above.path else name, entry)
                 number += 1
                 if isinstance(entry, Folder):
                     waiting.append((child, entry))
+                else:
+                    known[id(entry)] = child
             for text, namespace in stored[name]:
                 link = Link(above, child, text, namespace)
                 tree.links.append(link)
                 child.links.append(link)
-    for folder, tree in trees.items():
-        tree.links.sort(key=lambda link: collation_key(link.name))
-        sizes = [entry_size(link) for link in tree.links]
-        tree.found = shape(sizes, _root_room(nodes[folder], sizes, record_size))
-        attributes[folder] = index_attributes(FOLDER_INDEX, tree.found, sizes)
-    for node in nodes.values():
-        if node.number >= FIRST_USER:
-            _add_special(node, attributes, record_size)
-    descriptors = keep([for_system_files(), for_everyone(), *(node.security for node in nodes.values() if node.special is not ORDINARY)])
-    points = [
-        (int.from_bytes(node.special.reparse[:4], "little"), reference(node.number, node.sequence))
-        for node in nodes.values()
-        if node.special is not ORDINARY and node.special.reparse
-    ]
-    views = view_indexes(descriptors, points, filetime(newest))
-    for owner, attribute in _own_attributes(label, descriptors, views):
-        attributes.setdefault(owner, []).append(attribute)
-    spread: dict[int, Spread] = {}
-    for node_number, mine in attributes.items():
-        places = _spread(nodes[node_number], mine, number, record_size)
-        spread[node_number] = Spread(number, places)
-        number += len(places) - 1
-    return Catalogue(nodes, attributes, trees, views, spread, descriptors.numbers, number, newest)
+    return nodes, trees
 
 
 _NO_SHAPE = shape((), 1 << 16)

@@ -51,6 +51,7 @@ from .upcase import upcase
 FOLDER_INDEX = "$I30"
 _WINDOW = 64 << 10  # bytes of the MFT read at once
 _WINDOWS_KEPT = 64
+_RECORDS_KEPT = 8192
 _MOST_LEVELS = 32  # of an index
 _MOST_SEGMENTS = 4096  # records of one file
 
@@ -140,6 +141,7 @@ class NtfsVolume:
         self.boot = BootSector.unpack(drive.read_at(offset, 512))
         self._validate()
         self._windows: dict[int, bytes] = {}
+        self._records: dict[int, ParsedRecord] = {}
         self._mft = Stream("", self.record_size, self.record_size, (), None, True)
         self.mirror_used = False
         """True when the first record of the MFT had to be read from its mirror."""
@@ -233,8 +235,14 @@ class NtfsVolume:
         return data
 
     def record(self, number: int) -> ParsedRecord:
-        """Return one record, whether it is in use or not."""
-        return parse_record(self.record_bytes(number), number, self.cluster_count)
+        """Return one record, whether it is in use or not. The last ones are kept: a check comes to each several times."""
+        kept = self._records.get(number)
+        if kept is None:
+            kept = parse_record(self.record_bytes(number), number, self.cluster_count)
+            if len(self._records) >= _RECORDS_KEPT:
+                del self._records[next(iter(self._records))]
+            self._records[number] = kept
+        return kept
 
     def file(self, number: int) -> File:
         """Return a file with all its records. Raises VolumeError for a record that is free or extends another one."""
