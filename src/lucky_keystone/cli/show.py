@@ -78,6 +78,9 @@ def grid(*columns: str) -> Table:
 
 def starts(out: Console, rows: tuple[Outlook, ...]) -> None:
     """Print the forecast or what a drive starts on."""
+    from ..planning.plan import without_repeats
+
+    rows = tuple(without_repeats(rows))
     width = max((len(row.firmware) for row in rows), default=0) + 2
     for row in rows:
         out.print(Text.assemble("  ", (row.verdict.ljust(15), _STYLES[row.verdict]), row.firmware.ljust(width), (row.reason, "dim")))

@@ -15,7 +15,7 @@ from matplotlib.patches import Polygon, Rectangle
 from ..errors import UsageError, naming
 from ..invoker import give_to_user
 from ..units import exact_size, shown_size, sold_size
-from .plan import Area, Plan
+from .plan import Area, Plan, without_repeats
 from .volumes import SHOWN
 
 _INK, _QUIET, _PAPER = "#1d2b2f", "#66757a", "#fbfaf6"
@@ -198,7 +198,7 @@ def _files(axes: Axes, plan: Plan) -> None:
 def _forecast(axes: Axes, plan: Plan) -> None:
     left = 55.0
     axes.text(left, 36.6, "Where it will start", fontsize=13, color=_INK, weight="bold", va="center")
-    for number, row in enumerate(plan.forecast):
+    for number, row in enumerate(without_repeats(plan.forecast)):
         y = 33.0 - number * 4.45
         axes.add_patch(Rectangle((left, y - 1.3), 10.5, 2.8, facecolor=_VERDICTS[row.verdict], edgecolor="none"))
         axes.text(left + 5.25, y + 0.05, row.verdict, fontsize=9.5, color="white", ha="center", va="center", weight="bold")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
@@ -54,6 +55,16 @@ class Outlook:
     firmware: str
     verdict: Verdict
     reason: str
+
+
+def without_repeats(rows: Sequence[Outlook]) -> list[Outlook]:
+    """Return the rows for people: one that says no more than the row it refines (the same with Secure Boot on) is left out."""
+    pairs = zip([None, *rows], rows, strict=False)
+    return [
+        row
+        for before, row in pairs
+        if before is None or not row.firmware.startswith(before.firmware) or (row.verdict, row.reason) != (before.verdict, before.reason)
+    ]
 
 
 @dataclass(frozen=True)
