@@ -8,9 +8,11 @@ import pytest
 
 from lucky_keystone.drives.contents import describe
 from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.planning.choices import Choices
+from lucky_keystone.sources.source import open_source
 from lucky_keystone.tables.mbr import MbrPartition, compose_mbr
 
-from ..conftest import Built
+from ..conftest import Built, build_drive
 
 SIZE = 64 << 20
 
@@ -42,3 +44,13 @@ def test_a_volume_or_disc_image_without_a_table_is_recognised(built: Built, disc
         assert describe(volume, 512) == "FAT32 'TIDEWELL_11' without a table"
         assert describe(image, 512) == "disc image 'TIDEWELL_11', as it is"
         assert describe(drive, 512).startswith("MBR: FAT32 'TIDEWELL_11'")
+
+
+@pytest.mark.parametrize("table", ["mbr", "gpt"])
+def test_both_volumes_of_a_pair_are_told(table: str, disc: Path, tmp_path: Path) -> None:
+    choices = Choices(table=table, file_system="fat32+ntfs", label="Crew laptops")
+    drive = build_drive(open_source(disc), tmp_path / "crew.img", choices)
+    with ImageFile(drive.path) as image:
+        told = describe(image, 512)
+    assert told.startswith(f"{table.upper()}: NTFS 'Crew laptops' ")
+    assert ", FAT32 'LKEY START' 34 MiB" in told

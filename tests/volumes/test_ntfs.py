@@ -232,6 +232,28 @@ def special(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return path
 
 
+def security_of(volume: NtfsVolume, path: str) -> bytes:
+    """Find a file's descriptor as systems do: its number, both indexes of $Secure, and the stream and its copy."""
+    entry = volume.find(path)
+    assert entry is not None
+    standard = volume.file(entry.number).standard
+    assert standard is not None
+    secure = volume.file(9)
+    by_number = {found.key: found for found in volume.index(secure, "$SII")}
+    assert standard.security.to_bytes(4, "little") in by_number
+    by_hash = {found.key[4:]: found.key[:4] for found in volume.index(secure, "$SDH")}
+    stream_ = volume.own_stream(9, "$SDS")
+    data = volume.read_stream(stream_, 0, stream_.size)
+    half = 256 << 10
+    assert data[: len(data) - half] == data[half:], "the copy behind 256 KiB"
+    at = next(at for at in range(0, half, 16) if data[at + 4 : at + 8] == standard.security.to_bytes(4, "little"))
+    length = int.from_bytes(data[at + 16 : at + 20], "little")
+    descriptor = data[at + 20 : at + length]
+    assert data[at : at + 4] == by_hash[standard.security.to_bytes(4, "little")]
+    assert int.from_bytes(data[at : at + 4], "little") == descriptor_hash(descriptor)
+    return descriptor
+
+
 def test_everything_that_only_ntfs_can_hold(special: Path) -> None:
     expected = files_of(ferry())
     assert ours(special) == expected
@@ -247,6 +269,11 @@ def test_everything_that_only_ntfs_can_hold(special: Path) -> None:
         assert entry is not None
         # Zeros from byte 5,000 to 1,053,576 are a hole from cluster 2 to 256; those from 1,056,576 to the end from 258 on.
         assert [(run.is_hole, run.count) for run in entry.runs] == [(False, 2), (True, 255), (False, 1), (True, 1024)]
+        # 2026-03-14 09:26:52, in units of 100 ns since 1601 (days from the calendar, not from the program).
+        assert entry.key is not None
+        assert entry.key.modified == ((425 * 365 + 103 + 72) * 86_400 + 9 * 3600 + 26 * 60 + 52) * 10_000_000
+        assert security_of(volume, "own rules.txt") == for_everyone()[:-1] + b"\x01"
+        assert security_of(volume, "many") == for_everyone()
         names = [name for _, _, name in volume.names(volume.find("many").number)]  # type: ignore[union-attr]
         assert len(names) == 40_000
         assert names == sorted(names, key=collation_key)

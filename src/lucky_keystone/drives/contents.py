@@ -7,7 +7,8 @@ from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..tables.gpt import read_gpt
 from ..tables.mbr import read_mbr
 from ..units import shown_size
-from ..volumes.fat32.read import Fat32Volume
+from ..volumes.ntfs.read import NtfsVolume
+from ..volumes.opening import open_volume
 from .medium import Medium
 
 _LOOKED_AT = 1 << 20  # bytes at either end
@@ -38,7 +39,7 @@ def describe(drive: Medium, sector_size: int) -> str:
 def _without_table(drive: Medium) -> str:
     """What fills a drive from its first sector on: a volume, or a disc image that was written as it is."""
     try:
-        return f"FAT32 '{Fat32Volume(drive, 0, drive.size).label()}' without a table"
+        return f"{_volume(drive, 0, drive.size)} without a table"
     except KeystoneError:
         pass
     if drive.size < 17 * SECTOR:
@@ -59,10 +60,15 @@ def _rest(drive: Medium, *, has_table: bool) -> str:
 def _partition(drive: Medium, kind: int, offset: int, size: int) -> str:
     name = _TYPES.get(kind, f"type {kind:02X}h" if kind >= 0 else "partition")
     try:
-        volume = Fat32Volume(drive, offset, min(size, drive.size - offset))
-        return f"FAT32 '{volume.label()}' {shown_size(size)}"
+        return f"{_volume(drive, offset, min(size, drive.size - offset))} {shown_size(size)}"
     except KeystoneError:
         return f"{name} {shown_size(size)}"
+
+
+def _volume(drive: Medium, offset: int, size: int) -> str:
+    """File system and label of the volume there. Raises VolumeError when none can be read."""
+    volume = open_volume(drive, offset, size)
+    return f"{'NTFS' if isinstance(volume, NtfsVolume) else 'FAT32'} '{volume.label()}'"
 
 
 def _through_gpt(drive: Medium, sector_size: int) -> str:
