@@ -14,7 +14,8 @@ from lucky_keystone.building.reclaim import compose_storage
 from lucky_keystone.building.update import plan_update, read_standing, update
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.content import Literal
-from lucky_keystone.errors import KeystoneError, ProtectError
+from lucky_keystone.drives.faults import Faults, FaultyDrive
+from lucky_keystone.errors import DriveGone, KeystoneError, ProtectError
 from lucky_keystone.planning.choices import Choices
 from lucky_keystone.planning.plan import DriveShape
 from lucky_keystone.planning.rules import make_plan
@@ -179,6 +180,37 @@ def test_an_update_writes_what_differs_and_gives_the_planned_drive(table: str, f
     assert after.find("setup.exe") is None
     with pytest.raises(KeystoneError, match="The drive has NTFS"):
         plan_update(newer, Choices(table=table, file_system="fat32"), shape, read_standing(drive, 512))
+
+
+def test_an_interrupted_update_of_a_pair_goes_on(source: Source) -> None:
+    """Cut off at random moments with a cache that is lost, as often as it takes: in the end the drive is whole, and the updated one."""
+    newer = Source(source.path, source.form, source.label, source.root.merged(source.root))
+    newer.root.entries["timetable.txt"] = File("timetable.txt", Literal(b"09:26 Steg 4\r\n" * 90_000))
+    choices, shape = Choices(table="mbr", file_system="fat32+ntfs"), DriveShape("CREW", 128 << 20)
+    first = bytes(built(source, "mbr", "fat32+ntfs").data)
+    chance, cuts, operations = random.Random(20261123), 0, 0
+    for round_ in range(13):
+        memory = MemoryDrive(128 << 20)
+        memory.data[:] = first
+        while True:
+            drive = FaultyDrive(memory, Faults(volatile_cache=1 << 20), seed=round_)
+            if operations:  # the first round goes through, and tells how many there are
+                drive.cut_at = chance.randrange(operations)
+            try:
+                standing = read_standing(drive, 512)
+                update(compose_drive(plan_update(newer, choices, shape, standing)), drive, standing, silent)
+            except DriveGone:
+                cuts += 1
+                report = check_drive(memory, silent)  # whole, old or new, or told as unfinished
+                assert not report.healthy or (report.findings, report.unknown) == ([], []), report.findings
+                continue
+            operations = operations or drive.operations
+            drive.close()
+            break
+        report = check_drive(memory, silent)
+        assert report.findings == []
+        assert report.volumes[0].file_count == sum(1 for _ in newer.root.files())
+    assert cuts > 5
 
 
 @pytest.mark.parametrize("file_system", ["fat32", "ntfs"])
