@@ -8,9 +8,10 @@ import numpy as np
 
 from ..record import RecordError
 from ..units import shown_size
+from ..volumes.ntfs.file import File
 from ..volumes.ntfs.geometry import Geometry
 from ..volumes.ntfs.layout import mirrored_records
-from ..volumes.ntfs.read import Entry, File, NtfsVolume
+from ..volumes.ntfs.read import Entry, NtfsVolume
 from ..volumes.ntfs.records import (
     MFT_MIRROR,
     RECORD_IN_USE,

@@ -84,8 +84,14 @@ def lifted_guards(given: dict[str, Any]) -> frozenset[Guard]:
 _CHOICES: list[tuple[str, dict[str, Any]]] = [
     ("--firmware", {"metavar": "bios|uefi|both", "help": "Which firmware it must start on."}),
     ("--table", {"metavar": "mbr|gpt", "help": "Partition table."}),
-    ("--file-system", {"metavar": "fat32|ntfs|fat32+ntfs", "help": "File system of the installer's volume."}),
-    ("--label", {"metavar": "TEXT", "help": "Volume label, up to 11 characters."}),
+    (
+        "--file-system",
+        {
+            "metavar": "fat32|ntfs|fat32+ntfs",
+            "help": "File system of the installer's volume; the last one is the pair: NTFS, and FAT32 for firmware.",
+        },
+    ),
+    ("--label", {"metavar": "TEXT", "help": "Volume label: FAT32 up to 11 characters, NTFS 32."}),
     ("--cluster", {"type": Size(), "metavar": "SIZE", "help": "Cluster size."}),
     ("--part-size", {"type": Size(), "metavar": "SIZE", "help": "Largest part of a split install image."}),
     ("--use", {"metavar": "whole|needed", "help": "Use the whole drive, or as little as the source needs."}),

@@ -1,8 +1,10 @@
 """NTFS: records as documented, geometry, composing a tree into extents, and reading one back with code of its own.
 
-records     structures on disk                    upcase, index    how names compare, and the B+ trees they stand in
-geometry    how a volume divides its clusters     attributes       attributes and file records as bytes
-layout      which record and clusters each file gets
-system      the volume's own files                security         descriptors, and the stream that keeps them
-compose     the regions of the whole volume       read             bytes back to a tree
+records     structures on disk                    geometry         how a volume divides its clusters
+names       which can be stored, short ones       upcase, index    how names compare, and the B+ trees they stand in
+attributes  attributes and file records as bytes  security         descriptors, and the stream that keeps them
+catalogue   records, names and indexes of a tree  system           the volume's own files
+layout      which clusters everything gets        mft, compose     file records, and the regions of the whole volume
+parse       bytes of any kind to records          file, read       records to files, and back to a tree
+essence     what hosts leave alone in a file record
 """

@@ -15,9 +15,10 @@ from ...collecting import without_collections
 from ..volume import Run, VolumeError
 from .attributes import mapping_pairs
 from .catalogue import Node
+from .file import File
 from .layout import Layout
 from .parse import parse_file_name
-from .read import File, NtfsVolume
+from .read import NtfsVolume
 from .records import DATA, FILE_NAME, FIRST_USER, NAME_SHORT, REFERENCE_NUMBER, REPARSE_POINT
 
 SIZE = 4

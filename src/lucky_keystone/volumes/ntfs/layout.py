@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from ...collecting import without_collections
 from ...content import Content, Joined, Zeros
 from ...extents import align_up
-from .. import placing as place_of
-from ..placing import Placing
+from ..placing import Placing, keep_places
+from ..placing import Wanted as WantedPlace
 from ..volume import HOLE, Run
 from .catalogue import Attribute, Catalogue, Node, parts_of
 from .geometry import Geometry
@@ -224,8 +224,8 @@ def _moved(runs: tuple[Run, ...], cluster: int) -> tuple[Run, ...]:
 
 def _placing(wanted: list[_Wanted], first: int, geometry: Geometry, places: Mapping[str, tuple[int, int]] | None) -> Placing:
     if places is not None:
-        files = [place_of.Wanted(stream.path, stream.size, stream.count) for stream in wanted]
-        return place_of.keep_places(files, places, first, geometry.cluster_count, geometry.cluster_size)
+        files = [WantedPlace(stream.path, stream.size, stream.count) for stream in wanted]
+        return keep_places(files, places, first, geometry.cluster_count, geometry.cluster_size)
     clusters: list[int] = []
     for stream in wanted:
         count = stream.count

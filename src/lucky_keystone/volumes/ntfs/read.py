@@ -12,6 +12,7 @@ from functools import cached_property
 
 from ...record import RecordError
 from ..volume import Readable, Run, VolumeError, find_below, walk_below
+from .file import File, Stream
 from .parse import (
     IndexEntry,
     ParsedAttribute,
@@ -34,16 +35,13 @@ from .records import (
     MFT,
     NAME_SHORT,
     RECORD_IN_USE,
-    RECORD_IS_FOLDER,
     REFERENCE_NUMBER,
     ROOT,
-    STANDARD_INFORMATION,
     VOLUME,
     VOLUME_INFORMATION,
     VOLUME_NAME,
     BootSector,
     FileName,
-    StandardInformation,
     VolumeInformation,
 )
 from .upcase import upcase
@@ -54,63 +52,6 @@ _WINDOWS_KEPT = 64
 _RECORDS_KEPT = 8192
 _MOST_LEVELS = 32  # of an index
 _MOST_SEGMENTS = 4096  # records of one file
-
-
-@dataclass
-class Stream:
-    """A stream, put together from all records that tell of it."""
-
-    name: str
-    size: int
-    valid: int
-    runs: tuple[Run, ...]
-    value: bytes | None
-    is_plain: bool
-
-
-@dataclass
-class File:
-    """A file as its records tell it."""
-
-    number: int
-    header_flags: int
-    sequence: int
-    attributes: tuple[ParsedAttribute, ...]
-    """Of all its records; parts of one stream in the order of their clusters."""
-
-    def of(self, kind: int, name: str = "") -> Iterator[ParsedAttribute]:
-        """Yield the attributes of this type and name."""
-        return (attribute for attribute in self.attributes if attribute.type == kind and attribute.name == name)
-
-    @property
-    def is_folder(self) -> bool:
-        """True when it has an index of names."""
-        return bool(self.header_flags & RECORD_IS_FOLDER)
-
-    @property
-    def standard(self) -> StandardInformation | None:
-        """Times, attributes and security number; None when it has none of the version known here."""
-        value = next((attribute.value for attribute in self.of(STANDARD_INFORMATION)), None)
-        return StandardInformation.unpack(value) if value is not None and len(value) >= StandardInformation.SIZE else None
-
-    def stream(self, name: str = "", kind: int = DATA) -> Stream | None:
-        """Return a stream. Raises VolumeError when its parts leave a gap."""
-        parts = sorted(self.of(kind, name), key=lambda part: part.lowest_vcn)
-        if not parts:
-            return None
-        first = parts[0]
-        runs: list[Run] = []
-        at = 0
-        for part in parts:
-            if part.lowest_vcn != at:
-                raise VolumeError(f"File record {self.number}: stream '{name}' has nothing for cluster {at}.")
-            runs += part.runs
-            at += sum(run.count for run in part.runs)
-        return Stream(name, first.size, first.valid, tuple(runs), first.value, first.is_plain)
-
-    def streams(self) -> list[str]:
-        """Return the names of its data streams, '' among them when it has the unnamed one."""
-        return list(dict.fromkeys(attribute.name for attribute in self.attributes if attribute.type == DATA))
 
 
 @dataclass
