@@ -23,7 +23,7 @@ from ..volumes.ntfs import geometry as ntfs
 from ..volumes.ntfs.catalogue import Catalogue, catalogue
 from ..volumes.ntfs.layout import Layout as NtfsLayout
 from ..volumes.ntfs.layout import place, record_count
-from ..volumes.ntfs.records import BITMAP_FILE, LOG_FILE, MFT, MFT_MIRROR
+from ..volumes.ntfs.records import BITMAP_FILE, FIRST_USER, LOG_FILE, MFT, MFT_MIRROR
 from ..volumes.ntfs.system import log_size
 from .plan import Area
 
@@ -124,14 +124,16 @@ def _ntfs_areas(volume: PlannedVolume) -> list[Area]:
     boot = volume.start + volume.geometry.cluster_offset(layout.indexes[0].count)
     table, log, bits = behind(MFT, MFT_MIRROR), behind(LOG_FILE), behind(BITMAP_FILE)
     files = volume.start + volume.geometry.cluster_offset(layout.files_from)
-    folders = sum(1 for node in layout.catalogue.nodes.values() if node.is_folder) - 1
+    nodes = layout.catalogue.nodes.values()
+    folders = sum(1 for node in nodes if node.is_folder) - 1  # without $Extend
+    files_there = sum(1 for node in nodes if not node.is_folder and node.number >= FIRST_USER)
     return [
         Area("boot sectors", volume.start, boot - volume.start, "NTFS boot record; its copy ends the partition"),
         Area("file table", boot, table - boot, f"{layout.record_count:,} records, and a mirror of the first"),
         Area("log", table, log - table, "clean; systems write it when they use the drive"),
         Area("cluster map", log, bits - log, "which clusters are in use"),
         Area("folders", bits, files - bits, f"{folders:,} folders, and the volume's own streams"),
-        Area("files", files, volume.used_end - files, f"{len(layout.files):,} files, each in one piece"),
+        Area("files", files, volume.used_end - files, f"{files_there:,} files, each in one piece"),
     ]
 
 

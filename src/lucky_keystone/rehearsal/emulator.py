@@ -15,7 +15,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from ..errors import UsageError
+from ..errors import UsageError, naming
+from ..invoker import give_to_user
 
 _MEMORY = "512"  # MiB
 _LOOK_EVERY = 0.2  # seconds
@@ -109,7 +110,12 @@ def start_drive(
         if firmware != "uefi-arm64":
             command += ["-device", "isa-debug-exit,iobase=0xf4,iosize=4"]
         began = time.monotonic()
-        ended = _run(command, seconds, picture)
+        screen = Path(folder, "screen.png")
+        ended = _run(command, seconds, screen)
+        if picture is not None and screen.exists():
+            with naming(str(picture), UsageError, advice="Choose a place where the picture can be written."):
+                shutil.copyfile(screen, picture)
+                give_to_user(picture)
         serial = Path(folder, "serial.txt")
         text = serial.read_text("utf-8", "replace") if serial.exists() else ""
         return Started(text, ended, time.monotonic() - began)
@@ -129,16 +135,16 @@ def _flash(kind: Firmware, folder: Path, image: Path | None, store: Path | None)
     return [*secure, *(part for drive in drives for part in ("-drive", drive))]
 
 
-def _run(command: list[str], seconds: int, picture: Path | None) -> bool:
-    """Run the emulator until it ends or its time is over; return whether it ended."""
+def _run(command: list[str], seconds: int, screen: Path) -> bool:
+    """Run the emulator until it ends or its time is over, keeping a picture of its screen; return whether it ended."""
     pipes: dict[str, int] = {"stdin": subprocess.PIPE, "stdout": subprocess.DEVNULL, "stderr": subprocess.PIPE}
     try:
         with subprocess.Popen(command, text=True, **pipes) as emulator:  # type: ignore[call-overload]  # noqa: S603 - no shell, our words
             limit = time.monotonic() + seconds
             while emulator.poll() is None and time.monotonic() < limit:
                 time.sleep(_LOOK_EVERY)
-                if picture:  # again and again: a machine that switches itself off leaves no time for a last one
-                    _order(emulator, f'screendump "{picture}" -f png')
+                # Again and again: a machine that switches itself off leaves no time for a last one.
+                _order(emulator, f'screendump "{screen}" -f png')
             ended = emulator.poll() is not None
             if not ended:
                 _order(emulator, "quit")
