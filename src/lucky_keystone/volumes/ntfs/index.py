@@ -21,6 +21,7 @@ from .records import (
     IndexBlockHeader,
     IndexHeader,
     IndexRoot,
+    ViewEntryHeader,
 )
 
 _CHILD = 8  # bytes of a child's VCN at an entry's end
@@ -106,6 +107,14 @@ def pack_root(found: Shape, entry: Entry, *, indexed_type: int, collation: int, 
     flags = NODE_HAS_CHILDREN if found.root.children else 0
     size = IndexHeader.SIZE + len(body)
     return head.pack() + IndexHeader(first_entry=IndexHeader.SIZE, used=size, allocated=size, flags=flags).pack() + body
+
+
+def view_entry(key: bytes, data: bytes, filling: bytes = b"") -> bytes:
+    """Return an entry of an index whose keys are no names. `filling` is what systems write behind the data and ignore."""
+    at = ViewEntryHeader.SIZE + len(key)
+    length = at + len(data) + len(filling) + 7 & ~7
+    head = ViewEntryHeader(data_offset=at, data_length=len(data), length=length, key_length=len(key), flags=0)
+    return (head.pack() + key + data + filling).ljust(length, b"\0")
 
 
 _block_head = packer(

@@ -11,7 +11,8 @@ from dataclasses import dataclass
 from functools import cache
 
 from ...extents import align_up
-from .records import SecurityEntry, ViewEntryHeader
+from .index import view_entry
+from .records import SecurityEntry
 
 FIRST_NUMBER = 0x100
 _HALF = 256 << 10  # bytes of descriptors, then the same once more
@@ -94,15 +95,8 @@ def keep(descriptors: Iterable[bytes]) -> Descriptors:
     stream += bytes(blocks[-1]).ljust(_HALF, b"\0") + bytes(blocks[-1])
     # Four bytes of filling in $SDH; systems write these letters and ignore them.
     by_hash = [
-        _entry(entry.hash.to_bytes(4, "little") + entry.number.to_bytes(4, "little"), entry.pack(), b"I\0I\0")
+        view_entry(entry.hash.to_bytes(4, "little") + entry.number.to_bytes(4, "little"), entry.pack(), b"I\0I\0")
         for entry in sorted(entries, key=lambda entry: (entry.hash, entry.number))
     ]
-    by_number = [_entry(entry.number.to_bytes(4, "little"), entry.pack(), b"") for entry in entries]
+    by_number = [view_entry(entry.number.to_bytes(4, "little"), entry.pack()) for entry in entries]
     return Descriptors(numbers, stream, tuple(by_hash), tuple(by_number))
-
-
-def _entry(key: bytes, data: bytes, filling: bytes) -> bytes:
-    at = ViewEntryHeader.SIZE + len(key)
-    length = align_up(at + len(data) + len(filling), 8)
-    head = ViewEntryHeader(data_offset=at, data_length=len(data), length=length, key_length=len(key), flags=0)
-    return (head.pack() + key + data + filling).ljust(length, b"\0")

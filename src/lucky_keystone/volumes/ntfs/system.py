@@ -9,7 +9,7 @@ import numpy as np
 
 from ...content import Content, Generated
 from ...extents import MIB
-from .index import Shape, shape
+from .index import Shape, shape, view_entry
 from .records import (
     ATTRIBUTE_LIST,
     BITMAP,
@@ -38,7 +38,6 @@ from .records import (
     AttributeDefinition,
     QuotaEntry,
     ReparseKey,
-    ViewEntryHeader,
 )
 from .security import Descriptors
 
@@ -61,18 +60,11 @@ def _view(name: str, collation: int, entries: Sequence[bytes]) -> ViewIndex:
     return ViewIndex(name, collation, tuple(entries), shape([len(entry) for entry in entries], _VIEW_ROOT_ROOM))
 
 
-def _view_entry(key: bytes, data: bytes) -> bytes:
-    at = ViewEntryHeader.SIZE + len(key)
-    length = at + len(data) + 7 & ~7
-    head = ViewEntryHeader(data_offset=at, data_length=len(data), length=length, key_length=len(key), flags=0)
-    return (head.pack() + key + data).ljust(length, b"\0")
-
-
 def view_indexes(descriptors: Descriptors, reparse_points: Sequence[tuple[int, int]], newest: int) -> dict[int, tuple[ViewIndex, ...]]:
     """Return the view indexes by file number. `reparse_points` has tag and file reference of each, `newest` a file time."""
     points = [ReparseKey(tag=tag, file=file).pack() for tag, file in reparse_points]
     points.sort(key=lambda key: [int.from_bytes(key[at : at + 4], "little") for at in (0, 4, 8)])
-    usual_quota = _view_entry((1).to_bytes(4, "little"), QuotaEntry(changed=newest).pack())
+    usual_quota = view_entry((1).to_bytes(4, "little"), QuotaEntry(changed=newest).pack())
     return {
         SECURE: (
             _view("$SDH", COLLATE_SECURITY_HASH, descriptors.by_hash),
@@ -80,7 +72,7 @@ def view_indexes(descriptors: Descriptors, reparse_points: Sequence[tuple[int, i
         ),
         QUOTA: (_view("$O", COLLATE_SECURITY_ID, ()), _view("$Q", COLLATE_NUMBER, (usual_quota,))),
         OBJECT_IDS: (_view("$O", COLLATE_NUMBERS, ()),),
-        REPARSE_POINTS: (_view("$R", COLLATE_NUMBERS, [_view_entry(key, b"") for key in points]),),
+        REPARSE_POINTS: (_view("$R", COLLATE_NUMBERS, [view_entry(key, b"") for key in points]),),
     }
 
 
