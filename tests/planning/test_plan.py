@@ -75,6 +75,16 @@ def test_what_is_not_chosen_is_decided_from_source_and_drive(
     assert reason in next(decision.reason for decision in plan.decisions if decision.topic == "file system")
 
 
+def test_a_source_without_a_uefi_loader_gets_no_crossing(tmp_path: Path) -> None:
+    folder = large_source(tmp_path, "drivers.bin")
+    (folder / "efi/boot/bootx64.efi").unlink()
+    plan = make_plan(open_source(folder), Choices(), DriveShape("x", None))
+    assert (plan.choices.file_system, [volume.role for volume in plan.volumes]) == ("ntfs", ["installer"])
+    assert {row.verdict for row in plan.forecast if row.firmware.startswith("UEFI")} == {"will not start"}
+    with pytest.raises(SourceError, match="no UEFI loader"):
+        make_plan(open_source(folder), Choices(firmware="uefi"), DriveShape("x", None))
+
+
 @pytest.mark.parametrize(
     ("names", "choices", "told"),
     [

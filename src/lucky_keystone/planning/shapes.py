@@ -30,16 +30,13 @@ class Shape:
     firmware: str
     file_system: str
     reasons: dict[str, str]
+    has_crossing: bool
+    """True when UEFI firmware needs our helper to read the volume."""
 
     @property
     def is_pair(self) -> bool:
         """True when a FAT32 volume holds what firmware must read, and an NTFS volume everything."""
         return self.file_system == "fat32+ntfs"
-
-    @property
-    def has_crossing(self) -> bool:
-        """True when UEFI firmware needs our helper to read the volume."""
-        return self.file_system == "ntfs" and self.firmware != "bios"
 
 
 def decide_shape(source: Source, choices: Choices, drive: DriveShape) -> Shape:
@@ -51,8 +48,9 @@ def decide_shape(source: Source, choices: Choices, drive: DriveShape) -> Shape:
     file_system = choices.file_system or _file_system(source, choices, firmware, reasons)
     reasons.setdefault("table", _TABLES[table])
     reasons.setdefault("firmware", _BIOS_ON_NTFS if (firmware, file_system) == ("bios", "ntfs") else _FIRMWARE[firmware])
-    reasons.setdefault("file system", _file_system_reason(file_system, firmware))
-    return Shape(table, firmware, file_system, reasons)
+    has_crossing = file_system == "ntfs" and firmware != "bios" and _has_uefi_loader(source)
+    reasons.setdefault("file system", _file_system_reason(file_system, has_crossing=has_crossing))
+    return Shape(table, firmware, file_system, reasons, has_crossing)
 
 
 def _table(choices: Choices, drive: DriveShape, reasons: dict[str, str]) -> str:
@@ -76,12 +74,15 @@ def _refuse_firmware(source: Source, firmware: str, drive: DriveShape) -> None:
             f"--firmware bios: BIOS firmware reads sectors of 512 bytes only, this drive has {drive.sector_size}.",
             advice="Choose --firmware uefi, or another drive.",
         )
-    kinds = {loader.firmware for loader in source.facts.loaders}
-    if firmware == "bios" and "bios" not in kinds:
+    if firmware == "bios" and not any(loader.firmware == "bios" for loader in source.facts.loaders):
         raise SourceError("--firmware bios: the source has no BOOTMGR in its root.", advice="Choose --firmware uefi.")
-    if firmware == "uefi" and "uefi" not in kinds:
+    if firmware == "uefi" and not _has_uefi_loader(source):
         names = ", ".join(REMOVABLE_LOADERS.values())
         raise SourceError(f"--firmware uefi: the source has no UEFI loader ({names}) in efi/boot.", advice="Choose --firmware bios.")
+
+
+def _has_uefi_loader(source: Source) -> bool:
+    return any(source.root.find_file(f"efi/boot/{name}") for name in REMOVABLE_LOADERS.values())
 
 
 def _file_system(source: Source, choices: Choices, firmware: str, reasons: dict[str, str]) -> str:
@@ -89,7 +90,7 @@ def _file_system(source: Source, choices: Choices, firmware: str, reasons: dict[
     obstacle = fat32_obstacle(source, choices.part_size or LARGEST_PART)
     if not obstacle:
         return "fat32"
-    if firmware == "bios":
+    if firmware == "bios" or not _has_uefi_loader(source):
         reasons["file system"] = f"FAT32 cannot hold the source: {obstacle}"
         return "ntfs"
     try:
@@ -125,7 +126,7 @@ _FIRMWARE = {
 _BIOS_ON_NTFS = "as chosen; UEFI machines would need the crossing"
 
 
-def _file_system_reason(file_system: str, firmware: str) -> str:
+def _file_system_reason(file_system: str, *, has_crossing: bool) -> str:
     if file_system == "fat32":
         return "the only one that all UEFI firmware reads; Secure Boot can stay on"
     if file_system == "fat32+ntfs":
