@@ -131,6 +131,4 @@ def _file_system_reason(file_system: str, *, has_crossing: bool) -> str:
         return "the only one that all UEFI firmware reads; Secure Boot can stay on"
     if file_system == "fat32+ntfs":
         return "nothing is split, and Secure Boot can stay on: firmware starts from FAT32"
-    return (
-        "nothing is split" if firmware == "bios" else "nothing is split; UEFI firmware reads it through the crossing, with Secure Boot off"
-    )
+    return "nothing is split" + ("; UEFI firmware reads it through the crossing, with Secure Boot off" if has_crossing else "")
