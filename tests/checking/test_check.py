@@ -190,6 +190,8 @@ FOLDERS = [{"kind": "folders", "offset": 2 << 20, "size": 4096}]
         {"volume": {"free_clusters": 1 << 40}},
         {"volume": {"folders": [[0, 0], [4_000_000_000, 4_000_000_000], [2, 31]]}},
         {"volume": {"offset": 3}},
+        {"volume": {"file_system": "ntfs", "records": "no base64!"}},
+        {"volume": {"file_system": "ntfs", "records": "AAAA"}},
         {"regions": [{"kind": "reserved", "offset": 7, "size": 9}]},
         {"regions": [{"kind": "fat1", "offset": 1 << 20, "size": 5}]},
         {"regions": [{"kind": "folders", "offset": (2 << 20) + 17, "size": 1001}]},

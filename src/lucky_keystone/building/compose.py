@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import uuid
 from dataclasses import dataclass
 from functools import cached_property
@@ -130,7 +129,7 @@ def _note(volume: PlannedVolume, serial: int) -> dict[str, Any]:
         "holes": [list(hole) for hole in layout.holes],
     }
     if isinstance(layout, NtfsLayout):
-        return {**note, "records": base64.b64encode(essences_of(layout)).decode()}
+        return {**note, "records": essences_of(layout)}
     return {**note, "folders": [[placed.cluster, placed.used_bytes] for placed in layout.folders]}
 
 

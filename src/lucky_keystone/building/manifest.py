@@ -73,8 +73,8 @@ class VolumeNote(msgspec.Struct, frozen=True):
     """First cluster and bytes of entries of each folder, in the order they lie on the volume."""
     holes: list[tuple[U32, U32]] = []
     """First cluster and count of free clusters below `next_free_cluster`, as an update leaves them."""
-    records: str = ""
-    """Of an NTFS volume: four bytes for each file record, base64; see volumes/ntfs/essence.py."""
+    records: bytes = b""
+    """Of an NTFS volume: four bytes for each file record (base64 in the text); see volumes/ntfs/essence.py."""
 
     def free_runs(self) -> list[tuple[int, int]]:
         """Return (first cluster, count) of what was free when the drive was built; the last run goes beyond the volume."""

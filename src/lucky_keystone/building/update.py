@@ -7,7 +7,6 @@ is unsealed, so an update that is interrupted is as safe as a build, and the sam
 
 from __future__ import annotations
 
-import base64
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -113,7 +112,7 @@ def _entries(volume: AnyVolume) -> tuple[Sequence[Entry], list[str]]:
 def _others(volume: AnyVolume, entries: Sequence[Entry], note: VolumeNote) -> list[str]:
     """Return the paths of what was not built."""
     if isinstance(volume, NtfsVolume):
-        changed, added = changed_records(volume, base64.b64decode(note.records))
+        changed, added = changed_records(volume, note.records)
         new = {*changed, *added}
         return [entry.path for entry in entries if isinstance(entry, NtfsEntry) and entry.number in new]
     return [entry.path for entry in entries if isinstance(entry, Fat32Entry) and note.was_free(entry.first_cluster)]

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from asn1crypto.x509 import Certificate
 
 _REBUILD = "Build the drive again."
+_MOST_VOLUMES = 8  # a forged table may name the same volume in every entry
 
 
 def check_drive(
@@ -46,7 +47,9 @@ def check_drive(
     else:
         report.unknown.append("It carries no manifest: whether its files are what they were cannot be known.")
     table, partitions = _table(drive, sector, manifest, report)
-    found = [volume for partition in partitions if (volume := _volume(drive, partition, sector, report)) is not None]
+    found = [volume for partition in partitions[:_MOST_VOLUMES] if (volume := _volume(drive, partition, sector, report)) is not None]
+    if len(partitions) > _MOST_VOLUMES:
+        report.unknown.append(f"{len(partitions) - _MOST_VOLUMES} of its {len(partitions)} partitions were not looked into.")
     if partitions and found:
         report.starts = walk_boot(table, found, sector, report, trusted)
     elif table.style and not partitions:
@@ -123,6 +126,9 @@ def _volume(drive: Medium, partition: Partition, sector: int, report: Report) ->
     offset = partition.first_lba * sector
     size = min(partition.sector_count * sector, drive.size - offset)
     found: FoundVolume
+    if size >= 512 and drive.read_at(offset + 3, 8) == b"EXFAT   ":
+        report.unknown.append(f"Partition {partition.number} holds an exFAT volume, which is not read here.")
+        return None
     try:
         volume = open_volume(drive, offset, size)
         if isinstance(volume, NtfsVolume):

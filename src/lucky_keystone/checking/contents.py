@@ -7,7 +7,6 @@ the drive was used; if not, something that was built is different.
 
 from __future__ import annotations
 
-import base64
 from collections.abc import Sequence
 
 import numpy as np
@@ -109,7 +108,7 @@ def _judge_ntfs(wrong: Sequence[tuple[RegionNote, int, int, bytes]], note: Volum
     used = {_AREAS[region.kind] for region, _, _, _ in wrong if region.kind in _CHANGED_BY_USE}
     if not used:
         return
-    changed, added = changed_records(found.volume, base64.b64decode(note.records))
+    changed, added = changed_records(found.volume, note.records)
     if changed:
         names = {entry.number: entry.path for entry in found.entries}
         listed = ", ".join(names.get(number, f"file record {number}") for number in changed[:_LISTED])
