@@ -4,51 +4,21 @@
 ; cluster chain, and enters it there with DL = drive and the boot sector still at 0000:7C00.
 ; The first 512 bytes of this binary go to sector 0 (the BPB is filled in), the rest to sector 12.
 
-%include "entry.inc"
-
         bits    16
         org     0x7C00
 
 FURTHER_CODE_SECTOR equ 12
+MARK                equ "LKF1"
 LOADER              equ 0x20000         ; linear address that the loader expects
 MOST_AT_ONCE        equ 64              ; sectors; some firmware takes no more than 127
 
         jmp     short start
         nop
         times   0x5A - ($ - $$) db 0    ; BPB: fatgen103, "Boot Sector and BPB Structure"
-start:
-        ENTRY
-        jmp     0:.set
-.set:
-        mov     [v_drive], dl
-        mov     eax, [BPB_HiddSec]
-        add     eax, FURTHER_CODE_SECTOR
-        mov     cx, (further_end - further + 511) / 512
-        mov     bx, further
-        call    read_sectors
-        mov     si, text_read
-        jc      stop
-        mov     si, text_code
-        cmp     dword [further], MARK
-        jne     stop
-        jmp     go_on
-
-%include "bpb.inc"
-%include "disk.inc"
-%include "screen.inc"
-
-text_read: db "cannot read the drive.", 0
-text_code: db "boot code is missing.", 0
-
-        times   510 - ($ - $$) db 0
-        dw      0xAA55
+%include "first_sector.inc"
 
 ; ---- further code, from reserved sector 12 -------------------------------------------------------------------------
 
-MARK    equ     "LKF1"
-
-further:
-        dd      MARK
 go_on:
         call    fat32_mount
         mov     si, text_sectors

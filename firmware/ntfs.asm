@@ -3,50 +3,21 @@
 ; Entered at 0000:7C00 with DL = drive. Finds BOOTMGR through the root folder's index, loads all of it to 2000:0000 along
 ; its run list, and enters it there with DL = drive and the boot sector still at 0000:7C00.
 
-%include "entry.inc"
-
         bits    16
         org     0x7C00
 
-LOADER          equ 0x20000             ; linear address that the loader expects
-MOST_AT_ONCE    equ 64                  ; sectors; some firmware takes no more than 127
+FURTHER_CODE_SECTOR equ 1
+MARK                equ "LKN1"
+LOADER              equ 0x20000         ; linear address that the loader expects
+MOST_AT_ONCE        equ 64              ; sectors; some firmware takes no more than 127
 
         jmp     short start
         nop
         times   0x54 - ($ - $$) db 0    ; the volume's measures are filled in
-start:
-        ENTRY
-        jmp     0:.set
-.set:
-        mov     [v_drive], dl
-        mov     eax, [BPB_HiddSec]
-        inc     eax
-        mov     cx, (further_end - further + 511) / 512
-        mov     bx, further
-        call    read_sectors
-        mov     si, text_read
-        jc      stop
-        mov     si, text_code
-        cmp     dword [further], MARK
-        jne     stop
-        jmp     go_on
-
-%include "bpb.inc"
-%include "disk.inc"
-%include "screen.inc"
-
-text_read: db "cannot read the drive.", 0
-text_code: db "boot code is missing.", 0
-
-        times   510 - ($ - $$) db 0
-        dw      0xAA55
+%include "first_sector.inc"
 
 ; ---- further code, from the volume's second sector -----------------------------------------------------------------
 
-MARK    equ     "LKN1"
-
-further:
-        dd      MARK
 go_on:
         call    ntfs_mount
         mov     si, text_mft
