@@ -132,9 +132,11 @@ def _volume(drive: Medium, partition: Partition, sector: int, report: Report) ->
     try:
         volume = open_volume(drive, offset, size)
         if isinstance(volume, NtfsVolume):
-            found = FoundNtfs(partition, volume, check_ntfs(volume, partition.first_lba, size // sector, report))
+            on_ntfs, free = check_ntfs(volume, partition.first_lba, size // sector, report)
+            found = FoundNtfs(partition, volume, on_ntfs)
         else:
-            found = FoundFat32(partition, volume, check_fat32(volume, partition.first_lba, report))
+            on_fat32, free = check_fat32(volume, partition.first_lba, report)
+            found = FoundFat32(partition, volume, on_fat32)
         label = volume.label()
     except VolumeError as error:
         report.fault("boot sectors", error.message, _REBUILD)
@@ -144,6 +146,5 @@ def _volume(drive: Medium, partition: Partition, sector: int, report: Report) ->
         return None
     folders = sum(entry.is_folder for entry in found.entries)
     kind = "NTFS" if isinstance(found, FoundNtfs) else "FAT32"
-    free = report.free_bytes.get(offset, 0)
     report.volumes.append(VolumeSummary(kind, label, offset, len(found.entries) - folders, folders - 1, free))
     return found

@@ -66,9 +66,9 @@ def judge(
     by_volume: dict[int, list[tuple[RegionNote, int, int, bytes]]] = {}
     for block in wrong:
         number = max((index for index, note in enumerate(notes) if note.offset <= block[1]), default=0)
-        by_volume.setdefault(number if block[1] >= notes[0].offset else -1, []).append(block)
+        by_volume.setdefault(number, []).append(block)  # what lies in front of all volumes goes with the first
     for number, blocks in by_volume.items():
-        note = notes[max(number, 0)]
+        note = notes[number]
         found = next((found for found in volumes if found.volume.offset == note.offset), None)
         if isinstance(found, FoundNtfs):
             _judge_ntfs(blocks, note, found, report)

@@ -15,18 +15,21 @@ _REBUILD = "Build the drive again; if it happens again, the drive itself is fail
 _MOUNTED_BIT = BootSector.offset_of("BS_Reserved1")
 
 
-def check_fat32(volume: Fat32Volume, hidden: int, report: Report) -> list[Entry]:
-    """Check everything of `volume`, which starts at sector `hidden`; return all entries found, the root first."""
+def check_fat32(volume: Fat32Volume, hidden: int, report: Report) -> tuple[list[Entry], int]:
+    """Check everything of `volume`, which starts at sector `hidden`.
+
+    Returns all entries found, the root first, and the bytes that are free.
+    """
     _boot_sectors(volume, hidden, report)
     _fats_equal(volume, report)
     entries, used = _tree(volume, report)
-    _free_and_lost(volume, used, report)
+    free = _free_and_lost(volume, used, report)
     report.looked_at += [
         f"boot sectors: {volume.boot.BPB_RsvdSecCnt} reserved sectors, the copy of the first one, FSInfo",
         f"FAT: {volume.boot.BPB_NumFATs} copies with {volume.cluster_count:,} clusters of {shown_size(volume.cluster_size)}",
         f"folders: {len(entries):,} entries and the chain of each",
     ]
-    return entries
+    return entries, free
 
 
 def _boot_sectors(volume: Fat32Volume, hidden: int, report: Report) -> None:
@@ -82,7 +85,8 @@ def _tree(volume: Fat32Volume, report: Report) -> tuple[list[Entry], ClusterMap]
     return entries, used
 
 
-def _free_and_lost(volume: Fat32Volume, used: ClusterMap, report: Report) -> None:
+def _free_and_lost(volume: Fat32Volume, used: ClusterMap, report: Report) -> int:
+    """Hold the FAT against the chains of files; return the bytes that are free."""
     free = lost = 0
     for start, entries in volume.fat_windows():
         skip = max(FIRST_CLUSTER - start, 0)
@@ -96,7 +100,7 @@ def _free_and_lost(volume: Fat32Volume, used: ClusterMap, report: Report) -> Non
             f"{lost:,} clusters ({shown_size(lost * volume.cluster_size)}) are taken but belong to no file.",
             "A host was unplugged while it wrote, or the FAT is damaged: build the drive again.",
         )
-    report.free_bytes[volume.offset] = free * volume.cluster_size
     info = volume.fs_info()
     if info is not None and info.FSI_Free_Count not in (free, 0xFFFF_FFFF):
         report.note("boot sectors", f"FSInfo tells of {info.FSI_Free_Count:,} free clusters, there are {free:,}; hosts correct that.")
+    return free * volume.cluster_size

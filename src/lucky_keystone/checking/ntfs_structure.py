@@ -9,10 +9,10 @@ import numpy as np
 from ..record import RecordError
 from ..units import shown_size
 from ..volumes.ntfs.file import File
-from ..volumes.ntfs.geometry import Geometry
-from ..volumes.ntfs.layout import mirrored_records
+from ..volumes.ntfs.geometry import mirrored_records
 from ..volumes.ntfs.read import Entry, NtfsVolume
 from ..volumes.ntfs.records import (
+    FILE_NAME,
     MFT_MIRROR,
     RECORD_IN_USE,
     REFERENCE_NUMBER,
@@ -29,8 +29,11 @@ _REBUILD = "Build the drive again; if it happens again, the drive itself is fail
 _PIECE = 1 << 16  # bytes of a bitmap looked at together
 
 
-def check_ntfs(volume: NtfsVolume, hidden: int, sectors: int, report: Report) -> list[Entry]:
-    """Check everything of `volume`, in a partition of `sectors` that starts at sector `hidden`; return its entries, the root first."""
+def check_ntfs(volume: NtfsVolume, hidden: int, sectors: int, report: Report) -> tuple[list[Entry], int]:
+    """Check everything of `volume`, in a partition of `sectors` that starts at sector `hidden`.
+
+    Returns its entries, the root first, and the bytes that are free.
+    """
     _boot_sectors(volume, hidden, sectors, report)
     _mirror(volume, report)
     used = ClusterMap(volume.cluster_count)
@@ -42,7 +45,7 @@ def check_ntfs(volume: NtfsVolume, hidden: int, sectors: int, report: Report) ->
         report.fault("folders", line.rstrip(".") + ".", "Copy off what is wanted from the drive, then build it again.")
     if len(faulty) > _LISTED:
         report.fault("folders", f"{len(faulty) - _LISTED} more records or entries are faulty.", _REBUILD)
-    _clusters(volume, used, report)
+    free = _clusters(volume, used, report)
     report.looked_at += [
         "boot sectors: the NTFS boot sector and its copy in the partition's last sector",
         f"file table: {volume.record_count:,} records, {records:,} of them in use, their bitmap, and the mirror of the first",
@@ -53,7 +56,7 @@ def check_ntfs(volume: NtfsVolume, hidden: int, sectors: int, report: Report) ->
         report.fault("file table", "the volume's version cannot be read.", _REBUILD)
     elif information.flags & VOLUME_IS_DIRTY:
         report.note("file table", "a host marked the volume as in use and did not take the mark off; eject before unplugging.")
-    return entries
+    return entries, free
 
 
 def _boot_sectors(volume: NtfsVolume, hidden: int, sectors: int, report: Report) -> None:
@@ -79,8 +82,7 @@ def _mirror(volume: NtfsVolume, report: Report) -> None:
     if volume.mirror_used:
         report.fault("file table", "its first record is damaged, and was read from the mirror.", _REBUILD)
         return
-    shape = Geometry(volume.sector_size, volume.cluster_size, 0, 0)
-    size = max(mirrored_records(shape), 4) * volume.record_size
+    size = mirrored_records(volume.cluster_size, volume.record_size) * volume.record_size
     try:
         mirror = volume.read_stream(volume.own_stream(MFT_MIRROR), 0, size)
         count = len(mirror) // volume.record_size
@@ -118,7 +120,7 @@ def _records(volume: NtfsVolume, used: ClusterMap, faulty: list[str]) -> int:
         try:
             file = volume.file(number)
             _mark(file, used, faulty)
-            bases.append((number, any(attribute.type == 0x30 for attribute in file.attributes)))
+            bases.append((number, any(attribute.type == FILE_NAME for attribute in file.attributes)))
             if file.is_folder:
                 named.update(_children(volume, number, faulty))
         except VolumeError as error:
@@ -153,16 +155,16 @@ def _children(volume: NtfsVolume, number: int, faulty: list[str]) -> Iterator[in
         yield reference & REFERENCE_NUMBER
 
 
-def _clusters(volume: NtfsVolume, used: ClusterMap, report: Report) -> None:
-    """Hold the bitmap against the clusters that files have."""
+def _clusters(volume: NtfsVolume, used: ClusterMap, report: Report) -> int:
+    """Hold the bitmap against the clusters that files have; return the bytes that are free."""
     try:
         stream = volume.bitmap()
     except VolumeError as error:
         report.fault("cluster map", error.message, _REBUILD)
-        return
+        return 0
     if stream.size < -(-volume.cluster_count // 8):
         report.fault("cluster map", f"it has {stream.size:,} bytes, too few for {volume.cluster_count:,} clusters.", _REBUILD)
-        return
+        return 0
     free = lost = unmarked = 0
     for start in range(0, volume.cluster_count, 8 * _PIECE):
         count = min(8 * _PIECE, volume.cluster_count - start)
@@ -179,4 +181,4 @@ def _clusters(volume: NtfsVolume, used: ClusterMap, report: Report) -> None:
     if lost:
         what = f"{lost:,} clusters ({shown_size(lost * volume.cluster_size)}) are taken but belong to no file."
         report.fault("cluster map", what, "A host was unplugged while it wrote, or the map is damaged: build the drive again.")
-    report.free_bytes[volume.offset] = free * volume.cluster_size
+    return free * volume.cluster_size

@@ -44,8 +44,6 @@ class Report:
     built_by: str = ""
     volumes: list[VolumeSummary] = field(default_factory=list)
     """In the order they lie on the drive."""
-    free_bytes: dict[int, int] = field(default_factory=dict)
-    """Of each volume, by the byte where it starts."""
     bytes_checked: int = 0
     """Bytes held against the manifest."""
     starts: tuple[Outlook, ...] = ()

@@ -22,7 +22,7 @@ from .forecast import forecast
 from .plan import Area, Decision, DriveShape, Plan, SplitImage
 from .room import manifest_offset, manifest_room
 from .shapes import Shape, decide_shape
-from .volumes import SHOWN, Draft, PlannedVolume, Role, StandingVolume, default_cluster_size, draft, settle_again
+from .volumes import SHOWN, Draft, FileSystem, PlannedVolume, Role, StandingVolume, default_cluster_size, draft, settle_again
 
 if TYPE_CHECKING:
     from asn1crypto.x509 import Certificate
@@ -131,14 +131,16 @@ def _measure(trees: Sequence[tuple[Role, Folder, str]], choices: Choices, drive:
     available = None if drive.size is None else _reach(drive.size, sector, shape) - behind
     content = sum(file.size for _, file in trees[0][1].files())
     basis = content if available is None or use == "needed" else available
-    main = "fat32" if shape.file_system == "fat32" else "ntfs"
-    cluster = choices.cluster or default_cluster_size("fat32" if main == "fat32" else "ntfs", basis, sector)
-    drafts = [draft(trees[0][0], "fat32" if main == "fat32" else "ntfs", trees[0][1], trees[0][2], cluster, sector)]
+    cluster = choices.cluster or default_cluster_size(shape.first, basis, sector)
+    role, tree, label = trees[0]
+    drafts = [draft(role, shape.first, tree, label, cluster, sector)]
     for role, tree, label in trees[1:]:  # as small as can be: smaller clusters make a smaller FAT32 volume
         size = sum(file.size for _, file in tree.files())
         drafts.append(draft(role, "fat32", tree, label, default_cluster_size("fat32", size, sector), sector))
     known = available if use == "whole" else None
-    room = manifest_room((one.hashed(known if not number else None) for number, one in enumerate(drafts)), _told(drafts), sector)
+    room = manifest_room(
+        (one.hashed(known if not number else None) for number, one in enumerate(drafts)), sum(one.told() for one in drafts), sector
+    )
     start = align_up(manifest_offset(shape.table, sector) + room, MIB)
     ends = _ends(drafts, start)
     needed = ends[-1] + behind
@@ -161,10 +163,6 @@ def _reach(size: int, sector: int, shape: Shape) -> int:
     return (min(size // sector, _MOST_SECTORS) if limited else size // sector) * sector
 
 
-def _told(drafts: Sequence[Draft]) -> int:
-    return sum(one.told() for one in drafts)
-
-
 def _ends(drafts: Sequence[Draft], start: int, first_end: int | None = None) -> list[int]:
     """Return where each volume ends when all but the first are as small as can be, and the first too unless it is given."""
     ends: list[int] = []
@@ -181,7 +179,7 @@ def _update(
     advice = "Build anew, without --update."
     if choices.cluster not in (None, standing[0].geometry.cluster_size) or choices.use is not None:
         raise UsageError("An update keeps the volume as it is: its size and clusters cannot be chosen.", advice=advice)
-    kinds = ["fat32" if shape.file_system == "fat32" else "ntfs", *("fat32" for _ in trees[1:])]
+    kinds: list[FileSystem] = [shape.first, *("fat32" for _ in trees[1:])]  # type: ignore[list-item]
     if [volume.file_system for volume in standing] != kinds:
         has = " and ".join(SHOWN[volume.file_system] for volume in standing)
         raise UsageError(f"The drive has {has}; this would be {' and '.join(SHOWN[kind] for kind in kinds)}.", advice=advice)
@@ -189,11 +187,8 @@ def _update(
     if sum(volume.scattered for volume in volumes) > _MOST_HOLES:
         raise SourceError("The files would lie too scattered on the drive.", advice=advice)
     assert drive.size is not None
-    drafts = [
-        draft(volume.role, volume.file_system, volume.tree, volume.label, volume.geometry.cluster_size, drive.sector_size)
-        for volume in volumes
-    ]
-    room = manifest_room((one.hashed(volume.size) for one, volume in zip(drafts, volumes, strict=True)), _told(drafts), drive.sector_size)
+    told = sum(volume.told for volume in volumes)
+    room = manifest_room((volume.hashed for volume in volumes), told, drive.sector_size)
     if manifest_offset(shape.table, drive.sector_size) + room > volumes[0].start:
         raise SourceError("The room in front of the volume is too small for the new manifest.", advice=advice)
     return _Measured(volumes, room, drive.size, volumes[-1].used_end)

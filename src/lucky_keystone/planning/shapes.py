@@ -18,6 +18,7 @@ from ..wim.split import LARGEST_PART
 from .choices import Choices
 from .contents import divided, starter_tree
 from .plan import DriveShape
+from .volumes import FileSystem
 
 _MOST_MBR = 1 << 32  # sectors
 
@@ -32,6 +33,11 @@ class Shape:
     reasons: dict[str, str]
     has_crossing: bool
     """True when UEFI firmware needs our helper to read the volume."""
+
+    @property
+    def first(self) -> FileSystem:
+        """File system of the first volume, which holds everything."""
+        return "fat32" if self.file_system == "fat32" else "ntfs"
 
     @property
     def is_pair(self) -> bool:

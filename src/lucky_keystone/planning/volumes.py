@@ -10,7 +10,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal, Protocol
 
-from ..content import BLOCK
 from ..errors import SourceError
 from ..extents import MIB, align_up
 from ..tree import Folder
@@ -25,13 +24,15 @@ from ..volumes.ntfs.layout import Layout as NtfsLayout
 from ..volumes.ntfs.layout import place, record_count
 from ..volumes.ntfs.records import BITMAP_FILE, FIRST_USER, LOG_FILE, MFT, MFT_MIRROR
 from ..volumes.ntfs.system import log_size
+from ..volumes.placing import LARGEST_FILLED_HOLE
 from .plan import Area
 
 Role = Literal["installer", "starter", "crossing"]
 """installer: everything; starter: of a pair, what firmware must read; crossing: our UEFI helper."""
 FileSystem = Literal["fat32", "ntfs"]
 SHOWN = {"fat32": "FAT32", "ntfs": "NTFS"}
-LARGEST_FILLED_HOLE = BLOCK
+_FOLDER_TOLD = 40  # bytes of two numbers as text, with their punctuation
+_RECORD_TOLD = 6  # bytes of a sum of 4 bytes as base64
 _HEADROOM = 4 << 20  # systems write records of their own onto an NTFS volume as soon as they use it
 _MARGIN = 96 << 20  # the log and the cluster map of the largest volume, where its size is not known yet
 
@@ -91,11 +92,28 @@ class PlannedVolume:
         """Holes that end a run of files; an update may leave some."""
         return sum(1 for _, count in self.layout.holes if count * self.geometry.cluster_size >= LARGEST_FILLED_HOLE)
 
+    @property
+    def hashed(self) -> int:
+        """Bytes that the manifest surely has no more hashes for."""
+        fats = 8 * self.geometry.cluster_count if self.file_system == "fat32" else 0  # two FATs, 4 bytes a cluster each
+        return self.layout.next_free * self.geometry.cluster_size + fats
+
+    @property
+    def told(self) -> int:
+        """Bytes of the manifest's text that tell of this volume, beside its hashes."""
+        return _told(self.layout)
+
     def areas(self) -> list[Area]:
         """Return the volume's parts, for people."""
         parts = _ntfs_areas(self) if isinstance(self.layout, NtfsLayout) else _fat32_areas(self)
         parts.append(Area("free", self.used_end, self.end - self.used_end, "free space of the volume"))
         return [area for area in parts if area.size > 0]
+
+
+def _told(layout: Fat32Layout | NtfsLayout) -> int:
+    if isinstance(layout, NtfsLayout):
+        return _RECORD_TOLD * layout.record_count
+    return _FOLDER_TOLD * len(layout.folders)
 
 
 def _fat32_areas(volume: PlannedVolume) -> list[Area]:
@@ -187,7 +205,7 @@ class Fat32Draft:
         return clusters * self._cluster_size + fats
 
     def told(self) -> int:
-        return 40 * len(self._layout.folders)  # two numbers as text, with their punctuation
+        return _told(self._layout)
 
 
 class NtfsDraft:
@@ -230,7 +248,7 @@ class NtfsDraft:
         return (self._fixed + self._growing(shape)) * self._cluster_size + _MARGIN
 
     def told(self) -> int:
-        return 6 * record_count(self._catalogue)  # a sum of 4 bytes for each record, as text
+        return _RECORD_TOLD * record_count(self._catalogue)
 
 
 def settle_again(role: Role, tree: Folder, label: str, standing: StandingVolume) -> PlannedVolume:

@@ -1,11 +1,34 @@
-"""Gives files their clusters on a volume that exists: what did not change keeps its place, the rest goes into free room."""
+"""Where files lie: on a volume that exists, what did not change keeps its place; and files as runs of extents."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
+from ..content import BLOCK, Content, Zeros
 from ..errors import SourceError
+from ..extents import Extent
+
+LARGEST_FILLED_HOLE = BLOCK
+"""Bytes from which free clusters between files are left as they are instead of being filled with zeros."""
+
+
+def file_runs(files: Iterable[tuple[int, int, Content]]) -> list[list[Extent]]:
+    """Return files as extents: (offset on the drive, bytes of its clusters, content) of each, in rising order.
+
+    A new run begins behind every larger hole; smaller ones, and what a content leaves of its clusters, are zeros.
+    """
+    runs: list[list[Extent]] = []
+    end = 0
+    for offset, room, content in files:
+        gap = offset - end
+        if not runs or gap >= LARGEST_FILLED_HOLE:
+            runs.append([])
+        elif gap:
+            runs[-1].append(Extent(end, Zeros(gap)))
+        end = offset + room
+        runs[-1] += [Extent(offset, content), Extent(offset + content.size, Zeros(room - content.size))]
+    return runs
 
 
 @dataclass(frozen=True)

@@ -6,16 +6,17 @@ source, so that the source is read front to back. Every folder and file is conti
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
 
 import numpy as np
 
-from ...content import BLOCK, Content, Generated, Literal, Zeros
+from ...content import Generated, Literal, Zeros
 from ...errors import SourceError
 from ...extents import Extent, Region, align_up, region
 from ...tree import EPOCH, File, Folder
+from ..placing import file_runs
 from ..shortnames import ShortNames, exact_short_name
 from .geometry import Geometry
 from .names import label_bytes, long_entries, refuse_problems
@@ -36,9 +37,6 @@ from .records import (
 )
 
 _FAT_PIECE = 1 << 18  # FAT entries made at once
-
-LARGEST_FILLED_HOLE = BLOCK
-"""Bytes from which free clusters between files are left as they are instead of being filled with zeros."""
 
 
 @dataclass(frozen=True)
@@ -140,7 +138,12 @@ def compose(layout: Layout, geometry: Geometry, *, serial: int, boot_sector: byt
         data = _folder_data(placed_folder, layout, cluster_of)
         folders.append(Extent(offset, Literal(data.ljust(placed_folder.cluster_count * layout.cluster_size, b"\0"))))
     regions.append(region("folders", folders))
-    regions += [region("files", run) for run in _file_runs(layout, start, geometry)]
+    size = geometry.cluster_size
+    files = sorted((placed for placed in layout.files if placed.cluster_count), key=lambda placed: placed.cluster)
+    runs = file_runs(
+        (start + geometry.cluster_offset(placed.cluster), placed.cluster_count * size, placed.file.content) for placed in files
+    )
+    regions += [region("files", run) for run in runs]
     return regions
 
 
@@ -261,26 +264,3 @@ def fat_time(moment: datetime) -> tuple[int, int]:
     moment = min(max(moment, datetime(1980, 1, 1)), datetime(2107, 12, 31, 23, 59, 58))
     date = (moment.year - 1980) << 9 | moment.month << 5 | moment.day
     return date, moment.hour << 11 | moment.minute << 5 | moment.second // 2
-
-
-def _file_runs(layout: Layout, start: int, geometry: Geometry) -> list[list[Extent]]:
-    """Return the files' extents in rising order, a new run behind every larger hole; smaller ones are filled with zeros."""
-    runs: list[list[Extent]] = []
-    end = 0
-    for placed in sorted((placed for placed in layout.files if placed.cluster_count), key=lambda placed: placed.cluster):
-        extents = _file_extents(placed, start, geometry)
-        gap = extents[0].offset - end
-        if not runs or gap >= LARGEST_FILLED_HOLE:
-            runs.append([])
-        elif gap:
-            runs[-1].append(Extent(end, Zeros(gap)))
-        runs[-1] += extents
-        end = extents[-1].end
-    return runs
-
-
-def _file_extents(placed: PlacedFile, start: int, geometry: Geometry) -> Sequence[Extent]:
-    offset = start + geometry.cluster_offset(placed.cluster)
-    content: Content = placed.file.content
-    slack = placed.cluster_count * geometry.cluster_size - content.size
-    return (Extent(offset, content), Extent(offset + content.size, Zeros(slack)))

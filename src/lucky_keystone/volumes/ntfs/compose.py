@@ -7,10 +7,11 @@ from itertools import groupby
 from operator import itemgetter
 
 from ...collecting import without_collections
-from ...content import BLOCK, Content, Generated, Literal, Zeros
+from ...content import Content, Generated, Literal, Zeros
 from ...extents import Extent, Region, region
+from ..placing import file_runs
 from .geometry import shift_or_count
-from .layout import Layout, PlacedIndex, mirrored_records
+from .layout import Layout, PlacedIndex
 from .mft import Records
 from .records import (
     BITMAP,
@@ -24,12 +25,11 @@ from .records import (
     LOG_FILE,
     MFT,
     MFT_MIRROR,
+    QUOTA,
     BootSector,
 )
 from .system import bitmap, clean_log
 
-LARGEST_FILLED_HOLE = BLOCK
-"""Bytes from which free clusters between files are left as they are instead of being filled with zeros."""
 _KINDS = {BOOT: "boot", MFT: "mft", MFT_MIRROR: "mft", LOG_FILE: "log", BITMAP_FILE: "bitmap"}
 _RECORDS_AT_ONCE = 256
 
@@ -54,7 +54,10 @@ def compose(layout: Layout, *, serial: int, boot_sector: bytes, further_code: by
         slack = placed.count * geometry.cluster_size - content.size
         extents += [(kind, Extent(offset, content)), (kind, Extent(offset + content.size, Zeros(slack)))]
     regions = [region(kind, (extent for _, extent in group)) for kind, group in groupby(extents, itemgetter(0))]
-    regions += [region("files", run) for run in _file_runs(layout, start)]
+    size = geometry.cluster_size
+    files = sorted(layout.files, key=lambda placed: placed.cluster)
+    runs = file_runs((start + placed.cluster * size, placed.count * size, placed.content) for placed in files)
+    regions += [region("files", run) for run in runs]
     last = start + (geometry.total - 1) * geometry.sector_size
     regions.append(region("bootcopy", [Extent(last, Literal(boot.ljust(geometry.sector_size, b"\0")))]))
     return regions
@@ -87,11 +90,11 @@ def _content(layout: Layout, records: Records, placed: PlacedIndex, boot: bytes)
     if attribute.kind == INDEX_ALLOCATION:
         return Generated(size, lambda: records.blocks(placed.node, attribute))
     if number == MFT and attribute.kind == BITMAP:
-        return bitmap(layout.record_count, [(0, FIRST_FREE), (24, layout.catalogue.next_number)])
+        return bitmap(layout.record_count, [(0, FIRST_FREE), (QUOTA, layout.catalogue.next_number)])
     if number == MFT:
         return Generated(size, lambda: _records(records, layout.record_count))
     if number == MFT_MIRROR:
-        return Generated(size, lambda: _records(records, mirrored_records(geometry)))
+        return Generated(size, lambda: _records(records, geometry.mirrored_records))
     if number == LOG_FILE:
         return clean_log(size)
     if number == BITMAP_FILE:
@@ -105,20 +108,3 @@ def _content(layout: Layout, records: Records, placed: PlacedIndex, boot: bytes)
 def _records(records: Records, count: int) -> Iterator[bytes]:
     for first in range(0, count, _RECORDS_AT_ONCE):
         yield b"".join([records.record(number) for number in range(first, min(first + _RECORDS_AT_ONCE, count))])
-
-
-def _file_runs(layout: Layout, start: int) -> list[list[Extent]]:
-    """Return the files' extents in rising order, a new run behind every larger hole; smaller ones are filled with zeros."""
-    runs: list[list[Extent]] = []
-    end = 0
-    cluster_size = layout.cluster_size
-    for placed in sorted(layout.files, key=lambda placed: placed.cluster):
-        offset = start + placed.cluster * cluster_size
-        gap = offset - end
-        if not runs or gap >= LARGEST_FILLED_HOLE:
-            runs.append([])
-        elif gap:
-            runs[-1].append(Extent(end, Zeros(gap)))
-        end = offset + placed.count * cluster_size
-        runs[-1] += [Extent(offset, placed.content), Extent(offset + placed.content.size, Zeros(end - offset - placed.content.size))]
-    return runs

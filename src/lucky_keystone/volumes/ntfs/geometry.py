@@ -40,6 +40,11 @@ class Geometry:
         """Bytes of a file record."""
         return record_size(self.sector_size)
 
+    @property
+    def mirrored_records(self) -> int:
+        """File records that $MFTMirr repeats: see the function of this name."""
+        return mirrored_records(self.cluster_size, self.record_size)
+
     def cluster_offset(self, cluster: int) -> int:
         """Offset of a cluster from the volume's start, in bytes."""
         return cluster * self.cluster_size
@@ -52,6 +57,11 @@ class Geometry:
 def record_size(sector_size: int) -> int:
     """Bytes of a file record: a KiB, or a sector where that is larger."""
     return max(1024, sector_size)
+
+
+def mirrored_records(cluster_size: int, record_size: int) -> int:
+    """File records that $MFTMirr repeats: four, or as many as fill a cluster."""
+    return max(4, cluster_size // record_size)
 
 
 def vcns_per_block(cluster_size: int) -> int:

@@ -108,11 +108,6 @@ class Layout:
         return 0, 0
 
 
-def mirrored_records(geometry: Geometry) -> int:
-    """File records that $MFTMirr repeats: four, or as many as fill a cluster."""
-    return max(4, geometry.cluster_size // geometry.record_size)
-
-
 def record_count(catalogue: Catalogue) -> int:
     """File records of the MFT: those needed, and some to spare."""
     return align_up(catalogue.next_number + _RECORDS_AT_ONCE // 2, _RECORDS_AT_ONCE)
@@ -130,7 +125,7 @@ def place(catalogue: Catalogue, geometry: Geometry, places: Mapping[str, tuple[i
     sizes = {
         BOOT: BOOT_FILE_SIZE,
         MFT: records * geometry.record_size,
-        MFT_MIRROR: mirrored_records(geometry) * geometry.record_size,
+        MFT_MIRROR: geometry.mirrored_records * geometry.record_size,
         LOG_FILE: log_size(geometry.total * geometry.sector_size),
         BITMAP_FILE: align_up(geometry.cluster_count, 64) // 8,
     }
