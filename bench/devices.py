@@ -50,7 +50,11 @@ def main() -> None:
 
 def attach(file: Path, size: int) -> str:
     """Make a loop device over a file that is written out once, so that no run meets an unstored place."""
-    subprocess.run(["dd", "if=/dev/zero", f"of={file}", "bs=4M", f"count={size >> 22}", "conv=fsync"], check=True, capture_output=True)
+    subprocess.run(
+        ["dd", "if=/dev/zero", f"of={file}", "bs=4M", f"count={size >> 22}", "conv=fsync"],
+        check=True,
+        capture_output=True,
+    )
     command = ["losetup", "--find", "--show", "--direct-io=on", str(file)]
     return subprocess.run(command, check=True, capture_output=True, text=True).stdout.strip()
 
@@ -107,14 +111,18 @@ def measure(disc: Path, devices: list[str], files: list[Path], rounds: int) -> N
     print(f"peak memory, one drive: {peak >> 20} MiB")
     seconds, memory, told = build("--no-verify", "--anew", onto=devices)
     alone = any(drive["own_pass"] for drive in told["drives"])
-    print(f"four drives, not read back: {seconds:.2f} s, {told['read'] / size:.3f} x the source read{', one on its own' if alone else ''}")
+    print(
+        f"four drives, not read back: {seconds:.2f} s, {told['read'] / size:.3f} x the source read{', one on its own' if alone else ''}"
+    )
     seconds, memory, _ = build("--anew", onto=devices)
     print(f"four drives, read back: {seconds:.2f} s, peak memory {memory >> 20} MiB; claimed: 150 MB at most")
 
 
 def run(command: list[str]) -> tuple[float, int, dict]:
     """Return (seconds, peak bytes, JSON printed) of a command that must succeed; 'read' is added: bytes it read."""
-    child = subprocess.Popen([sys.executable, "-S", "-c", SPY, *command], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    child = subprocess.Popen(
+        [sys.executable, "-S", "-c", SPY, *command], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
     out, told = child.communicate()
     if child.returncode:
         sys.exit(f"failed: {' '.join(command)}\n{told}\n{out}")

@@ -2,8 +2,10 @@
 
     python bench/ntfs.py [--rounds 3]
 
-Each size is composed in a process of its own: names ordered, indexes shaped, places given, regions described; then every byte
-of the volume's own structures is made once, as streaming does it. Names are long, so that each has a short one beside it.
+Each size is composed in a process of its own: names ordered, indexes shaped, places given, regions described; then
+every byte
+of the volume's own structures is made once, as streaming does it. Names are long, so that each has a short one beside
+it.
 """
 
 from __future__ import annotations
@@ -84,7 +86,9 @@ def main() -> None:
     for count in SIZES:
         results = []
         for _ in range(given.rounds):
-            done = subprocess.run([sys.executable, __file__, "--count", str(count)], capture_output=True, text=True, check=True)
+            done = subprocess.run(
+                [sys.executable, __file__, "--count", str(count)], capture_output=True, text=True, check=True
+            )
             results.append(tuple(float(part) for part in done.stdout.split()))
         composed, made, peak = (statistics.median(column) for column in zip(*results, strict=True))
         print(f"{count:8,}{composed:12.2f}{made:9.2f}{(composed + made) / count * 1e6:11.1f}{int(peak) >> 20:10}")

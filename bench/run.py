@@ -43,7 +43,9 @@ def main() -> None:
     parser.add_argument("--gigabytes", type=float, default=5.0)
     parser.add_argument("--rounds", type=int, default=4)
     parser.add_argument(
-        "--integrity", action="store_true", help="the install image has an integrity table, so that its parts get SHA-1 sums"
+        "--integrity",
+        action="store_true",
+        help="the install image has an integrity table, so that its parts get SHA-1 sums",
     )
     parser.add_argument("--choices", default="", help="choices for `build` and `plan`, in one text")
     given = parser.parse_args()
@@ -63,7 +65,11 @@ def main() -> None:
         print(f"  {name}: {rows[name][-1][0]:.2f} s, {rows[name][-1][1] >> 20} MiB", flush=True)
 
     def build() -> None:
-        measure("build", [*PROGRAM, "build", str(disc), "--onto", str(target), "--no-verify", "--yes", "--json", *choices], target)
+        measure(
+            "build",
+            [*PROGRAM, "build", str(disc), "--onto", str(target), "--no-verify", "--yes", "--json", *choices],
+            target,
+        )
 
     def plain_copy() -> None:
         measure("copy", [sys.executable, "-c", COPY, str(disc), str(copy), str(disc.stat().st_size)], copy)
@@ -162,7 +168,9 @@ def run(command: list[str]) -> tuple[float, int]:
 
 
 def leftovers(folder: Path) -> list[str]:
-    return [path.name for path in folder.iterdir() if path.name not in ("source.iso", "summed.iso", "drive.img", "copy.bin")]
+    return [
+        path.name for path in folder.iterdir() if path.name not in ("source.iso", "summed.iso", "drive.img", "copy.bin")
+    ]
 
 
 if __name__ == "__main__":

@@ -17,7 +17,7 @@ from lucky_keystone.checking.report import Report
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.drives.image_file import ImageFile
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.planning.plan import DriveShape, Plan
 from lucky_keystone.planning.rules import make_plan
 from lucky_keystone.sources.source import Source, open_source
@@ -50,7 +50,9 @@ class Built:
 DECIDE_ALL = Choices()
 
 
-def build_drive(source: Source, path: Path, choices: Choices = DECIDE_ALL, *, size: int | None = None, sector_size: int = 512) -> Built:
+def build_drive(
+    source: Source, path: Path, choices: Choices = DECIDE_ALL, *, size: int | None = None, sector_size: int = 512
+) -> Built:
     """Build `source` onto the new image file `path`."""
     plan = make_plan(source, choices, DriveShape(path.name, size, sector_size))
     image = compose_drive(plan)

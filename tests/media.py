@@ -8,7 +8,7 @@ from pathlib import Path
 from lucky_keystone.building.compose import DriveImage, compose_drive
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.planning.plan import DriveShape
 from lucky_keystone.planning.rules import make_plan
 from lucky_keystone.sources.source import open_source
@@ -60,7 +60,13 @@ class MemoryDrive:
 
 def small_disc(path: Path, *, filling: int = 0) -> Path:
     """Write a Tidewell disc of little more than `filling` MiB."""
-    write_disc(path, installer(loader_size=300 << 10, hollow_size=1 << 20, hollow_count=filling, files=12), LABEL, MOMENT, lambda *_: None)
+    write_disc(
+        path,
+        installer(loader_size=300 << 10, hollow_size=1 << 20, hollow_count=filling, files=12),
+        LABEL,
+        MOMENT,
+        lambda *_: None,
+    )
     return path
 
 

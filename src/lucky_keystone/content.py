@@ -311,7 +311,10 @@ def seekable(content: Content) -> Seekable:
 
 
 def stream(content: Content, block: int = BLOCK) -> Iterator[memoryview]:
-    """Yield the bytes of `content` in pieces of up to `block` bytes. Each piece is valid until the next is asked for."""
+    """Yield the bytes of `content` in pieces of up to `block` bytes.
+
+    Each piece is valid until the next is asked for.
+    """
     buffer = memoryview(bytearray(min(block, max(content.size, 1))))
     reader = content.open()
     try:

@@ -92,7 +92,9 @@ class Record:
     def unpack(cls, data: bytes | bytearray | memoryview, offset: int = 0) -> Self:
         """Read the record from `data` at `offset` (bytes). Raises RecordError when the bytes end too early."""
         if offset < 0 or offset + cls.SIZE > len(data):
-            raise RecordError(f"{cls.__name__}: {cls.SIZE} bytes wanted at {offset}, {max(len(data) - offset, 0)} there")
+            raise RecordError(
+                f"{cls.__name__}: {cls.SIZE} bytes wanted at {offset}, {max(len(data) - offset, 0)} there"
+            )
         values = dict(zip(cls._names, cls._struct.unpack_from(data, offset), strict=True))
         for name, order in cls._odd:
             values[name] = int.from_bytes(values[name], order)
@@ -124,7 +126,8 @@ class Record:
 def packer(*parts: tuple[type[Record], Mapping[str, int]], names: Sequence[str]) -> Callable[..., bytes]:
     """Return a function that packs one or several records in a row, quickly, from the values of `names` in the order of their fields.
 
-    It is for structures that are written hundreds of thousands of times. Each part has its fixed numbers; all other fields
+    It is for structures that are written hundreds of thousands of times. Each part has its fixed numbers; all other
+    fields
     but `names` have their defaults. The function raises struct.error for a value that does not fit.
     """
     code = "<"
@@ -146,7 +149,9 @@ def packer(*parts: tuple[type[Record], Mapping[str, int]], names: Sequence[str])
             else:
                 code += f"{place.width}s" if place.code == "s" else place.code
                 fixed.append(value)
-    if found != list(names) or "s" in {place.code for kind, _ in parts for name, place in kind._layout if name in names}:
+    if found != list(names) or "s" in {
+        place.code for kind, _ in parts for name, place in kind._layout if name in names
+    }:
         raise TypeError(f"fields in order are {found}, not {list(names)}")
     pack = struct.Struct(code).pack
     constants = [(position, value) for position, value in enumerate(fixed) if value is not None]
@@ -165,7 +170,9 @@ def packer(*parts: tuple[type[Record], Mapping[str, int]], names: Sequence[str])
 _ORDER: dict[str, Any] = {"le": "little", "be": "big"}
 
 
-@dataclass_transform(frozen_default=True, kw_only_default=True, field_specifiers=(u8, u16, u32, u64, unsigned, big_endian, raw))
+@dataclass_transform(
+    frozen_default=True, kw_only_default=True, field_specifiers=(u8, u16, u32, u64, unsigned, big_endian, raw)
+)
 def record(*, size: int) -> Any:
     """Turn an annotated class into a frozen Record of `size` bytes; see the module's head."""
 
@@ -181,7 +188,9 @@ def record(*, size: int) -> Any:
             raise TypeError(f"{cls.__name__} has {end} bytes, {size} declared")
         frozen.SIZE, frozen._layout = size, layout
         frozen._names = tuple(name for name, _ in layout)
-        frozen._odd = tuple((name, _ORDER[place.kind]) for name, place in layout if place.code == "s" and place.kind != "raw")
+        frozen._odd = tuple(
+            (name, _ORDER[place.kind]) for name, place in layout if place.code == "s" and place.kind != "raw"
+        )
         codes = (f"{place.width}s" if place.code == "s" else place.code for _, place in layout)
         frozen._struct = struct.Struct("<" + "".join(codes))
         return frozen  # type: ignore[no-any-return]

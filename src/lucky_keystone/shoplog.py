@@ -98,12 +98,20 @@ def find(
     since: str | None = None,
     most: int | None = None,
 ) -> list[Entry]:
-    """Return entries, the newest first. Texts are parts of what they filter, case ignored; `since` is a date or moment."""
+    """Return entries, the newest first.
+
+    Texts are parts of what they filter, case ignored; `since` is a date or moment.
+    """
     after = _moment(since) if since else None
     file = place()
     if file is None or not file.exists():
         return []
-    wanted = {"tag || ' ' || model || ' ' || serial": drive, "source || ' ' || label": source, "result": result, "command": command}
+    wanted = {
+        "tag || ' ' || model || ' ' || serial": drive,
+        "source || ' ' || label": source,
+        "result": result,
+        "command": command,
+    }
     conditions = [f"instr(lower({column}), lower(?)) > 0" for column, text in wanted.items() if text]
     values: list[str | int] = [text for text in wanted.values() if text]
     if after:
@@ -119,11 +127,19 @@ def find(
 
 
 def write_csv(entries: Sequence[Entry], stream: TextIO) -> None:
-    """Write entries with a heading, as RFC 4180 has it. Texts that a spreadsheet would run as a formula are made texts."""
+    """Write entries with a heading, as RFC 4180 has it.
+
+    Texts that a spreadsheet would run as a formula are made texts.
+    """
     table = csv.DictWriter(stream, COLUMNS)
     table.writeheader()
     for entry in entries:
-        table.writerow({name: "'" + value if str(value)[:1] in tuple("=+-@\t\r") else value for name, value in asdict(entry).items()})
+        table.writerow(
+            {
+                name: "'" + value if str(value)[:1] in tuple("=+-@\t\r") else value
+                for name, value in asdict(entry).items()
+            }
+        )
 
 
 def _moment(text: str) -> str:
@@ -131,11 +147,16 @@ def _moment(text: str) -> str:
         given = datetime.fromisoformat(text)
     except ValueError as error:
         raise UsageError(f"'{text}' is not a date.", advice="Write it like 2026-11-23 or 2026-11-23T08:00.") from error
-    return (given.astimezone(UTC) if given.tzinfo or "T" in text else given.replace(tzinfo=UTC)).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return (given.astimezone(UTC) if given.tzinfo or "T" in text else given.replace(tzinfo=UTC)).strftime(
+        "%Y-%m-%dT%H:%M:%SZ"
+    )
 
 
 def _opened(file: Path) -> sqlite3.Connection:
-    """Open the database; its tables are made when it is new. The journal stays in memory: no second file is left beside it."""
+    """Open the database; its tables are made when it is new.
+
+    The journal stays in memory: no second file is left beside it.
+    """
     database = sqlite3.connect(file, timeout=10)
     database.execute("PRAGMA journal_mode = MEMORY")
     version = database.execute("PRAGMA user_version").fetchone()[0]

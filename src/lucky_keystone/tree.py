@@ -33,7 +33,8 @@ ORDINARY = Special()
 class File:
     """A file: its name, its bytes, and the wall-clock time (no zone) it was last written.
 
-    The same File in several places of a tree is one file with several names; a volume that has no such thing holds copies.
+    The same File in several places of a tree is one file with several names; a volume that has no such thing holds
+    copies.
     """
 
     name: str

@@ -50,7 +50,9 @@ def _scaled(size: int, step: int, names: tuple[str, ...]) -> str:
         if value < step:
             break
         value, name = value / step, following
-    text = f"{value:.0f}" if name == "bytes" or value >= 100 or value == int(value) else f"{value:.1f}".removesuffix(".0")
+    text = (
+        f"{value:.0f}" if name == "bytes" or value >= 100 or value == int(value) else f"{value:.1f}".removesuffix(".0")
+    )
     return f"{text} {name}"
 
 
@@ -59,6 +61,8 @@ def parse_size(text: str) -> int:
     match = re.fullmatch(r"\s*(\d{1,18})(?:\.(\d{1,6}))?\s*([A-Za-z]*)\s*", text)
     factor = _FACTORS.get(match.group(3).upper()) if match else None
     if match is None or factor is None:
-        raise UsageError(f"'{text}' is not a size.", advice="Write it like 64GB (powers of ten), 59GiB or 3800M (powers of two).")
+        raise UsageError(
+            f"'{text}' is not a size.", advice="Write it like 64GB (powers of ten), 59GiB or 3800M (powers of two)."
+        )
     fraction = int(match.group(2) or 0) * factor // 10 ** len(match.group(2) or "")
     return int(match.group(1)) * factor + int(fraction)

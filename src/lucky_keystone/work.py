@@ -85,11 +85,16 @@ def look_at(work: Work, tell: Tell, *, verified: bool) -> None:
         work.error = error
         return
     if not verified:
-        work.report.unknown.append("Nothing was read back (--no-verify): whether the drive kept what was written is not known.")
+        work.report.unknown.append(
+            "Nothing was read back (--no-verify): whether the drive kept what was written is not known."
+        )
 
 
 def _refuse_fake(work: Work) -> None:
-    """Look whether the drive holds what it says: it is going to be erased, so marks may be written. Raises DriveError for a fake."""
+    """Look whether the drive holds what it says: it is going to be erased, so marks may be written.
+
+    Raises DriveError for a fake.
+    """
     end = max(region.offset + region.size for region in work.image.regions)
     found = probe_capacity(work.medium, Marker(secrets.token_bytes(16)), lambda *_: None, written_below=end)
     told = f"{found.told[:1].lower()}{found.told[1:]}"

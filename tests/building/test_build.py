@@ -17,7 +17,7 @@ from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.content import stream
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.errors import SourceError
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.planning.plan import DriveShape
 from lucky_keystone.planning.rules import make_plan
 from lucky_keystone.sources.source import open_source
@@ -57,12 +57,16 @@ def test_what_was_on_the_drive_before_leaves_no_signature(built: Built, tmp_path
     assert old[: image.first_partition] == new[: image.first_partition]
     assert old[-(1 << 20) :] == bytes(1 << 20)
     for region in image.regions:
-        assert old[region.offset : region.offset + region.size] == new[region.offset : region.offset + region.size], region.kind
+        assert old[region.offset : region.offset + region.size] == new[region.offset : region.offset + region.size], (
+            region.kind
+        )
 
 
 def test_independent_judges_see_the_built_drive_alike(built: Built, tmp_path: Path) -> None:
     """The system's checker is silent, and another reader finds the same tree and bytes as the plan's."""
-    expected = {path: b"".join(bytes(piece) for piece in stream(file.content)) for path, file in built.plan.tree.files()}
+    expected = {
+        path: b"".join(bytes(piece) for piece in stream(file.content)) for path, file in built.plan.tree.files()
+    }
 
     assert_checker_is_silent(built.path, built.plan.volumes[0].geometry, tmp_path)
     assert theirs(built.path, built.plan.volumes[0].geometry) == expected
@@ -107,12 +111,25 @@ def test_the_order_of_writing(built: Built) -> None:
         ("zero", built.image.size - (1 << 20), 1 << 20),
         ("flush", 0, 0),
     ]
-    offsets = [offset for what, offset, _ in log[data_start:] if what in ("write", "zero") and offset >= built.image.first_partition]
+    offsets = [
+        offset
+        for what, offset, _ in log[data_start:]
+        if what in ("write", "zero") and offset >= built.image.first_partition
+    ]
     assert offsets == sorted(offsets)
     first_read = log.index(next(step for step in log if step[0] == "read"))
     assert log[first_read - 1][0] == "flush"
-    assert [step[:2] for step in log[-6:]] == [("write", 512), ("flush", 0), ("read", 512), ("write", 0), ("flush", 0), ("read", 0)]
-    assert [step[:2] for step in log[-9:-6]] == [("write", 1024), ("flush", 0), ("read", 1024)], "the manifest's first sector is not last"
+    assert [step[:2] for step in log[-6:]] == [
+        ("write", 512),
+        ("flush", 0),
+        ("read", 512),
+        ("write", 0),
+        ("flush", 0),
+        ("read", 0),
+    ]
+    assert [step[:2] for step in log[-9:-6]] == [("write", 1024), ("flush", 0), ("read", 1024)], (
+        "the manifest's first sector is not last"
+    )
     assert [step for step in log if step[:2] == ("write", 0)] == [("write", 0, 512)] * 2
     assert bytes(witness.data) == built.path.read_bytes()
 
@@ -155,7 +172,9 @@ def test_ctrl_c_leaves_no_seal_and_says_so(disc: Path, tmp_path: Path) -> None:
     slow = "import lucky_keystone.building.stream as s, time, sys\n"
     slow += "w = s._Writer._write; s._Writer._write = lambda *a: (time.sleep(0.5), w(*a))\n"
     slow += "from lucky_keystone.cli.main import main; sys.exit(main(sys.argv[1:]))"
-    child = subprocess.Popen([sys.executable, "-c", slow, *command[3:]], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    child = subprocess.Popen(
+        [sys.executable, "-c", slow, *command[3:]], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True
+    )
     until = time.monotonic() + 30
     while not (drive.exists() and drive.stat().st_blocks * 512 > 4 << 20) and time.monotonic() < until:
         time.sleep(0.05)

@@ -18,7 +18,7 @@ from lucky_keystone.building.stream import Streamed
 from lucky_keystone.building.update import plan_update, read_standing
 from lucky_keystone.content import Content, Literal, stream
 from lucky_keystone.demo.tidewell import LABEL, installer
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.planning.plan import DriveShape
 from lucky_keystone.planning.rules import make_plan
 from lucky_keystone.sources.source import Source
@@ -97,8 +97,15 @@ def drives() -> dict[str, DriveImage]:
             drive = MemoryDrive(image.size)
             build(image, drive, silent)
             shape = DriveShape("T3ST", image.size, sector_size)
-            kept = Choices(**{key: getattr(choices, key) for key in ("table", "firmware", "file_system", "label", "part_size", "identity")})
-            found[f"{name}, updated"] = compose_drive(plan_update(newer(), kept, shape, read_standing(drive, sector_size)))
+            kept = Choices(
+                **{
+                    key: getattr(choices, key)
+                    for key in ("table", "firmware", "file_system", "label", "part_size", "identity")
+                }
+            )
+            found[f"{name}, updated"] = compose_drive(
+                plan_update(newer(), kept, shape, read_standing(drive, sector_size))
+            )
     for file_system in ("fat32", "ntfs"):
         found[f"storage, {file_system}"] = compose_storage(DriveShape("T3ST", 200 * MIB), "PIER 4", None, file_system)  # type: ignore[arg-type]
     return found

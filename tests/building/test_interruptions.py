@@ -55,7 +55,10 @@ def assert_sealed_only_when_finished(data: bytes | bytearray, finished: bytes) -
 
 @pytest.mark.parametrize("part", range(4))
 def test_50_power_cuts_at_random_moments(part: int, image: DriveImage, finished: bytes) -> None:
-    """The cache loses, tears and reorders what was not flushed. Some builds are cut several times before they may end."""
+    """The cache loses, tears and reorders what was not flushed.
+
+    Some builds are cut several times before they may end.
+    """
     chance = random.Random(part)
     counting = FaultyDrive(MemoryDrive(image.size), Faults(volatile_cache=BLOCK))
     build(image, counting, silent)
@@ -164,7 +167,9 @@ def test_250_runs_with_faults_at_random(part: int, tmp_path_factory: pytest.Temp
     outcomes: dict[str, int] = {}
     for number in range(250):
         memory = MemoryDrive(image.size)
-        drive = Retrying(FaultyDrive(memory, _random_faults(chance, image.size), seed=number, wait=lambda _: None), pauses=(0, 0))
+        drive = Retrying(
+            FaultyDrive(memory, _random_faults(chance, image.size), seed=number, wait=lambda _: None), pauses=(0, 0)
+        )
         interrupt_at = chance.randrange(1, 30) if chance.random() < 0.2 else -1
         calls = iter(range(10_000))
 
@@ -181,7 +186,12 @@ def test_250_runs_with_faults_at_random(part: int, tmp_path_factory: pytest.Temp
             assert (error.exit_code, isinstance(error, DriveError)) in ((5, True), (130, False))
             assert error.message.endswith(".")
             assert "has no seal" in error.advice
-            assert isinstance(error, Interrupted) or "byte" in error.message or "gone" in error.message or "flush" in error.message
+            assert (
+                isinstance(error, Interrupted)
+                or "byte" in error.message
+                or "gone" in error.message
+                or "flush" in error.message
+            )
             assert_sealed_only_when_finished(memory.data, finished)
         outcomes[outcome] = outcomes.get(outcome, 0) + 1
         build(image, memory, silent)  # the fault is mended: the same command ends well
@@ -201,6 +211,9 @@ def _random_faults(chance: random.Random, size: int) -> Faults:
         "passing": Faults(fails_writing=places(), fails_reading=places(), failures=chance.choice([1, 2])),
         "forgets": Faults(forgets=places()),
         "vanishes": Faults(vanishes_after=chance.randrange(1, 12 << 20)),
-        "fake": Faults(real_size=chance.choice([2, 4, 8]) << 20, beyond=chance.choice(["repeats", "lost", "ones", "noise", "fails"])),
+        "fake": Faults(
+            real_size=chance.choice([2, 4, 8]) << 20,
+            beyond=chance.choice(["repeats", "lost", "ones", "noise", "fails"]),
+        ),
         "volatile": Faults(volatile_cache=chance.choice([4096, BLOCK])),
     }[kind]

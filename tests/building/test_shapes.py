@@ -16,7 +16,7 @@ from lucky_keystone.checking.check import check_drive
 from lucky_keystone.content import Literal
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.errors import DriveGone, KeystoneError, ProtectError
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.planning.plan import DriveShape
 from lucky_keystone.planning.rules import make_plan
 from lucky_keystone.sources.source import Source, open_source
@@ -34,7 +34,9 @@ def source(tmp_path_factory: pytest.TempPathFactory) -> Source:
     return open_source(small_disc(tmp_path_factory.mktemp("shapes") / "disc.iso"))
 
 
-def built(source: Source, table: str, file_system: str, *, size: int = 128 << 20, sector_size: int = 512) -> MemoryDrive:
+def built(
+    source: Source, table: str, file_system: str, *, size: int = 128 << 20, sector_size: int = 512
+) -> MemoryDrive:
     plan = make_plan(source, Choices(table=table, file_system=file_system), DriveShape("CREW", size, sector_size))
     drive = MemoryDrive(size)
     build(compose_drive(plan), drive, silent)
@@ -62,14 +64,19 @@ def test_what_was_built_is_found_as_planned(table: str, file_system: str, sector
 
 
 @pytest.mark.parametrize(("table", "file_system"), [*SHAPES, ("gpt", "fat32")])
-def test_partition_editors_find_nothing_to_complain_of(table: str, file_system: str, source: Source, tmp_path: Path) -> None:
+def test_partition_editors_find_nothing_to_complain_of(
+    table: str, file_system: str, source: Source, tmp_path: Path
+) -> None:
     path = tmp_path / "drive.img"
     path.write_bytes(built(source, table, file_system).data)
     editors = [["sfdisk", "--verify", path], ["parted", "--script", "--machine", path, "unit", "s", "print"]]
     for command in [*editors, *([["sgdisk", "--verify", path]] if table == "gpt" else [])]:
         done = subprocess.run([need(str(command[0])), *command[1:]], capture_output=True, text=True, check=True)
         told = (done.stdout + done.stderr).lower()
-        assert not any(word in told for word in ("warning", "caution", "error", "overlap", "problem:")) or "no errors" in told, told
+        assert (
+            not any(word in told for word in ("warning", "caution", "error", "overlap", "problem:"))
+            or "no errors" in told
+        ), told
     if table == "gpt":
         assert "no problems found" in told
 
@@ -78,10 +85,14 @@ def test_flipped_bits_are_found(source: Source) -> None:
     """60 bits over all that was written, and 8 in each structure: told as damage or as what hosts change, never passed over."""
     drive = built(source, "mbr", "fat32+ntfs")
     original = bytes(drive.data)
-    image = compose_drive(make_plan(source, Choices(table="mbr", file_system="fat32+ntfs"), DriveShape("CREW", drive.size)))
+    image = compose_drive(
+        make_plan(source, Choices(table="mbr", file_system="fat32+ntfs"), DriveShape("CREW", drive.size))
+    )
     chance = random.Random(20261123)
     spans = [(region.offset, region.size) for region in image.regions]
-    for offset, size in chance.choices(spans, [size for _, size in spans], k=60) + [span for span in spans for _ in range(8)]:
+    for offset, size in chance.choices(spans, [size for _, size in spans], k=60) + [
+        span for span in spans for _ in range(8)
+    ]:
         at = offset + chance.randrange(size)
         drive.data[at] ^= 1 << chance.randrange(8)
         assert check_drive(drive, silent).findings, at
@@ -139,7 +150,11 @@ def mounted(drive: MemoryDrive, folder: Path, *commands: list[str]) -> None:
 
 def test_use_by_a_host_is_told_from_damage(source: Source, tmp_path: Path) -> None:
     drive = built(source, "mbr", "ntfs")
-    mounted(drive, tmp_path, ["sh", "-c", "echo ferry > 'Deck log.txt'; mkdir hold; echo cargo > hold/list.txt; touch setup.exe"])
+    mounted(
+        drive,
+        tmp_path,
+        ["sh", "-c", "echo ferry > 'Deck log.txt'; mkdir hold; echo cargo > hold/list.txt; touch setup.exe"],
+    )
     report = check_drive(drive, silent)
     assert [finding.level for finding in report.findings] == ["used"], report.findings
     assert "everything that was built is unchanged. New on it: Deck log.txt, hold" in report.findings[0].what
@@ -155,7 +170,9 @@ def test_use_by_a_host_is_told_from_damage(source: Source, tmp_path: Path) -> No
 
 
 @pytest.mark.parametrize(("table", "file_system"), [("mbr", "ntfs"), ("gpt", "fat32+ntfs")])
-def test_an_update_writes_what_differs_and_gives_the_planned_drive(table: str, file_system: str, source: Source) -> None:
+def test_an_update_writes_what_differs_and_gives_the_planned_drive(
+    table: str, file_system: str, source: Source
+) -> None:
     drive = built(source, table, file_system)
     choices = Choices(table=table, file_system=file_system)
     shape = DriveShape("CREW", drive.size)

@@ -20,7 +20,7 @@ from lucky_keystone.demo.tidewell import installer
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.medium import Medium
 from lucky_keystone.errors import DriveGone, ProtectError, SourceError, UsageError
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.planning.plan import DriveShape
 from lucky_keystone.planning.rules import make_plan
 from lucky_keystone.sources.source import Source
@@ -53,7 +53,9 @@ def put(name: str, size: int, seed: int = 1) -> Change:
     def change(root: Folder) -> None:
         folder = root.find_folder("drivers")
         assert folder is not None
-        folder.entries[name] = File(name, Literal(random.Random(seed).randbytes(size)), datetime(2026, 11, seed % 28 + 1))
+        folder.entries[name] = File(
+            name, Literal(random.Random(seed).randbytes(size)), datetime(2026, 11, seed % 28 + 1)
+        )
 
     return change
 
@@ -77,7 +79,9 @@ def built(found: Source, size: int = SIZE) -> MemoryDrive:
 
 def planned(found: Source, drive: Medium) -> tuple[DriveImage, object]:
     standing = read_standing(drive, 512)
-    return compose_drive(plan_update(found, Choices(identity="crew"), DriveShape("crew", drive.size), standing)), standing
+    return compose_drive(
+        plan_update(found, Choices(identity="crew"), DriveShape("crew", drive.size), standing)
+    ), standing
 
 
 def updated(found: Source, drive: Medium) -> int:
@@ -134,7 +138,9 @@ def test_files_keep_their_place_and_the_drive_is_unsealed_first() -> None:
 
     assert_holds(drive, newer)
     after = places(drive)
-    assert {path: after[path] for path in before if path in after} == {path: at for path, at in before.items() if path in after}
+    assert {path: after[path] for path in before if path in after} == {
+        path: at for path, at in before.items() if path in after
+    }
     first, *_, last = writes(drive)
     assert (first, last) == (("write", 0, 512), ("write", 0, 512))
     written = sum(size for _, _, size in writes(drive))
@@ -145,12 +151,16 @@ def test_files_keep_their_place_and_the_drive_is_unsealed_first() -> None:
 @given(
     st.lists(
         st.one_of(
-            st.builds(put, st.sampled_from([f"set{n:02}.bin" for n in range(14)]), st.integers(0, 9 * MIB), st.integers(1, 99)),
+            st.builds(
+                put, st.sampled_from([f"set{n:02}.bin" for n in range(14)]), st.integers(0, 9 * MIB), st.integers(1, 99)
+            ),
             st.builds(remove, *[st.sampled_from([f"set{n:02}.bin" for n in range(14)])] * 3),
         ),
         max_size=6,
     ),
-    st.lists(st.builds(put, st.sampled_from(["set01.bin", "x.bin"]), st.integers(0, 5 * MIB), st.integers(1, 99)), max_size=3),
+    st.lists(
+        st.builds(put, st.sampled_from(["set01.bin", "x.bin"]), st.integers(0, 5 * MIB), st.integers(1, 99)), max_size=3
+    ),
 )
 def test_any_change_after_any_change(first: list[Change], second: list[Change]) -> None:
     """Two updates in a row with whatever changes, then one without: always the source's tree, and at last nothing to write."""
@@ -188,8 +198,18 @@ def test_a_drive_that_cannot_be_updated_says_why() -> None:
     drive = built(source())
     cases: list[tuple[Change | None, Callable[[], None], type[Exception], str]] = [
         (put("big.bin", 79 * MIB), lambda: None, SourceError, "no room in one piece for drivers/big.bin"),
-        (None, lambda: drive.data.__setitem__(slice(512 + 600, 512 + 604), b"rust"), ProtectError, "its manifest is damaged"),
-        (None, lambda: drive.data.__setitem__(slice(512, 520), b"SOMEBODY"), ProtectError, "was not built by this program"),
+        (
+            None,
+            lambda: drive.data.__setitem__(slice(512 + 600, 512 + 604), b"rust"),
+            ProtectError,
+            "its manifest is damaged",
+        ),
+        (
+            None,
+            lambda: drive.data.__setitem__(slice(512, 520), b"SOMEBODY"),
+            ProtectError,
+            "was not built by this program",
+        ),
     ]
     for change, spoil, kind, told in cases:
         spoil()

@@ -10,9 +10,9 @@ from typing import Any
 
 import pytest
 
-from lucky_keystone.building.manifest import block_count, pack_manifest, read_manifest
 from lucky_keystone.drives.image_file import ImageFile
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
+from lucky_keystone.manifest.format import block_count, pack_manifest, read_manifest
 from lucky_keystone.sources.source import open_source
 from lucky_keystone.volumes.fat32.read import Fat32Volume
 
@@ -36,7 +36,9 @@ def test_a_good_drive_has_no_findings(built: Built) -> None:
     assert (report.built_from, report.volumes[0].label) == (built.source.path.name, "TIDEWELL_11")
     assert report.volumes[0].file_count == sum(1 for _ in built.plan.tree.files())
     assert report.bytes_checked > built.image.bytes_to_write
-    assert {row.firmware: row.verdict for row in report.starts} == {row.firmware: row.verdict for row in built.plan.forecast}
+    assert {row.firmware: row.verdict for row in report.starts} == {
+        row.firmware: row.verdict for row in built.plan.forecast
+    }
 
 
 def test_every_single_flipped_bit_is_found(built: Built, copy_of: Callable[[], Path]) -> None:
@@ -61,7 +63,8 @@ def test_every_single_flipped_bit_is_found(built: Built, copy_of: Callable[[], P
             mild.append(bit // 8)
         flip(path, bit)
     assert missed == []
-    # Not called a fault: what a host changes in passing (mounted mark, free counts, access dates, entries of free clusters).
+    # Not called a fault: what a host changes in passing (mounted mark, free counts, access dates, entries of free
+    # clusters).
     assert all(START <= byte < image.regions[4].offset for byte in mild)
     assert check_file(path).findings == []
 
@@ -88,7 +91,9 @@ def change(path: Path, offset: int, data: bytes) -> None:
         ("manifest", "manifest", "do not match their hash"),
     ],
 )
-def test_damage_is_named_with_what_to_do(damage: str, area: str, words: str, built: Built, copy_of: Callable[[], Path]) -> None:
+def test_damage_is_named_with_what_to_do(
+    damage: str, area: str, words: str, built: Built, copy_of: Callable[[], Path]
+) -> None:
     path = copy_of()
     with ImageFile(path) as drive:
         volume = Fat32Volume(drive, START, drive.size - START)
@@ -157,7 +162,9 @@ def test_a_drive_of_another_maker_is_checked_as_far_as_it_can_be(tmp_path: Path)
     with path.open("wb") as stream:
         stream.truncate(64 << 20)
     subprocess.run(
-        [need("mkfs.fat"), "-F", "32", "-s", "1", "-h", "2048", "--offset", "2048", path, "64512"], check=True, capture_output=True
+        [need("mkfs.fat"), "-F", "32", "-s", "1", "-h", "2048", "--offset", "2048", path, "64512"],
+        check=True,
+        capture_output=True,
     )
     change(path, 446, bytes.fromhex("80 20 21 00 0c 28 20 08 00 08 00 00 00 f8 01 00"))
     change(path, 510, b"\x55\xaa")
@@ -201,7 +208,9 @@ FOLDERS = [{"kind": "folders", "offset": 2 << 20, "size": 4096}]
     ],
     ids=str,
 )
-def test_a_forged_manifest_whose_hashes_fit_is_no_trap(forgery: dict[str, Any], built: Built, copy_of: Callable[[], Path]) -> None:
+def test_a_forged_manifest_whose_hashes_fit_is_no_trap(
+    forgery: dict[str, Any], built: Built, copy_of: Callable[[], Path]
+) -> None:
     """Whoever forges the text can take its hashes anew: sizes and places in it are still not believed."""
     path = copy_of()
     about = built.image.about | {"volumes": [built.image.about["volumes"][0] | forgery.get("volume", {})]}

@@ -15,7 +15,9 @@ from ..conftest import need
 from ..media import small_disc
 from .test_program import run, run_json
 
-pytestmark = pytest.mark.skipif(os.name != "posix" or os.geteuid() != 0, reason="loop devices want the right to make them")
+pytestmark = pytest.mark.skipif(
+    os.name != "posix" or os.geteuid() != 0, reason="loop devices want the right to make them"
+)
 MIB = 1 << 20
 Loop = Callable[..., Path]
 
@@ -30,7 +32,9 @@ def loop(tmp_path: Path) -> Iterator[Loop]:
         if not file.exists():
             with file.open("wb") as stream:
                 stream.truncate(size)
-        done = subprocess.run([tool, "--find", "--show", *options, str(file)], capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            [tool, "--find", "--show", *options, str(file)], capture_output=True, text=True, check=False
+        )
         if done.returncode:
             pytest.skip(f"no loop device can be made here: {done.stderr.strip()}")
         made.append(done.stdout.strip())
@@ -52,12 +56,19 @@ def tag_of(device: Path) -> str:
 
 
 @pytest.mark.parametrize("sector", [512, 4096])
-def test_the_whole_life_of_a_drive(sector: int, loop: Loop, small: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_whole_life_of_a_drive(
+    sector: int, loop: Loop, small: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setenv("LUCKY_KEYSTONE_LOG", str(tmp_path / "log.sqlite"))
     device = loop("stick.img", (64 if sector == 512 else 320) * MIB, "--sector-size", str(sector))
     tag = tag_of(device)
     listed = next(drive for drive in run_json("drives")["drives"] if drive["tag"] == tag)
-    assert (listed["path"], listed["sector_size"], listed["held_back"], listed["contents"]) == (str(device), sector, [], "empty")
+    assert (listed["path"], listed["sector_size"], listed["held_back"], listed["contents"]) == (
+        str(device),
+        sector,
+        [],
+        "empty",
+    )
 
     built = run_json("build", small, "--onto", tag, "--yes")
     assert (built["check"]["healthy"], built["retries"]) == (True, 0)
@@ -85,7 +96,14 @@ def test_the_whole_life_of_a_drive(sector: int, loop: Loop, small: Path, tmp_pat
         stream.seek(MIB)
         assert b"TIMETABLES" in stream.read(512)
     entries = run_json("log", "--drive", tag)["entries"]
-    assert [entry["command"] for entry in reversed(entries)] == ["build", "update", "update", "gauge", "gauge", "reclaim"]
+    assert [entry["command"] for entry in reversed(entries)] == [
+        "build",
+        "update",
+        "update",
+        "gauge",
+        "gauge",
+        "reclaim",
+    ]
     assert {entry["result"] for entry in entries} == {"done"}
 
 
@@ -128,7 +146,9 @@ def test_a_device_that_another_program_holds_is_left_alone(loop: Loop, small: Pa
 
 
 def test_a_partition_or_any_other_node_is_no_drive(small: Path) -> None:
-    assert "neither a whole drive nor an image file" in run("build", small, "--onto", "/dev/null", "--yes", code=3).stderr
+    assert (
+        "neither a whole drive nor an image file" in run("build", small, "--onto", "/dev/null", "--yes", code=3).stderr
+    )
 
 
 def test_a_device_is_a_source_and_its_disk_is_guarded(loop: Loop, small: Path, tmp_path: Path) -> None:
@@ -147,7 +167,9 @@ def test_a_device_is_a_source_and_its_disk_is_guarded(loop: Loop, small: Path, t
     assert disc.read_bytes() == before
 
 
-def test_sudo_leaves_nothing_of_roots_in_the_users_folders(small: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_sudo_leaves_nothing_of_roots_in_the_users_folders(
+    small: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setenv("SUDO_UID", "65534")
     monkeypatch.setenv("SUDO_GID", "65534")
     monkeypatch.setenv("LUCKY_KEYSTONE_LOG", str(tmp_path / "records/shop/log.sqlite"))

@@ -16,7 +16,9 @@ from lucky_keystone.drives.bay import Bay
 from lucky_keystone.sources.source import open_source
 
 
-def run(*arguments: object, code: int = 0, cwd: Path | None = None, typed: str | None = None) -> subprocess.CompletedProcess[str]:
+def run(
+    *arguments: object, code: int = 0, cwd: Path | None = None, typed: str | None = None
+) -> subprocess.CompletedProcess[str]:
     command = [sys.executable, "-m", "lucky_keystone", *map(str, arguments)]
     done = subprocess.run(command, capture_output=True, text=True, cwd=cwd, input=typed, check=False, timeout=300)
     assert done.returncode == code, done.stdout + done.stderr
@@ -43,7 +45,9 @@ def tags(bay: Path) -> dict[str, str]:
 
 def test_build_and_check_a_drive_of_the_bay(disc: Path, bay: Path, tags: dict[str, str], tmp_path: Path) -> None:
     tag = tags["stick-small"]
-    plan = run_json("plan", disc, "--for", tag, "--bay", bay, "--save", tmp_path / "p.toml", "--figure", tmp_path / "p.png")
+    plan = run_json(
+        "plan", disc, "--for", tag, "--bay", bay, "--save", tmp_path / "p.toml", "--figure", tmp_path / "p.png"
+    )
     assert plan["drive"] == {"name": tag, "size": 4_004_511_744, "sector_size": 512}
     built = run_json("build", tmp_path / "p.toml", "--onto", tag.lower(), "--bay", bay, "--yes")
     assert built["check"]["healthy"] is True
@@ -58,16 +62,23 @@ def test_build_and_check_a_drive_of_the_bay(disc: Path, bay: Path, tags: dict[st
 
 def test_text_of_each_command_tells_what_a_technician_compares(disc: Path, tmp_path: Path) -> None:
     inspected = run("inspect", disc, "--verify-source").stdout
-    assert all(word in inspected for word in ("Windows setup", "Tidewell Crew", "UEFI x64", "matches its integrity table"))
+    assert all(
+        word in inspected for word in ("Windows setup", "Tidewell Crew", "UEFI x64", "matches its integrity table")
+    )
     planned = run("plan", disc, "--part-size", "8MiB", "-v").stdout
-    assert all(word in planned for word in ("install.wim in 3 parts", "install2.swm", "will not start", "Needed", "BIOS"))
+    assert all(
+        word in planned for word in ("install.wim in 3 parts", "install2.swm", "will not start", "Needed", "BIOS")
+    )
     built = run("build", disc, "--onto", tmp_path / "drive.img").stdout
     assert all(word in built for word in ("written and read back alike", "No faults found.", "Starts on"))
     assert "\x1b" not in inspected + planned + built
 
 
 def test_held_back_drives_are_never_written(disc: Path, bay: Path, tags: dict[str, str]) -> None:
-    for name, reason in (("disk-archive", "is in use: /media/workshop/timetables"), ("disk-system", "holds this computer's system")):
+    for name, reason in (
+        ("disk-archive", "is in use: /media/workshop/timetables"),
+        ("disk-system", "holds this computer's system"),
+    ):
         before = (bay / f"{name}.img").stat()
         told = run("build", disc, "--onto", tags[name], "--bay", bay, "--yes", code=3).stderr
         assert reason in told
@@ -81,7 +92,12 @@ def test_twins_are_refused_and_several_drives_each_get_their_result(disc: Path, 
     slot = '[[drive]]\nfile = "{0}.img"\nmodel = "{1}"\nserial = "{2}"\n'
     box = tmp_path / "box"
     box.mkdir()
-    text = slot.format("a", "Mudlark", "") + slot.format("b", "Mudlark", "") + slot.format("c", "Gull", "1") + slot.format("d", "Gull", "2")
+    text = (
+        slot.format("a", "Mudlark", "")
+        + slot.format("b", "Mudlark", "")
+        + slot.format("c", "Gull", "1")
+        + slot.format("d", "Gull", "2")
+    )
     text += slot.format("e", "Gull", "3") + "[drive.faults]\nvanishes_after = 9000000\n"
     (box / "bay.toml").write_text(text)
     for name in "abcde":
@@ -122,8 +138,16 @@ def test_nothing_is_erased_unasked(disc: Path, tmp_path: Path) -> None:
         (["log", "--since", "yesterday"], 2, "is not a date"),
         (["build", "{disc}", "--onto", "{tmp}", "--yes"], 2, "is a folder"),
         (["build", "{disc}", "--onto", "{tmp}/a.img", "--onto", "{tmp}/a.img"], 2, "is named twice"),
-        (["build", "{disc}", "--onto", "{tmp}/x.img", "--file-system", "ntfs", "--part-size", "9M"], 2, "nothing is split on NTFS"),
-        (["build", "{disc}", "--onto", "{tmp}/x.img", "--table", "gpt", "--firmware", "bios"], 2, "start no Windows installer"),
+        (
+            ["build", "{disc}", "--onto", "{tmp}/x.img", "--file-system", "ntfs", "--part-size", "9M"],
+            2,
+            "nothing is split on NTFS",
+        ),
+        (
+            ["build", "{disc}", "--onto", "{tmp}/x.img", "--table", "gpt", "--firmware", "bios"],
+            2,
+            "start no Windows installer",
+        ),
         (["build", "{disc}", "--onto", "{tmp}/x.img", "--size", "20MiB"], 4, "does not fit"),
         (["build", "{disc}", "--onto", "{tmp}/x.img", "--sha256", "00"], 4, "SHA-256 is"),
         (["build", "{disc}", "--onto", "{tmp}/no/where/x.img"], 5, "No such file or directory"),
@@ -164,7 +188,19 @@ def test_split_writes_parts_and_never_over_others(disc: Path, tmp_path: Path) ->
 
 
 def test_help_of_every_command_shows_examples() -> None:
-    for command in ("drives", "inspect", "plan", "build", "check", "rehearse", "gauge", "reclaim", "log", "split", "demo"):
+    for command in (
+        "drives",
+        "inspect",
+        "plan",
+        "build",
+        "check",
+        "rehearse",
+        "gauge",
+        "reclaim",
+        "log",
+        "split",
+        "demo",
+    ):
         assert f"lucky-keystone {command}" in run(command, "--help").stdout
     assert all(word in run("--help").stdout for word in ("Exit codes", "Completion", "inspect"))
 

@@ -117,7 +117,9 @@ class Bench:
             hardware.drive = replace(hardware.drive, mounts=("/media/x",))
         elif kind == "plug":
             absent = [hardware for hardware in self.all if hardware not in self.plugged.values()]
-            free = next(path for path in map(Path, (f"/dev/sd{letter}" for letter in "abcdefgh")) if path not in self.plugged)
+            free = next(
+                path for path in map(Path, (f"/dev/sd{letter}" for letter in "abcdefgh")) if path not in self.plugged
+            )
             if absent:
                 self.plugged[free] = absent[which % len(absent)]
 
@@ -198,7 +200,10 @@ class Workshop(RuleBasedStateMachine):
 
     @rule(
         confirmed=confirmations,
-        events=st.lists(st.tuples(st.sampled_from(["none", "swap", "swap", "unplug", "plug", "mount"]), st.integers(0, 5)), max_size=6),
+        events=st.lists(
+            st.tuples(st.sampled_from(["none", "swap", "swap", "unplug", "plug", "mount"]), st.integers(0, 5)),
+            max_size=6,
+        ),
         lifted=st.sets(st.sampled_from(sorted(OVERRIDABLE, key=str))),
     )
     def a_build_begins(self, confirmed: Drive | None, events: list[tuple[str, int]], lifted: set[Guard]) -> None:

@@ -44,7 +44,9 @@ class Computer:
             self.put(f"run/udev/data/b{number}", "\n".join(f"E:{key}={value}" for key, value in udev.items()))
         return number
 
-    def disk(self, name: str, size: int, device: str, *, attributes: dict[str, object] | None = None, **udev: str) -> str:
+    def disk(
+        self, name: str, size: int, device: str, *, attributes: dict[str, object] | None = None, **udev: str
+    ) -> str:
         """Make a disk behind the bus place `device`; `attributes` are files of the disk or, as device/…, of the device."""
         number = self.block(name, size, **udev)
         (self.root / "sys" / device).mkdir(parents=True, exist_ok=True)
@@ -54,15 +56,31 @@ class Computer:
         return number
 
     def stick(
-        self, name: str, size: int, *, port: str = "2-1", serial: str = "", speed: int = 5000, version: str = "3.20", unit: int = 0
+        self,
+        name: str,
+        size: int,
+        *,
+        port: str = "2-1",
+        serial: str = "",
+        speed: int = 5000,
+        version: str = "3.20",
+        unit: int = 0,
     ) -> str:
         """Make a USB stick of one model."""
         place = f"{PCI}/usb{port[0]}/{port}"
-        for key, value in {"idVendor": "1d6b", "product": "Gangway Pro", "serial": serial, "speed": speed, "version": version}.items():
+        for key, value in {
+            "idVendor": "1d6b",
+            "product": "Gangway Pro",
+            "serial": serial,
+            "speed": speed,
+            "version": version,
+        }.items():
             if value:
                 self.put(f"sys/{place}/{key}", value)
         device = f"{place}/{port}:1.0/host6/target6:0:0/6:0:0:{unit}"
-        return self.disk(name, size, device, attributes={"removable": 1, "device/vendor": "Tidewell", "device/model": "Gangway Pro"})
+        return self.disk(
+            name, size, device, attributes={"removable": 1, "device/vendor": "Tidewell", "device/model": "Gangway Pro"}
+        )
 
     def partition(self, disk: str, number: int, size: int, **udev: str) -> str:
         name = f"{disk}p{number}" if disk[-1].isdigit() else f"{disk}{number}"
@@ -82,7 +100,10 @@ class Computer:
 
     def host(self) -> LinuxFinder:
         self.put("proc/self/mountinfo", "\n".join(self.mounts))
-        self.put("proc/swaps", "Filename Type Size Used Priority\n" + "\n".join(f"{name} partition 1 0 -2" for name in self.swaps))
+        self.put(
+            "proc/swaps",
+            "Filename Type Size Used Priority\n" + "\n".join(f"{name} partition 1 0 -2" for name in self.swaps),
+        )
         return LinuxFinder(self.root)
 
 
@@ -100,7 +121,9 @@ def laptop(computer: Computer) -> None:
 
 def mounted_stick(computer: Computer) -> None:
     computer.stick("sda", 64 * 10**9, serial="AA11")
-    computer.mount(computer.partition("sda", 1, 60 * 10**9, ID_FS_TYPE="vfat", ID_FS_LABEL="CREW"), "/media/deck\\040two", "vfat")
+    computer.mount(
+        computer.partition("sda", 1, 60 * 10**9, ID_FS_TYPE="vfat", ID_FS_LABEL="CREW"), "/media/deck\\040two", "vfat"
+    )
 
 
 def encrypted_lvm(computer: Computer) -> None:
@@ -198,7 +221,9 @@ def locked_card(computer: Computer) -> None:
 def inner_sata(computer: Computer) -> None:
     """A disk that nothing uses, but built in: a second disk of a desktop, say."""
     attributes = {"device/vendor": "ATA", "device/model": "Keelson 256"}
-    computer.disk("sda", 256 * 10**9, f"{PCI}/ata3/host2/target2:0:0/2:0:0:0", attributes=attributes, ID_SERIAL_SHORT="KS9913")
+    computer.disk(
+        "sda", 256 * 10**9, f"{PCI}/ata3/host2/target2:0:0/2:0:0:0", attributes=attributes, ID_SERIAL_SHORT="KS9913"
+    )
 
 
 def loop_device(computer: Computer) -> None:
@@ -278,7 +303,9 @@ def test_the_disk_below_a_source_is_found_through_lvm(tmp_path: Path) -> None:
     number = (tmp_path / "sys/block/dm-1/dev").read_text().strip()
 
     assert computer.host().disks_holding(number, "") == {Path("/dev/nvme0n1")}
-    assert computer.host().disks_holding("0:77", "/images/installer.iso") == {Path("/dev/nvme0n1")}, "by its mount point"
+    assert computer.host().disks_holding("0:77", "/images/installer.iso") == {Path("/dev/nvme0n1")}, (
+        "by its mount point"
+    )
     assert computer.host().disks_holding("99:99", "") == frozenset()
 
 

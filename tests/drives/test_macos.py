@@ -30,24 +30,56 @@ def disk(name: str, size: int, content: str, *parts: dict[str, Any], **more: Any
 
 
 LISTED = [
-    disk("disk0", 500 * GB, "GUID_partition_scheme", part("disk0s1", "EFI", GB // 5, "EFI"), part("disk0s2", "Apple_APFS", 499 * GB)),
+    disk(
+        "disk0",
+        500 * GB,
+        "GUID_partition_scheme",
+        part("disk0s1", "EFI", GB // 5, "EFI"),
+        part("disk0s2", "Apple_APFS", 499 * GB),
+    ),
     disk(
         "disk1",
         499 * GB,
         "",
         APFSPhysicalStores=[{"DeviceIdentifier": "disk0s2"}],
-        APFSVolumes=[part("disk1s1", "", 200 * GB, "Studio", "/System/Volumes/Data"), part("disk1s2", "", 20 * GB, "System", "/")],
+        APFSVolumes=[
+            part("disk1s1", "", 200 * GB, "Studio", "/System/Volumes/Data"),
+            part("disk1s2", "", 20 * GB, "System", "/"),
+        ],
     ),
-    disk("disk4", 32 * GB, "FDisk_partition_scheme", part("disk4s1", "DOS_FAT_32", 32 * GB, "POSTERS", "/Volumes/POSTERS")),
+    disk(
+        "disk4",
+        32 * GB,
+        "FDisk_partition_scheme",
+        part("disk4s1", "DOS_FAT_32", 32 * GB, "POSTERS", "/Volumes/POSTERS"),
+    ),
     disk("disk5", 4000 * GB, "GUID_partition_scheme", part("disk5s1", "Apple_RAID", 4000 * GB)),
     disk("disk6", 64 * GB, ""),
     disk("disk7", 0, ""),
 ]
 INFO: dict[str, dict[str, Any]] = {
-    "disk0": {"MediaName": "APPLE SSD", "TotalSize": 500 * GB, "DeviceBlockSize": 4096, "Internal": True, "BusProtocol": "Apple Fabric"},
-    "disk4": {"MediaName": "Gangway Pro", "TotalSize": 32 * GB, "Internal": False, "RemovableMedia": True, "BusProtocol": "USB"},
+    "disk0": {
+        "MediaName": "APPLE SSD",
+        "TotalSize": 500 * GB,
+        "DeviceBlockSize": 4096,
+        "Internal": True,
+        "BusProtocol": "Apple Fabric",
+    },
+    "disk4": {
+        "MediaName": "Gangway Pro",
+        "TotalSize": 32 * GB,
+        "Internal": False,
+        "RemovableMedia": True,
+        "BusProtocol": "USB",
+    },
     "disk5": {"MediaName": "Harbour Archive", "TotalSize": 4000 * GB, "Internal": False, "BusProtocol": "Thunderbolt"},
-    "disk6": {"MediaName": "SDXC Reader", "TotalSize": 64 * GB, "Internal": True, "RemovableMedia": True, "BusProtocol": "Secure Digital"}
+    "disk6": {
+        "MediaName": "SDXC Reader",
+        "TotalSize": 64 * GB,
+        "Internal": True,
+        "RemovableMedia": True,
+        "BusProtocol": "Secure Digital",
+    }
     | {"WritableMedia": False},
     "disk7": {"MediaName": "Empty Reader", "TotalSize": 0, "Internal": False, "BusProtocol": "USB"},
     "/": {"ParentWholeDisk": "disk1"},
@@ -59,7 +91,9 @@ REGISTRY = [
         "UsbLinkSpeed": 480_000_000,
         "bcdUSB": 0x0320,
         "USB Serial Number": "GP-77",
-        "IORegistryEntryChildren": [{"IOObjectClass": "IOMedia", "IORegistryEntryChildren": [{"Whole": True, "BSD Name": "disk4"}]}],
+        "IORegistryEntryChildren": [
+            {"IOObjectClass": "IOMedia", "IORegistryEntryChildren": [{"Whole": True, "BSD Name": "disk4"}]}
+        ],
     }
 ]
 
@@ -101,7 +135,9 @@ class Mac:
         if request == DKIOCSYNCHRONIZECACHE:
             self.log.append("synchronize")
             return b""
-        return {DKIOCGETBLOCKSIZE: struct.pack("<I", 512), DKIOCGETBLOCKCOUNT: struct.pack("<Q", 32 * GB // 512)}[request]
+        return {DKIOCGETBLOCKSIZE: struct.pack("<I", 512), DKIOCGETBLOCKCOUNT: struct.pack("<Q", 32 * GB // 512)}[
+            request
+        ]
 
     def node_number(self, place: int | Path) -> int:
         return (0x0E01 if self.swapped else 0x0E04) if isinstance(place, int) else 0x0E00 + int(place.name[-1])
@@ -130,7 +166,11 @@ def test_drives_are_found_and_held_back_as_they_are(mac: Mac) -> None:
     host = MacHost(mac)
     told = {drive.model: drive for drive in host.drives()}
     assert {model: held_back(drive) for model, drive in told.items()} == {
-        "APPLE SSD": ("holds this computer's system", "is built into this computer", "is in use: /System/Volumes/Data, /"),
+        "APPLE SSD": (
+            "holds this computer's system",
+            "is built into this computer",
+            "is in use: /System/Volumes/Data, /",
+        ),
         "Gangway Pro": ("is in use: /Volumes/POSTERS",),
         "Harbour Archive": ("carries a member of a RAID",),
         "SDXC Reader": ("is read-only",),
@@ -162,7 +202,9 @@ def test_the_whole_disk_is_unmounted_and_its_raw_node_written(mac: Mac) -> None:
         ({"swapped": True}, ProtectError, "no drive of this computer any more"),
     ],
 )
-def test_what_is_busy_denied_or_swapped_is_not_written(mac: Mac, trouble: dict[str, bool], kind: type[Exception], told: str) -> None:
+def test_what_is_busy_denied_or_swapped_is_not_written(
+    mac: Mac, trouble: dict[str, bool], kind: type[Exception], told: str
+) -> None:
     host = MacHost(mac)
     stick = next(drive for drive in host.drives() if drive.serial == "GP-77")
     for name, value in trouble.items():

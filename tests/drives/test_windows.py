@@ -99,7 +99,9 @@ class Bench:
         if code == records.IOCTL_STORAGE_GET_DEVICE_NUMBER:
             return struct.pack("<III", 7, disk.number, 0)
         if code == records.IOCTL_DISK_GET_DRIVE_LAYOUT_EX:
-            entries = b"".join(struct.pack("<IIQQI4x", 1, 0, 1 << 20, 1 << 30, 1) + kind + bytes(96) for kind in disk.partition_types)
+            entries = b"".join(
+                struct.pack("<IIQQI4x", 1, 0, 1 << 20, 1 << 30, 1) + kind + bytes(96) for kind in disk.partition_types
+            )
             return struct.pack("<II", 1, len(disk.partition_types)).ljust(48, b"\0") + entries
         if code == records.IOCTL_DISK_UPDATE_PROPERTIES:
             self.log.append("update properties")
@@ -108,7 +110,9 @@ class Bench:
     def control_volume(self, path: str, code: int) -> bytes:
         if code == records.IOCTL_VOLUME_GET_VOLUME_DISK_EXTENTS:
             extents = self.volume_list[path][0]
-            return struct.pack("<II", len(extents), 0) + b"".join(struct.pack("<IIQQ", n, 0, 1 << 20, size) for n, size in extents)
+            return struct.pack("<II", len(extents), 0) + b"".join(
+                struct.pack("<IIQQ", n, 0, 1 << 20, size) for n, size in extents
+            )
         if code == records.FSCTL_LOCK_VOLUME and path in self.busy:
             raise winerror(5)
         self.log.append({records.FSCTL_LOCK_VOLUME: "lock", records.FSCTL_DISMOUNT_VOLUME: "dismount"}[code])
@@ -117,7 +121,9 @@ class Bench:
     def read(self, handle: int, view: memoryview, offset: int) -> int:
         if self.read_error:
             raise winerror(self.read_error)
-        assert offset % self.disk(self.handles[handle]).sector == len(view) % self.disk(self.handles[handle]).sector == 0
+        assert (
+            offset % self.disk(self.handles[handle]).sector == len(view) % self.disk(self.handles[handle]).sector == 0
+        )
         view[:] = self.data.get((offset, len(view)), bytes(len(view)))
         return len(view)
 
@@ -171,7 +177,12 @@ def test_drives_are_found_and_held_back_as_they_are(bench: Bench) -> None:
         "Quay Disk": ("is built into this computer", "carries a member of a storage pool"),
     }
     stick, archive = told["Tidewell Gangway Pro"], told["Tidewell Harbour Archive"]
-    assert (stick.serial, stick.size, stick.bus, stick.volumes) == ("GP-2", 16 * GB, "USB", ("FAT32 'TIMETABLES' 14.9 GiB",))
+    assert (stick.serial, stick.size, stick.bus, stick.volumes) == (
+        "GP-2",
+        16 * GB,
+        "USB",
+        ("FAT32 'TIMETABLES' 14.9 GiB",),
+    )
     assert (archive.sector_size, archive.physical_sector_size) == (4096, 4096)
     assert host.disks_below(Path(r"C:\images\installer.iso")) == {Path(r"\\.\PhysicalDrive0")}
     assert host.disks_below(Path(r"C:\Mounted\Stick\installer.iso")) == {Path(r"\\.\PhysicalDrive1")}

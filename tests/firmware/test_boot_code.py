@@ -10,7 +10,7 @@ from unicorn.x86_const import UC_X86_REG_DL
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.drives.image_file import ImageFile
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.rehearsal.machine import LOADER, Machine
 from lucky_keystone.rehearsal.rehearse import rehearse_bios
 from lucky_keystone.sources.source import open_source
@@ -27,7 +27,9 @@ def drive(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFacto
     folder = tmp_path_factory.mktemp("boot")
     write_disc(folder / "disc.iso", installer(loader_size=500 << 10, hollow_count=0, files=4), LABEL, MOMENT, silent)
     size = {512: None, 4096: 300 << 20, 32768: 3 << 30}[request.param]
-    built = build_drive(open_source(folder / "disc.iso"), folder / "drive.img", Choices(cluster=request.param), size=size)
+    built = build_drive(
+        open_source(folder / "disc.iso"), folder / "drive.img", Choices(cluster=request.param), size=size
+    )
     with ImageFile(built.path) as image:
         last = built.image.regions[-1]
         return image.read_at(0, last.offset + last.size)
@@ -171,9 +173,15 @@ def test_a_fragmented_loader_is_loaded_along_its_chain(drive: bytes, tmp_path: P
 
 def test_a_rehearsal_tells_each_step_and_the_end(drive: bytes) -> None:
     found = rehearse_bios(_Bytes(drive, 1 << 42), 512)
-    assert (found.starts, found.sectors_read) == (True, sum(count for _, _, count in Machine(_Bytes(drive)).start().reads))
+    assert (found.starts, found.sectors_read) == (
+        True,
+        sum(count for _, _, count in Machine(_Bytes(drive)).start().reads),
+    )
     told = " ".join(found.steps)
-    places = [told.index(word) for word in ("Sector 0", "boot sector", "further boot code", "the root folder", "reads BOOTMGR")]
+    places = [
+        told.index(word)
+        for word in ("Sector 0", "boot sector", "further boot code", "the root folder", "reads BOOTMGR")
+    ]
     assert places == sorted(places)
     assert "hands over to BOOTMGR at 2000:0000: 512,000 bytes, whole" in found.end
 

@@ -11,7 +11,7 @@ from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.planning.plan import DriveShape
 from lucky_keystone.planning.rules import make_plan
 from lucky_keystone.rehearsal.machine import LOADER, Machine
@@ -36,7 +36,9 @@ def whole(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFacto
     for number in range(_ROOT_FILES):
         (folder / "over" / f"{chr(97 + number % 26)} timetable of pier {number} and all that.txt").write_bytes(b"")
     choices = Choices(file_system="ntfs", firmware="bios", cluster=request.param)
-    image = compose_drive(make_plan(open_source(folder / "disc.iso", [folder / "over"]), choices, DriveShape("counter", 48 << 20)))
+    image = compose_drive(
+        make_plan(open_source(folder / "disc.iso", [folder / "over"]), choices, DriveShape("counter", 48 << 20))
+    )
     made = MemoryDrive(image.size)
     build(image, made, silent)
     return made
@@ -74,9 +76,7 @@ def test_a_loader_replaced_and_scattered_by_another_system(whole: MemoryDrive, t
     used.data[:] = whole.data
     cluster = volume_of(bytes(whole.data)).cluster_size
     fill = f"cp bootmgr /tmp/keep.$$; n=0; while head -c {max(cluster, 8192)} /dev/zero > fill.$n 2>/dev/null; do n=$((n+1)); done"
-    scatter = (
-        "i=0; while [ $i -le $n ]; do rm -f fill.$i; i=$((i+2)); done; rm bootmgr; sync; cp /tmp/keep.$$ bootmgr; rm -f fill.* /tmp/keep.$$"
-    )
+    scatter = "i=0; while [ $i -le $n ]; do rm -f fill.$i; i=$((i+2)); done; rm bootmgr; sync; cp /tmp/keep.$$ bootmgr; rm -f fill.* /tmp/keep.$$"
     mounted(used, tmp_path, ["sh", "-c", f"{fill}; {scatter}"])
     drive = bytes(used.data)
     entry = volume_of(drive).find("bootmgr")
@@ -178,6 +178,13 @@ def test_a_rehearsal_tells_each_step_and_the_end(drive: bytes) -> None:
     found = rehearse_bios(_Bytes(drive), 512)
     assert found.starts
     told = " ".join(found.steps)
-    words = ("Sector 0", "boot sector", "further boot code in $Boot", "the file table", "the root folder", "reads BOOTMGR")
+    words = (
+        "Sector 0",
+        "boot sector",
+        "further boot code in $Boot",
+        "the file table",
+        "the root folder",
+        "reads BOOTMGR",
+    )
     places = [told.index(word) for word in words]
     assert places == sorted(places)

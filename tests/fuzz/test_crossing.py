@@ -23,7 +23,16 @@ def walk(tmp_path_factory: pytest.TempPathFactory) -> Path:
     if compiler is None:
         pytest.skip("no C compiler is installed")
     program = tmp_path_factory.mktemp("crossing") / "walk"
-    options = ["-std=c11", "-O1", "-g", "-Wall", "-Wextra", "-Werror", "-fsanitize=address,undefined", "-fno-sanitize-recover=all"]
+    options = [
+        "-std=c11",
+        "-O1",
+        "-g",
+        "-Wall",
+        "-Wextra",
+        "-Werror",
+        "-fsanitize=address,undefined",
+        "-fno-sanitize-recover=all",
+    ]
     subprocess.run([compiler, *options, "-o", program, CROSSING / "walk.c", CROSSING / "ntfs.c"], check=True)
     return program
 

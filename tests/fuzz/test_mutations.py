@@ -21,7 +21,7 @@ from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.install_image import DemoEdition, install_image, small_blob
 from lucky_keystone.demo.tidewell import LABEL, MOMENT
 from lucky_keystone.errors import SourceError
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.planning.plan import DriveShape
 from lucky_keystone.planning.rules import make_plan
 from lucky_keystone.sources.source import open_source
@@ -35,14 +35,32 @@ from ..media import MemoryDrive
 CASES, CHUNKS = 20_000, 8
 KINDS = ("udf", "joliet", "rock ridge", "install image", "drive", "gpt drive", "ntfs drive")
 LONGEST = 20.0  # seconds for one case; a good one takes some milliseconds, a busy machine more
-EXTREMES = [b"\0" * 4, b"\xff" * 4, b"\x01\0\0\0", b"\xff\xff\xff\x7f", b"\0\0\0\x80", b"\xff" * 8, b"\xff" * 7 + b"\x7f"]
+EXTREMES = [
+    b"\0" * 4,
+    b"\xff" * 4,
+    b"\x01\0\0\0",
+    b"\xff\xff\xff\x7f",
+    b"\0\0\0\x80",
+    b"\xff" * 8,
+    b"\xff" * 7 + b"\x7f",
+]
 
 
 def small_installer() -> Folder:
-    editions = [DemoEdition("Tidewell Mini", "Mini", [("pier.dll", small_blob(b"pier" * 500)), ("mole.dll", small_blob(b"mole" * 900))])]
+    editions = [
+        DemoEdition(
+            "Tidewell Mini", "Mini", [("pier.dll", small_blob(b"pier" * 500)), ("mole.dll", small_blob(b"mole" * 900))]
+        )
+    ]
     image = install_image(editions, architecture=9, version=(11, 2, 30110, 1), language="en-GB")
     root = Folder("", MOMENT)
-    for path in ("sources/boot.wim", "sources/install.wim", "bootmgr", "efi/boot/bootx64.efi", "support/deck/Überfahrt nach 東京.txt"):
+    for path in (
+        "sources/boot.wim",
+        "sources/install.wim",
+        "bootmgr",
+        "efi/boot/bootx64.efi",
+        "support/deck/Überfahrt nach 東京.txt",
+    ):
         here = root
         *folders, name = path.split("/")
         for folder in folders:
@@ -105,7 +123,9 @@ def targets(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Target]:
         (folder / "in" / path).write_bytes(b"".join(bytes(piece) for piece in stream(file.content)))
     for kind, options in (("joliet", ["-J"]), ("rock ridge", ["-R"])):
         disc = folder / f"{kind}.iso"
-        subprocess.run([need("genisoimage"), "-quiet", *options, "-o", disc, folder / "in"], check=True, capture_output=True)
+        subprocess.run(
+            [need("genisoimage"), "-quiet", *options, "-o", disc, folder / "in"], check=True, capture_output=True
+        )
         found[kind] = on_file(disc, [(32768 + at, size) for at, size in used_spans(disc.read_bytes()[32768:69_632])])
 
     wim = bytearray((folder / "in/sources/install.wim").read_bytes())

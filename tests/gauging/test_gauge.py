@@ -32,18 +32,28 @@ def gauged(faults: Faults, mode: Mode, *, filled: bool = True, whole: bool = Fal
 FAKES = [
     (Faults(real_size=real, beyond=beyond, remembers=remembers), verdict)
     for real in (32 * MIB, 37 * MIB + 4096, 48 * MIB)
-    for beyond, verdict in (("repeats", "repeats"), ("lost", "loses"), ("ones", "loses"), ("noise", "loses"), ("fails", "ends"))
+    for beyond, verdict in (
+        ("repeats", "repeats"),
+        ("lost", "loses"),
+        ("ones", "loses"),
+        ("noise", "loses"),
+        ("fails", "ends"),
+    )
     for remembers in (0, 512 << 10)
 ]
 
 
 @pytest.mark.parametrize("mode", ["marks", "erase"])
 @pytest.mark.parametrize(
-    ("faults", "verdict"), FAKES, ids=lambda value: f"{value.beyond}-{value.real_size}" if isinstance(value, Faults) else ""
+    ("faults", "verdict"),
+    FAKES,
+    ids=lambda value: f"{value.beyond}-{value.real_size}" if isinstance(value, Faults) else "",
 )
 def test_every_fake_is_found_by_writing(faults: Faults, verdict: str, mode: Mode) -> None:
     if mode == "marks" and faults.remembers:
-        faults = Faults(real_size=faults.real_size, beyond=faults.beyond, remembers=32 << 10)  # less than the marked region
+        faults = Faults(
+            real_size=faults.real_size, beyond=faults.beyond, remembers=32 << 10
+        )  # less than the marked region
     found, before, after = gauged(faults, mode)
 
     assert (found.capacity.verdict, found.healthy) == (verdict, False)

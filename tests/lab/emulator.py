@@ -13,7 +13,9 @@ from lucky_keystone.rehearsal.emulator import FIRMWARES, Started, find_image, st
 OVMF = Path("/usr/share/OVMF")
 
 
-def start(drive: Path, firmware: str, *, seconds: int = 120, image: Path | None = None, store: Path | None = None) -> Started:
+def start(
+    drive: Path, firmware: str, *, seconds: int = 120, image: Path | None = None, store: Path | None = None
+) -> Started:
     """Start `drive`, opened in snapshot mode; skip the test, naming it, when emulator or firmware is not installed."""
     kind = FIRMWARES[firmware]
     if shutil.which(kind.program) is None or (kind.images and (image or find_image(kind.images)) is None):

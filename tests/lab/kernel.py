@@ -44,7 +44,20 @@ def see(drive: Path, folder: Path, driver: str = "vfat", seconds: int = 180) -> 
     console = folder / "console.txt"
     subprocess.run(
         [
-            *(emulator, "-machine", "q35", "-accel", "tcg", "-m", "512", "-display", "none", "-no-reboot", "-nic", "none"),
+            *(
+                emulator,
+                "-machine",
+                "q35",
+                "-accel",
+                "tcg",
+                "-m",
+                "512",
+                "-display",
+                "none",
+                "-no-reboot",
+                "-nic",
+                "none",
+            ),
             *("-monitor", "none", "-serial", f"file:{console}", "-kernel", str(image), "-initrd", str(initramfs)),
             *("-append", "console=ttyS0 quiet loglevel=3 panic=-1", "-drive", f"if=virtio,format=raw,file={drive}"),
         ],
@@ -71,5 +84,7 @@ def _initramfs(root: Path, busybox: Path, driver: str) -> Path:
     names = "\n".join(str(path.relative_to(root)) for path in sorted(root.rglob("*")))
     archive = root.with_suffix(".cpio")
     with archive.open("wb") as stream:
-        subprocess.run([need("cpio"), "-o", "-H", "newc", "--quiet"], cwd=root, input=os.fsencode(names), stdout=stream, check=True)
+        subprocess.run(
+            [need("cpio"), "-o", "-H", "newc", "--quiet"], cwd=root, input=os.fsencode(names), stdout=stream, check=True
+        )
     return archive

@@ -15,12 +15,12 @@ from tempfile import TemporaryDirectory
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.errors import KeystoneError
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.planning.plan import DriveShape, Outlook
 from lucky_keystone.planning.rules import make_plan
 from lucky_keystone.rehearsal.emulator import start_drive
-from lucky_keystone.sources.authenticode import read_certificate
 from lucky_keystone.sources.source import Source, open_source
+from lucky_keystone.starting.authenticode import read_certificate
 
 from ..conftest import Built, build_drive, silent
 
@@ -34,7 +34,10 @@ ROWS = {
     "UEFI ARM64": "uefi-arm64",
     "UEFI ARM64, Secure Boot": "uefi-arm64",
 }
-"""Rows of the forecast that firmware here can prove, and the firmware. No 32-bit firmware here comes with a test key."""
+"""Rows of the forecast that firmware here can prove, and the firmware.
+
+No 32-bit firmware here comes with a test key.
+"""
 KEY = Path("/usr/share/ovmf/PkKek-1-snakeoil.key")
 SECURE = {
     "uefi-x64": (Path("/usr/share/OVMF/OVMF_CODE_4M.secboot.fd"), Path("/usr/share/OVMF/OVMF_VARS_4M.snakeoil.fd")),
@@ -54,8 +57,19 @@ def sign(loader: bytes, folder: Path) -> bytes:
     """Return `loader` signed with the test key, by another program."""
     (folder / "plain.efi").write_bytes(loader)
     opened = folder / "key.pem"
-    subprocess.run(["openssl", "rsa", "-in", KEY, "-passin", "pass:snakeoil", "-out", opened], check=True, capture_output=True)
-    command = ["sbsign", "--key", opened, "--cert", certificate_of(), "--output", folder / "signed.efi", folder / "plain.efi"]
+    subprocess.run(
+        ["openssl", "rsa", "-in", KEY, "-passin", "pass:snakeoil", "-out", opened], check=True, capture_output=True
+    )
+    command = [
+        "sbsign",
+        "--key",
+        opened,
+        "--cert",
+        certificate_of(),
+        "--output",
+        folder / "signed.efi",
+        folder / "plain.efi",
+    ]
     subprocess.run(command, check=True, capture_output=True)
     return (folder / "signed.efi").read_bytes()
 
@@ -63,7 +77,13 @@ def sign(loader: bytes, folder: Path) -> bytes:
 def lab_source(folder: Path, *, signed: bool) -> Source:
     """A small installer with loaders for three architectures, signed with the test key if that is wanted."""
     disc = folder / "lab.iso"
-    write_disc(disc, installer(hollow_size=4 << 20, hollow_count=1, files=12, architectures=("x64", "x86", "arm64")), LABEL, MOMENT, silent)
+    write_disc(
+        disc,
+        installer(hollow_size=4 << 20, hollow_count=1, files=12, architectures=("x64", "x86", "arm64")),
+        LABEL,
+        MOMENT,
+        silent,
+    )
     source = open_source(disc)
     if not signed:
         return source
@@ -141,7 +161,9 @@ def write_table(folder: Path) -> bool:
                 for tried in try_rows(built):
                     held = tried.started == (tried.forecast.verdict == "starts")
                     all_held = all_held and held
-                    cells.append(("yes" if tried.started else "no") + ("" if held else f" (forecast: {tried.forecast.verdict})"))
+                    cells.append(
+                        ("yes" if tried.started else "no") + ("" if held else f" (forecast: {tried.forecast.verdict})")
+                    )
                     print(tried.shape, tried.firmware, cells[-1], tried.forecast.reason, flush=True)
                 lines.append(f"| {table} | {firmware} | {file_system} | " + " | ".join(cells) + " |")
                 built.path.unlink()

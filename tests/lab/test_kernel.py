@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.content import stream
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.sources.source import open_source
 from lucky_keystone.tree import Folder
 
@@ -31,9 +31,13 @@ def sums_of(tree: Folder) -> dict[str, str]:
 
 
 @pytest.mark.parametrize(("file_system", "driver"), [("fat32", "vfat"), ("ntfs", "ntfs3"), ("fat32+ntfs", "ntfs3")])
-def test_a_kernel_reads_the_source_and_writes_beside_it(file_system: str, driver: str, disc: Path, tmp_path: Path) -> None:
+def test_a_kernel_reads_the_source_and_writes_beside_it(
+    file_system: str, driver: str, disc: Path, tmp_path: Path
+) -> None:
     part_size = 8 << 20 if file_system == "fat32" else None
-    built = build_drive(open_source(disc), tmp_path / "drive.img", Choices(file_system=file_system, part_size=part_size), size=96 << 20)
+    built = build_drive(
+        open_source(disc), tmp_path / "drive.img", Choices(file_system=file_system, part_size=part_size), size=96 << 20
+    )
     sums, messages, written = see(built.path, tmp_path, driver)
     assert sums == sums_of(built.plan.tree)
     assert [line for line in messages if "FAT-fs" in line or "ntfs3(vda" in line] == []

@@ -32,7 +32,9 @@ def test_a_real_start_keeps_the_drive_and_a_picture(
     assert hashlib.sha256(built.path.read_bytes()).digest() == before
 
 
-def test_what_is_not_installed_is_named(built: Built, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+def test_what_is_not_installed_is_named(
+    built: Built, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     monkeypatch.setenv("PATH", "")
     assert main(["rehearse", str(built.path), "--firmware", "uefi-arm64"]) == 2
     assert "qemu-system-aarch64 is not installed" in capsys.readouterr().err

@@ -33,7 +33,14 @@ def source(tmp_path_factory: pytest.TempPathFactory) -> Source:
     return lab_source(tmp_path_factory.mktemp("lab"), signed=True)
 
 
-SHAPES = ["mbr both fat32", "mbr both ntfs", "mbr both fat32+ntfs", "gpt uefi fat32", "gpt uefi ntfs", "gpt uefi fat32+ntfs"]
+SHAPES = [
+    "mbr both fat32",
+    "mbr both ntfs",
+    "mbr both fat32+ntfs",
+    "gpt uefi fat32",
+    "gpt uefi ntfs",
+    "gpt uefi fat32+ntfs",
+]
 
 
 @pytest.mark.parametrize("shape", SHAPES)
@@ -71,7 +78,9 @@ def test_a_loader_altered_after_it_was_signed(source: Source, tmp_path: Path) ->
     rows = {row.firmware: row for row in try_rows(built, ["UEFI 64-bit", "UEFI 64-bit, Secure Boot"])}
     assert {name: row.started for name, row in rows.items()} == {"UEFI 64-bit": True, "UEFI 64-bit, Secure Boot": False}
     assert "was changed after it was signed" in rows["UEFI 64-bit, Secure Boot"].forecast.reason
-    assert {row.firmware: row.verdict for row in check_file(built.path).starts}["UEFI 64-bit, Secure Boot"] == "will not start"
+    assert {row.firmware: row.verdict for row in check_file(built.path).starts}[
+        "UEFI 64-bit, Secure Boot"
+    ] == "will not start"
 
 
 def test_the_crossing_says_on_screen_why_it_goes_no_further(source: Source, tmp_path: Path) -> None:

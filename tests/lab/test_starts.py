@@ -12,7 +12,7 @@ from lucky_keystone.content import stream
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.drives.image_file import ImageFile
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.sources.source import open_source
 from lucky_keystone.tree import Folder
 from lucky_keystone.volumes.fat32.read import Fat32Volume
@@ -65,11 +65,15 @@ def test_uefi_reads_every_file_and_part(built: Built, tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(("file_system", "hollow_count"), [("fat32", 7), ("ntfs", 9)])
-def test_drives_with_an_install_image_larger_than_fat32_can_hold(file_system: str, hollow_count: int, tmp_path: Path) -> None:
+def test_drives_with_an_install_image_larger_than_fat32_can_hold(
+    file_system: str, hollow_count: int, tmp_path: Path
+) -> None:
     """The demo's own source with 4.4 GiB, split on the way; and one of 5.7 GiB whole on NTFS; each under both firmwares."""
     disc = tmp_path / "disc.iso"
     write_disc(disc, installer(hollow_count=hollow_count), LABEL, MOMENT, silent)
-    drive = build_drive(open_source(disc), tmp_path / "drive.img", Choices(file_system=file_system), size=16_008_609_792)
+    drive = build_drive(
+        open_source(disc), tmp_path / "drive.img", Choices(file_system=file_system), size=16_008_609_792
+    )
     images = [file.size for path, file in drive.plan.tree.files() if path.startswith("sources/install")]
     assert sum(images) > 1 << 32
     assert len(images) == (2 if file_system == "fat32" else 1)
@@ -84,7 +88,9 @@ def test_disc_of_an_independent_authoring_tool(disc: Path, tmp_path: Path) -> No
         place = folder / path
         place.parent.mkdir(parents=True, exist_ok=True)
         place.write_bytes(b"".join(bytes(piece) for piece in stream(file.content)))
-    subprocess.run([need("genisoimage"), "-quiet", "-udf", "-V", "WORKSHOP", "-o", other, folder], check=True, capture_output=True)
+    subprocess.run(
+        [need("genisoimage"), "-quiet", "-udf", "-V", "WORKSHOP", "-o", other, folder], check=True, capture_output=True
+    )
     source = open_source(other)
     assert source.form == "disc image (UDF)"
     drive = build_drive(source, tmp_path / "drive.img", Choices(part_size=8 << 20))

@@ -8,7 +8,7 @@ from xml.etree import ElementTree
 import pytest
 
 from lucky_keystone.errors import KeystoneError, NotYet, SourceError, UsageError
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.planning.figure import draw_plan
 from lucky_keystone.planning.plan import DriveShape
 from lucky_keystone.planning.planfile import open_planned_source, read_plan, save_plan
@@ -34,7 +34,9 @@ from lucky_keystone.units import parse_size, shown_size, sold_size
         (Choices(part_size=5 << 30), UsageError, "4 GiB less one"),
     ],
 )
-def test_choices_that_cannot_be_are_refused_with_what_works(choices: Choices, error: type[KeystoneError], instead: str, disc: Path) -> None:
+def test_choices_that_cannot_be_are_refused_with_what_works(
+    choices: Choices, error: type[KeystoneError], instead: str, disc: Path
+) -> None:
     with pytest.raises(error) as refusal:
         make_plan(open_source(disc), choices, DriveShape("x", None))
     assert refusal.value.exit_code == 2
@@ -92,7 +94,9 @@ def test_a_source_without_a_uefi_loader_gets_no_crossing(tmp_path: Path) -> None
         (("sources/boot.wim",), Choices(file_system="fat32+ntfs"), "--file-system ntfs"),
     ],
 )
-def test_a_file_system_that_cannot_hold_the_source_is_refused(names: tuple[str, ...], choices: Choices, told: str, tmp_path: Path) -> None:
+def test_a_file_system_that_cannot_hold_the_source_is_refused(
+    names: tuple[str, ...], choices: Choices, told: str, tmp_path: Path
+) -> None:
     with pytest.raises(SourceError) as refusal:
         make_plan(open_source(large_source(tmp_path, *names)), choices, DriveShape("x", None))
     assert told in refusal.value.advice
@@ -125,9 +129,16 @@ def test_a_plan_comes_back_from_its_file(disc: Path, tmp_path: Path) -> None:
     plan = make_plan(source, Choices(label="Crew", part_size=8 << 20), DriveShape("G7KM", 64 << 20))
     save_plan(plan, tmp_path / "crew.toml")
     saved = read_plan(tmp_path / "crew.toml")
-    again = make_plan(open_planned_source(saved, tmp_path), saved.choices, DriveShape(saved.drive.name, saved.drive.size))
+    again = make_plan(
+        open_planned_source(saved, tmp_path), saved.choices, DriveShape(saved.drive.name, saved.drive.size)
+    )
 
-    assert (again.choices, again.areas, again.splits, again.forecast) == (plan.choices, plan.areas, plan.splits, plan.forecast)
+    assert (again.choices, again.areas, again.splits, again.forecast) == (
+        plan.choices,
+        plan.areas,
+        plan.splits,
+        plan.forecast,
+    )
     assert saved.choices.identity is None  # each drive takes its own name, unless a word was chosen
     text = (tmp_path / "crew.toml").read_text()
     assert "# Why:" in text.replace("#   ", "# ")

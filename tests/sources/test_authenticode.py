@@ -11,7 +11,7 @@ import pytest
 from lucky_keystone.content import Literal
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.errors import UsageError
-from lucky_keystone.sources.authenticode import read_certificate, read_signature
+from lucky_keystone.starting.authenticode import read_certificate, read_signature
 
 from ..conftest import need
 
@@ -23,7 +23,18 @@ class Shop:
         self.folder = folder
         self.authority = self._certificate("Tidewell Authority")
         self.other = self._certificate("Another Authority")
-        request = ["req", "-newkey", "rsa:2048", "-nodes", "-keyout", "shop.key", "-out", "shop.csr", "-subj", "/CN=Tidewell Workshop"]
+        request = [
+            "req",
+            "-newkey",
+            "rsa:2048",
+            "-nodes",
+            "-keyout",
+            "shop.key",
+            "-out",
+            "shop.csr",
+            "-subj",
+            "/CN=Tidewell Workshop",
+        ]
         self._openssl(*request)
         authority = ["-CA", "Tidewell Authority.pem", "-CAkey", "Tidewell Authority.key", "-CAcreateserial"]
         self._openssl("x509", "-req", "-in", "shop.csr", *authority, "-out", "shop.pem", "-days", "30", "-sha256")
@@ -55,7 +66,12 @@ def test_a_signature_fits_and_is_trusted_through_its_chain(architecture: str, sh
     assert read_signature(Literal(uefi_loader(architecture))) is None
     signature = read_signature(Literal(shop.sign(uefi_loader(architecture))))
     assert signature is not None
-    assert (signature.signer, signature.issuer, signature.fits, signature.why) == ("Tidewell Workshop", "Tidewell Authority", True, "")
+    assert (signature.signer, signature.issuer, signature.fits, signature.why) == (
+        "Tidewell Workshop",
+        "Tidewell Authority",
+        True,
+        "",
+    )
     assert signature.trusted_by([read_certificate(shop.authority)])
     assert signature.trusted_by([read_certificate(shop.folder / "shop.pem")])
     assert not signature.trusted_by([read_certificate(shop.other)])
@@ -99,7 +115,13 @@ def test_mutated_signatures_never_fit_and_never_fail(shop: Shop) -> None:
     for case in range(1500):
         altered = bytearray(signed)
         for _ in range(chance.choice((1, 1, 2, 8))):
-            at = chance.choice((chance.randrange(table, len(signed)), chance.randrange(header, header + 300), entry + chance.randrange(8)))
+            at = chance.choice(
+                (
+                    chance.randrange(table, len(signed)),
+                    chance.randrange(header, header + 300),
+                    entry + chance.randrange(8),
+                )
+            )
             altered[at] = chance.randrange(256)
         if chance.random() < 0.1:
             del altered[chance.randrange(header + 200, len(altered)) :]
@@ -107,11 +129,14 @@ def test_mutated_signatures_never_fit_and_never_fail(shop: Shop) -> None:
             continue
         signature = read_signature(Literal(bytes(altered)))
         if signature is not None and signature.fits and signature.trusted_by(authority):
-            # Only bytes that nothing depends on were met: the file's own bytes, but for checksum and directory, are whole.
+            # Only bytes that nothing depends on were met: the file's own bytes, but for checksum and directory, are
+            # whole.
             assert altered[header + 24 + 68 : entry] == signed[header + 24 + 68 : entry], case
 
 
-@pytest.mark.parametrize("data", [b"", b"not a certificate", b"-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"])
+@pytest.mark.parametrize(
+    "data", [b"", b"not a certificate", b"-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"]
+)
 def test_what_is_no_certificate_is_refused(data: bytes, tmp_path: Path) -> None:
     (tmp_path / "x.pem").write_bytes(data)
     with pytest.raises(UsageError, match="no certificate can be read"):

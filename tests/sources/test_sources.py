@@ -23,12 +23,17 @@ from ..conftest import need, silent
 
 
 def sums_of_tree(tree: Folder) -> dict[str, str]:
-    return {path: hashlib.sha256(b"".join(bytes(p) for p in stream(file.content))).hexdigest() for path, file in tree.files()}
+    return {
+        path: hashlib.sha256(b"".join(bytes(p) for p in stream(file.content))).hexdigest()
+        for path, file in tree.files()
+    }
 
 
 def sums_of_folder(folder: Path) -> dict[str, str]:
     return {
-        path.relative_to(folder).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest() for path in folder.rglob("*") if path.is_file()
+        path.relative_to(folder).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
+        for path in folder.rglob("*")
+        if path.is_file()
     }
 
 
@@ -53,9 +58,15 @@ def files(tmp_path_factory: pytest.TempPathFactory) -> Path:
         (["-R"], "disc image (ISO 9660, Rock Ridge names)"),
     ],
 )
-def test_discs_of_another_program_read_as_the_folder_they_were_made_of(options: list[str], form: str, files: Path, tmp_path: Path) -> None:
+def test_discs_of_another_program_read_as_the_folder_they_were_made_of(
+    options: list[str], form: str, files: Path, tmp_path: Path
+) -> None:
     disc = tmp_path / "disc.iso"
-    subprocess.run([need("genisoimage"), "-quiet", "-input-charset", "utf-8", *options, "-o", disc, files], check=True, capture_output=True)
+    subprocess.run(
+        [need("genisoimage"), "-quiet", "-input-charset", "utf-8", *options, "-o", disc, files],
+        check=True,
+        capture_output=True,
+    )
     source = open_source(disc)
 
     assert source.form == form
@@ -73,7 +84,9 @@ def test_a_file_of_several_extents_is_read_whole(options: list[str], tmp_path: P
             out.write(mark)
     disc = tmp_path / "disc.iso"
     subprocess.run(
-        [need("genisoimage"), "-quiet", *options, "-allow-limited-size", "-o", disc, tmp_path / "in"], check=True, capture_output=True
+        [need("genisoimage"), "-quiet", *options, "-allow-limited-size", "-o", disc, tmp_path / "in"],
+        check=True,
+        capture_output=True,
     )
     (name, file), *others = open_source(disc).root.files()
 
@@ -112,20 +125,36 @@ def test_folders_are_laid_over_a_disc(disc: Path, tmp_path: Path) -> None:
 def efi(machine: int) -> bytes:
     """The headers of a UEFI application for a PE machine type."""
     return (
-        b"MZ" + bytes(58) + struct.pack("<I", 64) + b"PE\0\0" + struct.pack("<H", machine) + bytes(86) + struct.pack("<H", 10) + bytes(64)
+        b"MZ"
+        + bytes(58)
+        + struct.pack("<I", 64)
+        + b"PE\0\0"
+        + struct.pack("<H", machine)
+        + bytes(86)
+        + struct.pack("<H", 10)
+        + bytes(64)
     )
 
 
 def test_facts_of_a_disc(disc: Path) -> None:
     facts = open_source(disc).facts
 
-    assert (facts.family, facts.label, facts.architectures, facts.languages) == ("windows-setup", "TIDEWELL_11", ("x64",), ("en-GB",))
+    assert (facts.family, facts.label, facts.architectures, facts.languages) == (
+        "windows-setup",
+        "TIDEWELL_11",
+        ("x64",),
+        ("en-GB",),
+    )
     assert (facts.release, facts.build) == ("11.2.30110.41", 30110)
     assert [(loader.path, loader.firmware, loader.architecture) for loader in facts.loaders] == [
         ("bootmgr", "bios", "x86"),
         ("efi/boot/bootx64.efi", "uefi", "x64"),
     ]
-    assert [edition.name for edition in facts.images[0].editions] == ["Tidewell Counter", "Tidewell Crew", "Tidewell Bridge"]
+    assert [edition.name for edition in facts.images[0].editions] == [
+        "Tidewell Counter",
+        "Tidewell Crew",
+        "Tidewell Bridge",
+    ]
 
 
 def test_facts_of_media_for_two_architectures(disc: Path, tmp_path: Path) -> None:

@@ -18,7 +18,7 @@ from lucky_keystone.checking.check import check_drive
 from lucky_keystone.drives.contents import describe
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.errors import DriveGone
-from lucky_keystone.planning.choices import Choices
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.planning.plan import DriveShape
 from lucky_keystone.planning.rules import make_plan
 from lucky_keystone.sources.source import Source, open_source
@@ -40,7 +40,11 @@ def written(sector: int, size: int = 64 * MIB) -> MemoryDrive:
     """A drive in memory with the partitions above (their sectors hold for 4096 as well)."""
     drive = MemoryDrive(size if sector == 512 else size * 8)
     parts = compose_gpt(DISK, PARTITIONS, drive.size // sector, sector)
-    for offset, data in ((0, parts.protective), (parts.primary_offset, parts.primary), (parts.backup_offset, parts.backup)):
+    for offset, data in (
+        (0, parts.protective),
+        (parts.primary_offset, parts.primary),
+        (parts.backup_offset, parts.backup),
+    ):
         drive.write_at(offset, memoryview(data))
     return drive
 
@@ -86,7 +90,9 @@ def test_another_editor_finds_no_errors_and_the_same_partitions(sector: int, tmp
     assert "No errors detected" in told
     assert f"label-id: {str(DISK).upper()}" in dumped
     found = re.findall(r"start= *(\d+), size= *(\d+), type=([-0-9A-F]+), uuid=([-0-9A-F]+), name=\"([^\"]*)\"", dumped)
-    assert found == [(str(p.first_lba), str(p.sector_count), str(p.kind).upper(), str(p.unique).upper(), p.name) for p in PARTITIONS]
+    assert found == [
+        (str(p.first_lba), str(p.sector_count), str(p.kind).upper(), str(p.unique).upper(), p.name) for p in PARTITIONS
+    ]
 
 
 @pytest.mark.parametrize("sector", [512, 4096])
@@ -123,7 +129,10 @@ def at(offset: int, value: int, size: int = 8) -> Callable[[bytearray], None]:
     [
         (lambda drive: drive.data.__setitem__(530, drive.data[530] ^ 1), "header_crc32 is"),
         (lambda drive: drive.data.__setitem__(1030, 1), "partition_entry_array_crc32 is"),
-        (lambda drive: drive.data.__setitem__(-452, drive.data[-452] ^ 1), "backup table in sector 131071: header_crc32"),
+        (
+            lambda drive: drive.data.__setitem__(-452, drive.data[-452] ^ 1),
+            "backup table in sector 131071: header_crc32",
+        ),
         (resealed(at(536, 9)), "my_lba is 9"),
         (resealed(at(524, 1 << 31, 4)), "header_size is 2147483648"),
         (resealed(at(592, 1 << 30, 4)), "number_of_partition_entries is"),
@@ -162,7 +171,9 @@ def source(tmp_path_factory: pytest.TempPathFactory) -> Source:
 
 
 @pytest.mark.parametrize(("sector", "size"), [(512, None), (512, 80 * MIB + 512 * 7), (4096, 320 * MIB)])
-def test_a_gpt_drive_is_built_checked_and_goes_on_after_power_cuts(sector: int, size: int | None, source: Source) -> None:
+def test_a_gpt_drive_is_built_checked_and_goes_on_after_power_cuts(
+    sector: int, size: int | None, source: Source
+) -> None:
     image = compose_drive(make_plan(source, Choices(table="gpt"), DriveShape("crew", size, sector)))
     drive = MemoryDrive(image.size)
     build(image, drive, silent)
@@ -200,7 +211,9 @@ def test_a_gpt_drive_is_updated_as_one(source: Source) -> None:
     build(compose_drive(make_plan(source, choices, DriveShape("crew", drive.size))), drive, silent)
     standing = read_standing(drive, 512)
     newer = compose_drive(
-        plan_update(source, Choices(table="gpt", identity="crew", label="CREW"), DriveShape("crew", drive.size), standing)
+        plan_update(
+            source, Choices(table="gpt", identity="crew", label="CREW"), DriveShape("crew", drive.size), standing
+        )
     )
     written = update(newer, drive, standing, silent).bytes_written
     assert 0 < written < 2 * MIB

@@ -37,13 +37,17 @@ def file(name: str, data: bytes = b"") -> File:
     return File(name, Literal(data), MOMENT)
 
 
-def write_volume(root: Folder, path: Path, *, sector_size: int = 512, cluster_size: int = 512, hidden: int | None = None) -> Geometry:
+def write_volume(
+    root: Folder, path: Path, *, sector_size: int = 512, cluster_size: int = 512, hidden: int | None = None
+) -> Geometry:
     """Write `root` as a volume alone in a file, as small as it can be."""
     hidden = 2048 * 512 // sector_size if hidden is None else hidden
     layout = lay_out(root, "PIER 4", cluster_size)
     total = smallest_total(hidden, layout.clusters_used, sector_size, cluster_size)
     shape = geometry(hidden=hidden, total=total, sector_size=sector_size, cluster_size=cluster_size)
-    regions = compose(layout, shape, serial=0x0926_1403, boot_sector=boot_sector("fat32"), further_code=further_code("fat32"))
+    regions = compose(
+        layout, shape, serial=0x0926_1403, boot_sector=boot_sector("fat32"), further_code=further_code("fat32")
+    )
     with ImageFile.make(path, (hidden + total) * sector_size) as target:
         stream_regions(regions, target, silent)
     return shape
@@ -92,7 +96,9 @@ def assert_checker_is_silent(path: Path, shape: Geometry, folder_: Path) -> None
 
 
 NAMES = st.text(
-    st.characters(codec="utf-8", exclude_characters='"*/:<>?\\|\x7f', exclude_categories=["Cc", "Cs"]), min_size=1, max_size=40
+    st.characters(codec="utf-8", exclude_characters='"*/:<>?\\|\x7f', exclude_categories=["Cc", "Cs"]),
+    min_size=1,
+    max_size=40,
 ).filter(lambda name: name == name.rstrip(". ") and not name.startswith("$"))
 
 
@@ -108,7 +114,9 @@ def trees(draw: st.DrawFn, depth: int = 2, name: str = "") -> Folder:
     return folder(name, *entries)
 
 
-@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
+@settings(
+    max_examples=15, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
+)
 @given(trees())
 def test_any_tree_comes_back_through_two_readers(tmp_path_factory: pytest.TempPathFactory, tree: Folder) -> None:
     folder_ = tmp_path_factory.mktemp("tree")
@@ -123,7 +131,9 @@ def test_any_tree_comes_back_through_two_readers(tmp_path_factory: pytest.TempPa
 
 @pytest.mark.parametrize(("sector_size", "cluster_size"), [(512, 4096), (4096, 4096), (512, 32768)])
 def test_sector_and_cluster_sizes(sector_size: int, cluster_size: int, tmp_path: Path) -> None:
-    tree = folder("", file("BOOTMGR", bytes(range(256)) * 900), folder("deep", folder("er", file("last one.txt", b"x" * 70_001))))
+    tree = folder(
+        "", file("BOOTMGR", bytes(range(256)) * 900), folder("deep", folder("er", file("last one.txt", b"x" * 70_001)))
+    )
     path = tmp_path / "drive.img"
     shape = write_volume(tree, path, sector_size=sector_size, cluster_size=cluster_size)
 
@@ -134,7 +144,10 @@ def test_sector_and_cluster_sizes(sector_size: int, cluster_size: int, tmp_path:
         sector = stream.read(sector_size)
     # fatgen103: bytes per sector, sectors per cluster, reserved sectors, FATs at 11, 13, 14, 16
     assert sector[11:17] == (
-        sector_size.to_bytes(2, "little") + bytes((cluster_size // sector_size,)) + shape.reserved.to_bytes(2, "little") + b"\x02"
+        sector_size.to_bytes(2, "little")
+        + bytes((cluster_size // sector_size,))
+        + shape.reserved.to_bytes(2, "little")
+        + b"\x02"
     )
     assert sector[28:32] == shape.hidden.to_bytes(4, "little")
     assert sector[67:82] == bytes.fromhex("03142609") + b"PIER 4     "
@@ -142,7 +155,11 @@ def test_sector_and_cluster_sizes(sector_size: int, cluster_size: int, tmp_path:
 
 
 def test_hundreds_of_names_that_collide_get_short_names_of_their_own(tmp_path: Path) -> None:
-    names = [f"driver package {number} for the gangway.cab" for number in range(700)] + ["DRIVER~1.CAB", "driver~2.cab", "drive r.cab"]
+    names = [f"driver package {number} for the gangway.cab" for number in range(700)] + [
+        "DRIVER~1.CAB",
+        "driver~2.cab",
+        "drive r.cab",
+    ]
     tree = folder("", *(file(name, name.encode()) for name in names))
     short = ShortNames(names)
     given_names = [short.of(name) for name in names]
@@ -245,6 +262,8 @@ def test_times_are_stored_in_two_second_steps_and_kept_in_range() -> None:
     assert fat_time(datetime(2200, 1, 1))[0] == 127 << 9 | 12 << 5 | 31
 
 
-@pytest.mark.parametrize(("label", "good"), [("CREW LAPTOP", True), ("TWELVE CHARS", False), ("a.b", False), (" X", False), ("", False)])
+@pytest.mark.parametrize(
+    ("label", "good"), [("CREW LAPTOP", True), ("TWELVE CHARS", False), ("a.b", False), (" X", False), ("", False)]
+)
 def test_labels(label: str, good: bool) -> None:
     assert (label_fault(label) == "") == good

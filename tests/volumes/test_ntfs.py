@@ -45,13 +45,17 @@ def file(name: str, data: bytes = b"", special: Special | None = None) -> File:
     return File(name, Literal(data), MOMENT, special or Special())
 
 
-def write_volume(root: Folder, path: Path, *, sector_size: int = 512, cluster_size: int = 4096, size: int = 64 << 20) -> Geometry:
+def write_volume(
+    root: Folder, path: Path, *, sector_size: int = 512, cluster_size: int = 4096, size: int = 64 << 20
+) -> Geometry:
     """Write `root` as a volume that starts at byte 0 of a file."""
     shape_ = geometry(hidden=0, total=size // sector_size, sector_size=sector_size, cluster_size=cluster_size)
     layout = place(catalogue(root, "PIER 4", shape_.record_size), shape_)
     assert layout.next_free <= shape_.cluster_count
     with ImageFile.make(path, size) as target:
-        stream_regions(compose(layout, serial=0x0926_1403_2026_0314, boot_sector=BOOT, further_code=b""), target, silent)
+        stream_regions(
+            compose(layout, serial=0x0926_1403_2026_0314, boot_sector=BOOT, further_code=b""), target, silent
+        )
     return shape_
 
 
@@ -114,9 +118,12 @@ def dissected(path: Path) -> dict[str, bytes]:
 
 
 @pytest.mark.parametrize(
-    ("sector", "cluster", "per_record", "per_block"), [(512, 4096, 0xF6, 1), (512, 512, 2, 8), (4096, 65536, 0xF4, 0xF4)]
+    ("sector", "cluster", "per_record", "per_block"),
+    [(512, 4096, 0xF6, 1), (512, 512, 2, 8), (4096, 65536, 0xF4, 0xF4)],
 )
-def test_boot_sector_its_copy_and_the_mirror(sector: int, cluster: int, per_record: int, per_block: int, tmp_path: Path) -> None:
+def test_boot_sector_its_copy_and_the_mirror(
+    sector: int, cluster: int, per_record: int, per_block: int, tmp_path: Path
+) -> None:
     path = tmp_path / "volume.img"
     write_volume(folder("", file("a.txt", b"a")), path, sector_size=sector, cluster_size=cluster, size=32 << 20)
     data = path.read_bytes()
@@ -178,7 +185,9 @@ def test_a_tree_holds_every_entry_in_order_in_nodes_that_fit(sizes: list[int], r
 # -- trees and readers -----------------------------------------------------------------------------------------------
 
 NAMES = st.text(
-    st.characters(codec="utf-8", exclude_characters='"*/:<>?\\|', exclude_categories=["Cc", "Cs"]), min_size=1, max_size=40
+    st.characters(codec="utf-8", exclude_characters='"*/:<>?\\|', exclude_categories=["Cc", "Cs"]),
+    min_size=1,
+    max_size=40,
 ).filter(lambda name: name == name.rstrip(". ") and not name.startswith("$"))
 
 
@@ -191,9 +200,13 @@ def trees(draw: st.DrawFn, depth: int = 2, name: str = "") -> Folder:
     return folder(name, *entries)
 
 
-@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
+@settings(
+    max_examples=15, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
+)
 @given(trees(), st.sampled_from([(512, 512), (512, 2048), (512, 4096), (512, 65536), (4096, 4096), (4096, 16384)]))
-def test_any_tree_comes_back_through_three_readers(tmp_path_factory: pytest.TempPathFactory, tree: Folder, sizes: tuple[int, int]) -> None:
+def test_any_tree_comes_back_through_three_readers(
+    tmp_path_factory: pytest.TempPathFactory, tree: Folder, sizes: tuple[int, int]
+) -> None:
     path = tmp_path_factory.mktemp("tree") / "volume.img"
     write_volume(tree, path, sector_size=sizes[0], cluster_size=sizes[1])
     assert ours(path) == files_of(tree)
@@ -215,7 +228,9 @@ def ferry() -> Folder:
         file("case.TXT", b"22"),
         file("L" * 255, b"long" * 1000),
         File("sparse.bin", sparse, MOMENT, Special(sparse=True)),
-        file("streams.txt", b"main" * 500, Special(streams={"Zone": Literal(b"three"), "big": Literal(b"q" * 100_000)})),
+        file(
+            "streams.txt", b"main" * 500, Special(streams={"Zone": Literal(b"three"), "big": Literal(b"q" * 100_000)})
+        ),
         File("link", Literal(b""), MOMENT, Special(reparse=LINK)),
         file("own rules.txt", b"x", Special(security=for_everyone()[:-1] + b"\x01")),
         folder("D" * 255, *(file(f"{number:03}" + "n" * 252, b"%d" % number) for number in range(60))),
@@ -267,7 +282,8 @@ def test_everything_that_only_ntfs_can_hold(special: Path) -> None:
         assert [len(volume.read_stream(found.stream(name), 0, 1 << 20)) for name in ("big", "Zone")] == [100_000, 5]  # type: ignore[arg-type]
         entry = volume.find("sparse.bin")
         assert entry is not None
-        # Zeros from byte 5,000 to 1,053,576 are a hole from cluster 2 to 256; those from 1,056,576 to the end from 258 on.
+        # Zeros from byte 5,000 to 1,053,576 are a hole from cluster 2 to 256; those from 1,056,576 to the end from 258
+        # on.
         assert [(run.is_hole, run.count) for run in entry.runs] == [(False, 2), (True, 255), (False, 1), (True, 1024)]
         # 2026-03-14 09:26:52, in units of 100 ns since 1601 (days from the calendar, not from the program).
         assert entry.key is not None
@@ -277,7 +293,9 @@ def test_everything_that_only_ntfs_can_hold(special: Path) -> None:
         names = [name for _, _, name in volume.names(volume.find("many").number)]  # type: ignore[union-attr]
         assert len(names) == 40_000
         assert names == sorted(names, key=collation_key)
-        assert volume.file(volume.find("names/name 3 of it").number) == volume.file(volume.find("names again/OTHER 3").number)  # type: ignore[union-attr]
+        assert volume.file(volume.find("names/name 3 of it").number) == volume.file(
+            volume.find("names again/OTHER 3").number
+        )  # type: ignore[union-attr]
 
 
 @pytest.mark.parametrize("cluster_size", [512, 4096, 65536])
@@ -314,7 +332,10 @@ def test_a_tree_of_100_000_files(tmp_path: Path) -> None:
     path, mount = tmp_path / "volume.img", tmp_path / "mount"
     mount.mkdir()
     crates = [
-        folder(f"crate {crate}", *(file(f"part {crate}-{number} of the ferry.bin", b"%d" % number * 100) for number in range(500)))
+        folder(
+            f"crate {crate}",
+            *(file(f"part {crate}-{number} of the ferry.bin", b"%d" % number * 100) for number in range(500)),
+        )
         for crate in range(200)
     ]
     write_volume(folder("", *crates), path, size=1 << 30)

@@ -43,12 +43,15 @@ def bytes_of(part: Part) -> bytes:
 def blobs_by_sum(image: InstallImage) -> dict[bytes, bytes]:
     """Return {SHA-1 in the table: raw bytes stored} of an image's blobs."""
     return {
-        bytes(entry["sha1"]): image.content.read_at(int(entry["offset"]), int(entry["size_and_flags"]) & SIZE_MASK) for entry in image.blobs
+        bytes(entry["sha1"]): image.content.read_at(int(entry["offset"]), int(entry["size_and_flags"]) & SIZE_MASK)
+        for entry in image.blobs
     }
 
 
 @settings(max_examples=25, deadline=None)
-@given(st.lists(st.integers(1, 900_000), min_size=1, max_size=30, unique=True), st.integers(MIB, 3 * MIB), st.booleans())
+@given(
+    st.lists(st.integers(1, 900_000), min_size=1, max_size=30, unique=True), st.integers(MIB, 3 * MIB), st.booleans()
+)
 def test_every_blob_is_in_exactly_one_part(sizes: list[int], limit: int, integrity: bool) -> None:
     whole = InstallImage(Literal(make(sizes, integrity=integrity)), "install.wim")
     parts = divide(whole, limit)
@@ -73,7 +76,9 @@ def test_every_blob_is_in_exactly_one_part(sizes: list[int], limit: int, integri
     assert seen == blobs_by_sum(whole)
     assert all(hashlib.sha1(data).digest() == digest for digest, data in seen.items())
     total = sum(sizes) + 50 * len(sizes)
-    assert len(parts) <= max(2 * -(-total // (limit - 65_536)), 1)  # next fit, the worst that may be chosen, stays below twice
+    assert len(parts) <= max(
+        2 * -(-total // (limit - 65_536)), 1
+    )  # next fit, the worst that may be chosen, stays below twice
     assert [bytes_of(part) for part in divide(whole, limit)] == [bytes_of(part) for part in parts]
 
 

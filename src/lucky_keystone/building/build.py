@@ -11,13 +11,13 @@ from blake3 import blake3
 
 from ..content import BLOCK, Tell
 from ..drives.medium import Medium
+from ..drives.readback import read_back
 from ..errors import DriveError, Interrupted, KeystoneError
 from ..extents import MIB
+from ..manifest.format import ManifestError, pack_manifest, read_manifest
+from ..manifest.unfinished import Kind, Progress, pack_progress, read_progress
 from .compose import DriveImage
 from .feed import Block, Feed
-from .manifest import ManifestError, pack_manifest, read_manifest
-from .progress import Kind, Progress, pack_progress, read_progress
-from .readback import read_back
 from .stream import Hooks, Streamed, stream_blocks
 
 
@@ -55,7 +55,9 @@ def build(
     Raises SourceError, DriveError or Interrupted, and then there is no seal.
     """
     if medium.size != image.size:
-        raise DriveError(f"The drive has {medium.size} bytes, the plan is for {image.size}.", advice="Plan again for this drive.")
+        raise DriveError(
+            f"The drive has {medium.size} bytes, the plan is for {image.size}.", advice="Plan again for this drive."
+        )
     with leaving_no_seal():
         claimed = claimed_bytes(image, medium) if resume else 0
         recorder = Recorder(image, medium, "build")

@@ -15,8 +15,8 @@ from .. import __version__
 from ..boot.records import boot_sector, further_code, mbr_code
 from ..drives.host import Span
 from ..extents import Region
+from ..manifest.room import manifest_offset
 from ..planning.plan import Plan
-from ..planning.room import manifest_offset
 from ..planning.volumes import PlannedVolume
 from ..tables.gpt import BASIC_DATA, NO_DRIVE_LETTER, GptPartition, compose_gpt
 from ..tables.mbr import TYPE_FAT32_LBA, TYPE_NTFS, TYPE_SYSTEM, MbrPartition, compose_mbr
@@ -57,7 +57,9 @@ class DriveImage:
             digest.update(data)
         for region in self.regions:
             digest.update(region.kind.encode())
-            digest.update(np.array([(extent.offset, extent.content.size) for extent in region.extents], "<u8").tobytes())
+            digest.update(
+                np.array([(extent.offset, extent.content.size) for extent in region.extents], "<u8").tobytes()
+            )
         return digest.digest()
 
     @property
@@ -90,7 +92,11 @@ def compose_drive(plan: Plan) -> DriveImage:
         tables=tables,
         about={
             "tool": f"lucky-keystone {__version__}",
-            "source": {"name": plan.source.path.name, "label": plan.source.label, "fingerprint": plan.source.fingerprint},
+            "source": {
+                "name": plan.source.path.name,
+                "label": plan.source.label,
+                "fingerprint": plan.source.fingerprint,
+            },
             "identity": plan.identity,
             "drive_size": plan.drive.size,
             "sector_size": plan.drive.sector_size,
@@ -133,7 +139,11 @@ def _note(volume: PlannedVolume, serial: int) -> dict[str, Any]:
     return {**note, "folders": [[placed.cluster, placed.used_bytes] for placed in layout.folders]}
 
 
-_MBR_TYPES = {("installer", "fat32"): TYPE_FAT32_LBA, ("installer", "ntfs"): TYPE_NTFS, ("starter", "fat32"): TYPE_FAT32_LBA}
+_MBR_TYPES = {
+    ("installer", "fat32"): TYPE_FAT32_LBA,
+    ("installer", "ntfs"): TYPE_NTFS,
+    ("starter", "fat32"): TYPE_FAT32_LBA,
+}
 
 
 def _table(plan: Plan, identity: Identity) -> tuple[bytes, tuple[tuple[int, bytes], ...]]:
@@ -151,11 +161,23 @@ def _table(plan: Plan, identity: Identity) -> tuple[bytes, tuple[tuple[int, byte
     partitions = [
         # Basic data: firmware finds the loader on removable drives all the same, and setup gives the volume a letter.
         GptPartition(
-            number, BASIC_DATA, _guid(identity, purpose), *shape, NO_DRIVE_LETTER if volume.role == "crossing" else 0, name=volume.label
+            number,
+            BASIC_DATA,
+            _guid(identity, purpose),
+            *shape,
+            NO_DRIVE_LETTER if volume.role == "crossing" else 0,
+            name=volume.label,
         )
         for number, (volume, shape, purpose) in enumerate(zip(plan.volumes, shapes, purposes, strict=False), 1)
     ]
-    parts = compose_gpt(_guid(identity, "disk GUID"), partitions, plan.drive.size // sector, sector, code=mbr_code(), signature=signature)
+    parts = compose_gpt(
+        _guid(identity, "disk GUID"),
+        partitions,
+        plan.drive.size // sector,
+        sector,
+        code=mbr_code(),
+        signature=signature,
+    )
     return parts.protective, ((parts.backup_offset, parts.backup), (parts.primary_offset, parts.primary))
 
 

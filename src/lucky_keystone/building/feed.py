@@ -1,7 +1,9 @@
 """Reads and hashes a source's blocks once, for one drive or for several that are written in the same pass.
 
-A thread fills blocks ahead into a fixed number of buffers; each follower takes the blocks in order, and a buffer is used
-again when every follower is done with it. So the reader is as fast as the slowest follower. One that holds up the others
+A thread fills blocks ahead into a fixed number of buffers; each follower takes the blocks in order, and a buffer is
+used
+again when every follower is done with it. So the reader is as fast as the slowest follower. One that holds up the
+others
 for long is overtaken: it leaves the pass and reads on for itself.
 """
 
@@ -55,7 +57,9 @@ class Overtaken(Exception):
 class Feed:
     """Blocks of `regions` for `followers` that each take all of them, in order."""
 
-    def __init__(self, regions: Sequence[Region], followers: int = 1, *, first: int = 0, patience: float = PATIENCE) -> None:
+    def __init__(
+        self, regions: Sequence[Region], followers: int = 1, *, first: int = 0, patience: float = PATIENCE
+    ) -> None:
         """`first` is the number of the first block that is given out; those before are read all the same.
 
         They have to be: sums over what was streamed are part of what comes later.
@@ -216,7 +220,8 @@ class _RegionReader:
             got = self._reader.readinto(view[done : done + min(len(view) - done, self._left)])
             if got == 0:
                 raise SourceError(
-                    f"A content in '{self._name}' ended {self._left} bytes early.", advice="The source changed or is damaged."
+                    f"A content in '{self._name}' ended {self._left} bytes early.",
+                    advice="The source changed or is damaged.",
                 )
             done += got
             self._left -= got

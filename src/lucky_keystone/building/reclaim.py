@@ -19,10 +19,13 @@ from .identity import Identity
 _MOST_MBR_SECTORS = 1 << 32
 
 
-def compose_storage(drive: DriveShape, label: str, cluster: int | None, file_system: FileSystem = "fat32") -> DriveImage:
+def compose_storage(
+    drive: DriveShape, label: str, cluster: int | None, file_system: FileSystem = "fat32"
+) -> DriveImage:
     """Describe `drive` as ordinary storage. Raises UsageError for a label or cluster size that the file system does not take.
 
-    It is written like any drive, cleared first and sealed last, but carries no manifest: what comes onto it is not ours.
+    It is written like any drive, cleared first and sealed last, but carries no manifest: what comes onto it is not
+    ours.
     Its boot code stays: a computer that tries to start from it says why it does not.
     """
     assert drive.size is not None

@@ -114,7 +114,9 @@ def _blocks(job: Job, feed: Feed, number: int, regions: Sequence[Region], base: 
     return own_blocks(own, feed.follow(number), shift, regions, fell_back)
 
 
-def _work(job: Job, blocks: Iterator[Block] | None, feed: Feed | None, number: int, stop: _Stop, verify: bool, resume: bool) -> None:
+def _work(
+    job: Job, blocks: Iterator[Block] | None, feed: Feed | None, number: int, stop: _Stop, verify: bool, resume: bool
+) -> None:
     def tell(stage: str, done: int, total: int) -> None:
         if stop.event.is_set():
             raise Interrupted("Stopped before the end.")

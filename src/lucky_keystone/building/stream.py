@@ -89,7 +89,11 @@ def stream_blocks(
 
 
 def own_blocks(
-    regions: Sequence[Region], shared: Iterator[Block], shift: int, shared_regions: Sequence[Region], fell_back: Callable[[], None]
+    regions: Sequence[Region],
+    shared: Iterator[Block],
+    shift: int,
+    shared_regions: Sequence[Region],
+    fell_back: Callable[[], None],
 ) -> Iterator[Block]:
     """Yield the blocks of a drive: `regions` of its own, then those of a shared pass moved by `shift` bytes.
 

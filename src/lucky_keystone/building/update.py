@@ -1,7 +1,9 @@
 """Updates a drive we built: a new source, or new choices, with only what differs written.
 
-What the drive holds is read with the readers of `volumes`, as `check` does. A file whose path and size are unchanged keeps
-its place; every block is compared with what it has to be, and written when it differs. Before the first of them the drive
+What the drive holds is read with the readers of `volumes`, as `check` does. A file whose path and size are unchanged
+keeps
+its place; every block is compared with what it has to be, and written when it differs. Before the first of them the
+drive
 is unsealed, so an update that is interrupted is as safe as a build, and the same command goes on.
 """
 
@@ -13,8 +15,11 @@ from dataclasses import dataclass
 
 from ..content import Tell
 from ..drives.medium import Medium
+from ..drives.readback import read_back
 from ..errors import KeystoneError, ProtectError
-from ..planning.choices import Choices
+from ..families.choices import Choices
+from ..manifest.format import Manifest, ManifestError, VolumeNote, read_manifest
+from ..manifest.unfinished import read_progress
 from ..planning.plan import DriveShape, Plan
 from ..planning.rules import make_plan
 from ..planning.volumes import FileSystem, StandingVolume
@@ -31,9 +36,6 @@ from ..volumes.volume import Entry
 from .build import BuildResult, Recorder, finish, leaving_no_seal, manifest_of, unseal
 from .compose import DriveImage
 from .feed import Feed
-from .manifest import Manifest, ManifestError, VolumeNote, read_manifest
-from .progress import read_progress
-from .readback import read_back
 from .stream import Hooks, stream_blocks
 
 _ANEW = "Build it anew, without --update."
@@ -59,7 +61,9 @@ def read_standing(medium: Medium, sector_size: int) -> Standing:
     try:
         manifest = read_manifest(medium, sector_size)
     except ManifestError as error:
-        raise ProtectError(f"The drive cannot be updated: its manifest is damaged ({error.message}).", advice=_ANEW) from error
+        raise ProtectError(
+            f"The drive cannot be updated: its manifest is damaged ({error.message}).", advice=_ANEW
+        ) from error
     if manifest is not None:
         notes: list[VolumeNote | None] = [*sorted(manifest.about.volumes, key=lambda note: note.offset)]
         starts = [note.offset for note in notes if note]
@@ -74,7 +78,11 @@ def read_standing(medium: Medium, sector_size: int) -> Standing:
         raise ProtectError("The drive cannot be updated: its table is not the one that was built.", advice=_ANEW)
     ends = [*starts[1:], medium.size]
     return Standing(
-        tuple(_standing_volume(medium, start, end - start, note) for start, end, note in zip(starts, ends, notes, strict=True)), manifest
+        tuple(
+            _standing_volume(medium, start, end - start, note)
+            for start, end, note in zip(starts, ends, notes, strict=True)
+        ),
+        manifest,
     )
 
 
@@ -84,7 +92,9 @@ def _standing_volume(medium: Medium, start: int, size: int, note: VolumeNote | N
         volume = open_volume(medium, start, size)
         entries, faults = _entries(volume)
     except KeystoneError as error:
-        raise ProtectError(f"The drive cannot be updated: its volume cannot be read ({error.message}).", advice=_ANEW) from error
+        raise ProtectError(
+            f"The drive cannot be updated: its volume cannot be read ({error.message}).", advice=_ANEW
+        ) from error
     if note is not None:
         if faults:
             raise ProtectError(f"The drive cannot be updated: its volume is damaged ({faults[0]}).", advice=_ANEW)
@@ -174,7 +184,9 @@ def _is_unchanged(image: DriveImage, medium: Medium, standing: Standing, tell: T
 def _geometry(volume: AnyVolume) -> Fat32Geometry | NtfsGeometry:
     if isinstance(volume, NtfsVolume):
         measures = volume.boot
-        return NtfsGeometry(volume.sector_size, volume.cluster_size, measures.hidden_sectors, measures.total_sectors + 1)
+        return NtfsGeometry(
+            volume.sector_size, volume.cluster_size, measures.hidden_sectors, measures.total_sectors + 1
+        )
     boot = volume.boot
     return Fat32Geometry(
         sector_size=boot.BPB_BytsPerSec,
@@ -188,7 +200,11 @@ def _geometry(volume: AnyVolume) -> Fat32Geometry | NtfsGeometry:
 
 def _refuse_others_files(paths: Sequence[str]) -> None:
     """Raise ProtectError when someone's files lie on the drive; what systems leave behind by themselves is not meant."""
-    found = [path for path in paths if not path.upper().startswith(_HOUSEKEEPING) and not path.rpartition("/")[2].startswith("._")]
+    found = [
+        path
+        for path in paths
+        if not path.upper().startswith(_HOUSEKEEPING) and not path.rpartition("/")[2].startswith("._")
+    ]
     if found:
         named = ", ".join(found[:5]) + (f" and {len(found) - 5} more" if len(found) > 5 else "")
         raise ProtectError(

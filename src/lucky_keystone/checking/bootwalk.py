@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from ..boot.records import FURTHER_CODE_MARKS, boot_sector, code_of, crossing, further_code, mbr_code
-from ..planning.forecast import MOST_BIOS_LOADER, NOT_FROM_GPT, NOT_WITH_4096, Way, examine, uefi_rows
 from ..planning.plan import Outlook
-from ..sources.pe import REMOVABLE_LOADERS
+from ..starting.forecast import MOST_BIOS_LOADER, NOT_FROM_GPT, NOT_WITH_4096, Way, examine, uefi_rows
+from ..starting.pe import REMOVABLE_LOADERS
 from ..tables.table import Table
 from ..volumes.fat32.records import FURTHER_CODE_SECTOR
 from .found import FileOnVolume, FoundFat32, FoundNtfs, FoundVolume, file_on
@@ -51,7 +51,9 @@ def _bios(table: Table, volumes: Sequence[FoundVolume], sector_size: int, report
         return fails("BOOTMGR is not in the root folder")
     if manager.entry.faults or not 0 < manager.size <= MOST_BIOS_LOADER:
         report.fault(
-            "start", f"BOOTMGR ({manager.size:,} bytes) is not whole or too large for low memory.", "Put a sound BOOTMGR in its place."
+            "start",
+            f"BOOTMGR ({manager.size:,} bytes) is not whole or too large for low memory.",
+            "Put a sound BOOTMGR in its place.",
         )
         return fails("BOOTMGR is not whole")
     kind = "ntfs" if isinstance(found, FoundNtfs) else "fat32"
@@ -63,7 +65,11 @@ def _bios(table: Table, volumes: Sequence[FoundVolume], sector_size: int, report
         return fails("the volume's boot sector has no code")
     if ours and table.mbr.code[: len(mbr_code())] == mbr_code():
         return Outlook("BIOS", "starts", "our records, active partition and BOOTMGR are whole")
-    return Outlook("BIOS", "not known", "record, active partition and BOOTMGR are there; the boot code is not ours and was not judged")
+    return Outlook(
+        "BIOS",
+        "not known",
+        "record, active partition and BOOTMGR are there; the boot code is not ours and was not judged",
+    )
 
 
 def _further_code_is_whole(found: FoundVolume, kind: str, report: Report) -> bool:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from ..building.manifest import Manifest, ManifestError, read_manifest
 from ..content import Tell
 from ..drives.medium import Medium
 from ..errors import KeystoneError
+from ..manifest.format import Manifest, ManifestError, read_manifest
 from ..tables.mbr import MbrTable, read_mbr
 from ..tables.table import Partition, Table, read_table
 from ..units import SECTOR_SIZES
@@ -17,10 +17,10 @@ from ..volumes.opening import open_volume
 from ..volumes.volume import VolumeError
 from .bootwalk import walk_boot
 from .contents import check_contents, judge
-from .fat32_structure import check_fat32
 from .found import FoundFat32, FoundNtfs, FoundVolume
-from .ntfs_structure import check_ntfs
 from .report import Report, VolumeSummary
+from .volumes.fat32 import check_fat32
+from .volumes.ntfs import check_ntfs
 
 if TYPE_CHECKING:
     from asn1crypto.x509 import Certificate
@@ -30,7 +30,12 @@ _MOST_VOLUMES = 8  # a forged table may name the same volume in every entry
 
 
 def check_drive(
-    drive: Medium, tell: Tell, *, sector_size: int | None = None, contents: bool = True, trusted: Sequence[Certificate] = ()
+    drive: Medium,
+    tell: Tell,
+    *,
+    sector_size: int | None = None,
+    contents: bool = True,
+    trusted: Sequence[Certificate] = (),
 ) -> Report:
     """Check `drive` without writing to it. `contents=False` leaves out what a build has just read back.
 
@@ -42,14 +47,24 @@ def check_drive(
     wrong = check_contents(drive, manifest, tell) if manifest and contents else []
     if manifest:
         report.built_from, report.built_by = manifest.about.source.name, manifest.about.tool
-        report.looked_at.append(f"manifest: {len(manifest.hashes) // 32:,} hashes; built with the identity '{manifest.about.identity}'")
-        report.bytes_checked = sum(note.size for note in manifest.about.regions) + manifest.stored_size if contents else 0
+        report.looked_at.append(
+            f"manifest: {len(manifest.hashes) // 32:,} hashes; built with the identity '{manifest.about.identity}'"
+        )
+        report.bytes_checked = (
+            sum(note.size for note in manifest.about.regions) + manifest.stored_size if contents else 0
+        )
     else:
         report.unknown.append("It carries no manifest: whether its files are what they were cannot be known.")
     table, partitions = _table(drive, sector, manifest, report)
-    found = [volume for partition in partitions[:_MOST_VOLUMES] if (volume := _volume(drive, partition, sector, report)) is not None]
+    found = [
+        volume
+        for partition in partitions[:_MOST_VOLUMES]
+        if (volume := _volume(drive, partition, sector, report)) is not None
+    ]
     if len(partitions) > _MOST_VOLUMES:
-        report.unknown.append(f"{len(partitions) - _MOST_VOLUMES} of its {len(partitions)} partitions were not looked into.")
+        report.unknown.append(
+            f"{len(partitions) - _MOST_VOLUMES} of its {len(partitions)} partitions were not looked into."
+        )
     if partitions and found:
         report.starts = walk_boot(table, found, sector, report, trusted)
     elif table.style and not partitions:
@@ -92,15 +107,23 @@ def _table(drive: Medium, sector: int, manifest: Manifest | None, report: Report
     """Check the table; return it and the partitions to look into, from the manifest when sector 0 is lost."""
     table = read_table(drive, sector)
     if table is None:
-        sealed = "It was not finished, or sector 0 was lost." if manifest else "It was never finished, or it is not an installer drive."
+        sealed = (
+            "It was not finished, or sector 0 was lost."
+            if manifest
+            else "It was never finished, or it is not an installer drive."
+        )
         report.fault("table", "sector 0 carries no partition table.", f"{sealed} {_REBUILD}")
         return Table("", MbrTable(b"", 0, (), ()), None, (), ()), _partitions_of(manifest, sector) if manifest else ()
     signature = table.gpt.disk if table.gpt else f"{table.mbr.disk_signature:08X}"
-    report.looked_at.append(f"table: {table.style.upper()}, partitions in use: {len(table.partitions)}, signature {signature}")
+    report.looked_at.append(
+        f"table: {table.style.upper()}, partitions in use: {len(table.partitions)}, signature {signature}"
+    )
     for fault in table.faults:
         report.fault("table", fault + ".", _REBUILD)
     if table.style == "mbr" and table.mbr.disk_signature == 0:
-        report.fault("table", "the disk signature is 0.", "Windows will not tell this drive from others: build it again.")
+        report.fault(
+            "table", "the disk signature is 0.", "Windows will not tell this drive from others: build it again."
+        )
     actives = sum(partition.active for partition in table.partitions)
     if actives > 1:
         report.fault("table", f"{actives} partitions are active.", "One must be: build the drive again.")

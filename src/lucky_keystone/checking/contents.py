@@ -12,10 +12,10 @@ from collections.abc import Sequence
 import numpy as np
 from blake3 import blake3
 
-from ..building.manifest import Manifest, RegionNote, VolumeNote
-from ..building.readback import read_back
 from ..content import Tell
 from ..drives.medium import Medium
+from ..drives.readback import read_back
+from ..manifest.format import Manifest, RegionNote, VolumeNote
 from ..volumes.fat32.read import Fat32Volume
 from ..volumes.fat32.records import (
     ATTR_LONG_NAME,
@@ -77,7 +77,11 @@ def judge(
 
 
 def _judge_fat32(
-    drive: Medium, wrong: Sequence[tuple[RegionNote, int, int, bytes]], note: VolumeNote, found: FoundFat32 | None, report: Report
+    drive: Medium,
+    wrong: Sequence[tuple[RegionNote, int, int, bytes]],
+    note: VolumeNote,
+    found: FoundFat32 | None,
+    report: Report,
 ) -> None:
     used: set[str] = set()
     damaged: dict[str, list[tuple[int, int]]] = {}
@@ -98,7 +102,9 @@ def _judge_fat32(
 _CHANGED_BY_USE = ("mft", "log", "bitmap", "folders")
 
 
-def _judge_ntfs(wrong: Sequence[tuple[RegionNote, int, int, bytes]], note: VolumeNote, found: FoundNtfs, report: Report) -> None:
+def _judge_ntfs(
+    wrong: Sequence[tuple[RegionNote, int, int, bytes]], note: VolumeNote, found: FoundNtfs, report: Report
+) -> None:
     """Hosts rewrite most of NTFS's own structures; that they are sound was checked, and what was built is known by its essence."""
     damaged: dict[str, list[tuple[int, int]]] = {}
     for region, offset, size, _ in wrong:
@@ -154,7 +160,9 @@ def _name(kind: str) -> str:
 
 def _tell_use(used: set[str], added: Sequence[str], report: Report, *, rest_is_whole: bool) -> None:
     text = ", ".join(added[:_LISTED]) + (f" and {len(added) - _LISTED} more" if len(added) > _LISTED else "")
-    what = "changed by a host that used the drive" + ("; everything that was built is unchanged." if rest_is_whole else ".")
+    what = "changed by a host that used the drive" + (
+        "; everything that was built is unchanged." if rest_is_whole else "."
+    )
     report.used(", ".join(sorted(used)), what + (f" New on it: {text}." if added else ""))
 
 
@@ -168,12 +176,20 @@ def _damaged_files(places: Sequence[tuple[int, int]], found: FoundVolume | None,
             "The file was changed or the drive lost data: build the drive again.",
         )
     if len(places) > _LISTED:
-        report.fault("files", f"{len(places) - _LISTED} more blocks are not as built.", "Build the drive again, or on another drive.")
+        report.fault(
+            "files",
+            f"{len(places) - _LISTED} more blocks are not as built.",
+            "Build the drive again, or on another drive.",
+        )
 
 
 def _files_at(found: FoundVolume, offset: int, size: int) -> list[str]:
     first, last = found.volume.cluster_at(offset), found.volume.cluster_at(offset + size - 1)
-    return [e.path for e in found.entries if not e.is_folder and any(r.first <= last and r.first + r.count > first for r in e.runs)]
+    return [
+        e.path
+        for e in found.entries
+        if not e.is_folder and any(r.first <= last and r.first + r.count > first for r in e.runs)
+    ]
 
 
 # -- undoing use -----------------------------------------------------------------------------------------------------

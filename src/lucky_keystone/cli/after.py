@@ -43,7 +43,9 @@ def eject(chosen: Chosen) -> list[str]:
 class Logged:
     """Enters what happens in its block in the shop's record, whether it ends well or not."""
 
-    def __init__(self, command: str, chosen: Chosen, source: Source | None = None, *, only_failures: bool = False) -> None:
+    def __init__(
+        self, command: str, chosen: Chosen, source: Source | None = None, *, only_failures: bool = False
+    ) -> None:
         self._command, self._chosen, self._source = command, chosen, source
         self._only_failures = only_failures
         self._started = time.monotonic()
@@ -55,7 +57,9 @@ class Logged:
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         if error is None and not self._only_failures:
             self.enter(None)
         elif isinstance(error, KeystoneError | KeyboardInterrupt):

@@ -34,7 +34,7 @@ from .targets import Chosen, choose, confirm, guard, open_for_writing, reading
 if TYPE_CHECKING:
     from ..building.update import Standing
     from ..drives.guards import Guard
-    from ..planning.choices import Choices
+    from ..families.choices import Choices
     from ..planning.plan import Plan
     from ..sources.source import Source
     from ..work import Work
@@ -73,9 +73,13 @@ Examples:
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @choice_options
 @source_options
-@click.option("--update", is_flag=True, help="Bring a drive that was built here to this source, writing only what differs.")
+@click.option(
+    "--update", is_flag=True, help="Bring a drive that was built here to this source, writing only what differs."
+)
 @click.option("--anew", is_flag=True, help="Start over, even where an interrupted build could go on.")
-@click.option("--no-verify", is_flag=True, help="Do not read back what was written: a drive that loses data stays unnoticed.")
+@click.option(
+    "--no-verify", is_flag=True, help="Do not read back what was written: a drive that loses data stays unnoticed."
+)
 @click.option("--no-probe", is_flag=True, help="Do not look for a fake drive first (some seconds).")
 @click.option("--eject", "ejecting", is_flag=True, help="Make the drive ready to be pulled out at the end.")
 @guard_options
@@ -192,7 +196,9 @@ def _plans(
         opened = open_source(path, added)
     else:
         if added or any(getattr(choices, name) is not None for name in CHOICE_NAMES if name != "identity"):
-            raise UsageError("A plan has its choices already.", advice="Edit the plan file, or build from the source itself.")
+            raise UsageError(
+                "A plan has its choices already.", advice="Edit the plan file, or build from the source itself."
+            )
         saved = read_plan(path)
         opened = open_planned_source(saved, path)
         choices = _with_identity(saved.choices, choices.identity, several=len(chosen) > 1)
@@ -208,10 +214,14 @@ def _plans(
             wanted.append(_Wanted(own, make_plan(opened, choices, own.shape(size))))
             continue
         if not own.exists:
-            raise UsageError(f"{own.name} does not exist, so it cannot be updated.", advice="Build it, without --update.")
+            raise UsageError(
+                f"{own.name} does not exist, so it cannot be updated.", advice="Build it, without --update."
+            )
         with reading(own) as medium:
             standing = read_standing(medium, own.sector_size)
-        wanted.append(_Wanted(own, plan_update(opened, _kept_identity(choices, standing), own.shape(None), standing), standing))
+        wanted.append(
+            _Wanted(own, plan_update(opened, _kept_identity(choices, standing), own.shape(None), standing), standing)
+        )
     return opened, wanted
 
 

@@ -25,12 +25,19 @@ Examples:
   lucky-keystone check G7KM --bay tidewell/bay --json"""
 )
 @click.argument("drive", shell_complete=complete_drive)
-@click.option("--sector-size", type=click.Choice(SECTOR_SIZES), metavar="BYTES", help="Sector size, when it cannot be told from the drive.")
+@click.option(
+    "--sector-size",
+    type=click.Choice(SECTOR_SIZES),
+    metavar="BYTES",
+    help="Sector size, when it cannot be told from the drive.",
+)
 @trust_option
 @bay_option
 @json_option
 @verbose_option
-def command(drive: str, sector_size: int | None, trust: tuple[Path, ...], bay: Path | None, as_json: bool, verbose: bool) -> int:
+def command(
+    drive: str, sector_size: int | None, trust: tuple[Path, ...], bay: Path | None, as_json: bool, verbose: bool
+) -> int:
     """Check DRIVE: table, volumes, every byte against its manifest, and the way it starts. Writes nothing.
 
     Exit code 1 when something is wrong. What a host changed by using a healthy drive is told as that.
@@ -95,4 +102,7 @@ def show_report(report: Report, name: str, *, verbose: bool) -> None:
     if faults:
         out.print(f"{faults} fault{'s' if faults > 1 else ''} found.", style="bold red")
     else:
-        out.print("No faults found." if not report.unknown else "No faults found, as far as this can be known.", style="bold green")
+        out.print(
+            "No faults found." if not report.unknown else "No faults found, as far as this can be known.",
+            style="bold green",
+        )

@@ -43,7 +43,9 @@ Examples:
   lucky-keystone demo --mishaps /tmp/training"""
 )
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("tidewell-demo"))
-@click.option("--mishaps", is_flag=True, help="For training: fake, failing, slow and vanishing drives, and what to do about each.")
+@click.option(
+    "--mishaps", is_flag=True, help="For training: fake, failing, slow and vanishing drives, and what to do about each."
+)
 @json_option
 def command(folder: Path, mishaps: bool, as_json: bool) -> int:
     """Make the Tidewell Ferry Company's installer disc and drives in FOLDER, and do the whole job with them.
@@ -52,18 +54,25 @@ def command(folder: Path, mishaps: bool, as_json: bool) -> int:
     sparse and takes little room on this computer.
     """
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        raise ProtectError(f"{folder} is there already and not empty.", advice="Name a new folder: lucky-keystone demo OTHER")
+        raise ProtectError(
+            f"{folder} is there already and not empty.", advice="Name a new folder: lucky-keystone demo OTHER"
+        )
     out = console()
     if not as_json:
         out.print("The Tidewell Ferry Company's workshop sets up its machines. Everything here is made up.\n")
-    with naming(str(folder), DriveError, advice="Choose a folder that can be written to."), Stages(quiet=as_json) as stages:
+    with (
+        naming(str(folder), DriveError, advice="Choose a folder that can be written to."),
+        Stages(quiet=as_json) as stages,
+    ):
         steps = (_make_mishaps if mishaps else _make_job)(folder, stages)
     done: list[dict[str, Any]] = []
     for step in steps:
         if step.before:
             step.before()
         code, document = _run(step, folder, as_json=as_json)
-        done.append({"command_line": f"lucky-keystone {shlex.join(step.arguments)}", "exit_code": code, "document": document})
+        done.append(
+            {"command_line": f"lucky-keystone {shlex.join(step.arguments)}", "exit_code": code, "document": document}
+        )
         if code != step.code:
             break
     else:
@@ -73,7 +82,9 @@ def command(folder: Path, mishaps: bool, as_json: bool) -> int:
     elif code:
         out.print(f"\nThe demo ends here: exit code {code}.", style="bold red")
     elif mishaps:
-        out.print(f"\nThe drives lie in {folder / 'bay'}: give them other faults in bay.toml and try again.", style="bold")
+        out.print(
+            f"\nThe drives lie in {folder / 'bay'}: give them other faults in bay.toml and try again.", style="bold"
+        )
     else:
         _closing(folder)
     return code
@@ -125,7 +136,18 @@ def _make_job(folder: Path, stages: Stages) -> list[_Step]:
         _Step("Check it, as one would weeks later.", ["check", tag, *bay]),
         _Step(
             "The crew laptops: nothing split, Secure Boot left on. A pair, onto an image file.",
-            ["build", disc, "--onto", str(folder / "crew.img"), "--file-system", "fat32+ntfs", "--firmware", "uefi", "--label", "Crew"],
+            [
+                "build",
+                disc,
+                "--onto",
+                str(folder / "crew.img"),
+                "--file-system",
+                "fat32+ntfs",
+                "--firmware",
+                "uefi",
+                "--label",
+                "Crew",
+            ],
         ),
         _Step("What was done today?", ["log"]),
     ]
@@ -148,9 +170,24 @@ def _make_mishaps(folder: Path, stages: Stages) -> list[_Step]:
     figure = ["--figure", str(folder / "fake.png")]
     return [
         _Step("A box of sticks of which nobody knows much.", ["drives", *bay]),
-        _Step("A bargain.", build("fake.img"), 5, "A few marks, written and read, unmask a fake before the waiting begins."),
-        _Step("How large is it really?", ["gauge", tags["fake.img"], "--marks", "--yes", *bay, *figure], 1, "Give it back."),
-        _Step("A loose plug.", build("loose.img"), 5, "Nothing is lost but time: what was not finished does not look finished."),
+        _Step(
+            "A bargain.",
+            build("fake.img"),
+            5,
+            "A few marks, written and read, unmask a fake before the waiting begins.",
+        ),
+        _Step(
+            "How large is it really?",
+            ["gauge", tags["fake.img"], "--marks", "--yes", *bay, *figure],
+            1,
+            "Give it back.",
+        ),
+        _Step(
+            "A loose plug.",
+            build("loose.img"),
+            5,
+            "Nothing is lost but time: what was not finished does not look finished.",
+        ),
         _Step(
             "The same command, with the plug pushed in.",
             build("loose.img"),
@@ -158,11 +195,18 @@ def _make_mishaps(folder: Path, stages: Stages) -> list[_Step]:
             "What it said it had taken was read again and compared; what its cache had lost was written again.",
             before=lambda: mend(folder / "bay", "loose.img"),
         ),
-        _Step("A slow stick beside a fast one.", build("slow.img", "used.img"), 0, "The fast one did not wait for the slow one."),
+        _Step(
+            "A slow stick beside a fast one.",
+            build("slow.img", "used.img"),
+            0,
+            "The fast one did not wait for the slow one.",
+        ),
         _Step("A worn stick.", build("worn.img"), 5, "It takes data and keeps other data: only reading back tells."),
         _Step("Where is it worn?", ["gauge", tags["worn.img"], "--erase", "--yes", *bay], 1, "Throw it away."),
         _Step("A stick with a bad cable.", build("jittery.img"), 0, "What may pass is tried again, and counted."),
-        _Step("A stick back to ordinary storage.", ["reclaim", tags["used.img"], "--label", "TIMETABLES", "--yes", *bay]),
+        _Step(
+            "A stick back to ordinary storage.", ["reclaim", tags["used.img"], "--label", "TIMETABLES", "--yes", *bay]
+        ),
         _Step("What happened today?", ["log"]),
     ]
 

@@ -39,7 +39,9 @@ def command(bay: Path | None, watch: bool, as_json: bool) -> None:
     host = host_of(bay)
     drives = host.drives()
     if as_json and not watch:
-        emit_json("drives", {"bay": str(bay) if bay else None, "drives": [_body(host, drive, drives) for drive in drives]})
+        emit_json(
+            "drives", {"bay": str(bay) if bay else None, "drives": [_body(host, drive, drives) for drive in drives]}
+        )
         return
     out = console()
     if not as_json:
@@ -60,9 +62,16 @@ def _watch(host: Host, before: tuple[Drive, ...], out: Console, *, as_json: bool
         while True:
             time.sleep(1)
             now = host.drives()
-            for drive, event in [(d, "appeared") for d in now if d not in before] + [(d, "disappeared") for d in before if d not in now]:
+            for drive, event in [(d, "appeared") for d in now if d not in before] + [
+                (d, "disappeared") for d in before if d not in now
+            ]:
                 if as_json:
-                    print(json.dumps({"schema": 1, "command": "drives", "event": event, "drive": _body(host, drive, now)}), flush=True)
+                    print(
+                        json.dumps(
+                            {"schema": 1, "command": "drives", "event": event, "drive": _body(host, drive, now)}
+                        ),
+                        flush=True,
+                    )
                     continue
                 out.print(event, style="bold green" if event == "appeared" else "bold yellow")
                 _show(out, host, drive, now)
@@ -76,7 +85,12 @@ def _body(host: Host, drive: Drive, among: tuple[Drive, ...]) -> dict[str, Any]:
     """Return a drive for JSON output."""
     told = ("tag", "model", "serial", "size", "sector_size", "physical_sector_size", "bus", "speed", "removable")
     body = {name: getattr(drive, name) for name in told}
-    return {**body, "path": str(drive.path), "contents": _contents(host, drive), "held_back": list(held_back(drive, among))}
+    return {
+        **body,
+        "path": str(drive.path),
+        "contents": _contents(host, drive),
+        "held_back": list(held_back(drive, among)),
+    }
 
 
 def _contents(host: Host, drive: Drive) -> str:

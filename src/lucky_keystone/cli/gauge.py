@@ -35,19 +35,32 @@ Examples:
   lucky-keystone gauge G7KM --erase --unmount"""
 )
 @click.argument("drive", shell_complete=complete_drive)
-@click.option("--marks", is_flag=True, help="Write marks over its length, read them, and put back what was there: finds fakes.")
+@click.option(
+    "--marks", is_flag=True, help="Write marks over its length, read them, and put back what was there: finds fakes."
+)
 @click.option("--erase", is_flag=True, help="Write and read back every byte. Everything on the drive is lost.")
 @click.option("--whole", is_flag=True, help="Read all of it, not samples: finds every bad area.")
-@click.option("--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw rates and bad areas, as .png or .svg.")
+@click.option(
+    "--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw rates and bad areas, as .png or .svg."
+)
 @guard_options
 @bay_option
 @json_option
 def command(
-    drive: str, marks: bool, erase: bool, whole: bool, figure: Path | None, yes: bool, bay: Path | None, as_json: bool, **given: Any
+    drive: str,
+    marks: bool,
+    erase: bool,
+    whole: bool,
+    figure: Path | None,
+    yes: bool,
+    bay: Path | None,
+    as_json: bool,
+    **given: Any,
 ) -> int:
     """Measure DRIVE: what it really holds, its rates over the whole length, bad areas. Without --marks or --erase it only reads.
 
-    Reading alone cannot unmask every fake: for that marks have to be written. Exit code 1 when something is wrong with it.
+    Reading alone cannot unmask every fake: for that marks have to be written. Exit code 1 when something is wrong with
+    it.
     """
     from ..gauging.gauge import gauge
 
@@ -65,7 +78,13 @@ def command(
             with reading(chosen) as medium:
                 found = gauge(_patient(medium), stages, mode, whole=whole)
         else:
-            confirm(chosen, yes=yes, needed=0, lifted=lifted, will="erased" if erase else "written over in places, and put back")
+            confirm(
+                chosen,
+                yes=yes,
+                needed=0,
+                lifted=lifted,
+                will="erased" if erase else "written over in places, and put back",
+            )
             opened = open_for_writing(chosen, chosen.size, 0, lifted=lifted)
             try:
                 found = gauge(_patient(opened), stages, mode, whole=whole)

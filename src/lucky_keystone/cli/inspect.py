@@ -29,7 +29,9 @@ Examples:
 @source_options
 @json_option
 @verbose_option
-def command(source: Path, added: tuple[Path, ...], sha256: str | None, verify_source: bool, as_json: bool, verbose: bool) -> None:
+def command(
+    source: Path, added: tuple[Path, ...], sha256: str | None, verify_source: bool, as_json: bool, verbose: bool
+) -> None:
     """Tell what SOURCE (a disc image or folder) is: editions, architectures, loaders, files too large for FAT32."""
     from ..sources.source import open_source
 
@@ -63,8 +65,15 @@ def command(source: Path, added: tuple[Path, ...], sha256: str | None, verify_so
     if not found.loaders:
         out.print("  none: nothing would start from a drive built of this")
     for loader in found.loaders:
-        made_for = f"UEFI {loader.architecture}" if loader.firmware == "uefi" and loader.architecture else loader.firmware.upper()
-        out.print(f"  {loader.path}: {made_for}, {loader.size:,} bytes" + ("" if loader.architecture else " (no loader by its header)"))
+        made_for = (
+            f"UEFI {loader.architecture}"
+            if loader.firmware == "uefi" and loader.architecture
+            else loader.firmware.upper()
+        )
+        out.print(
+            f"  {loader.path}: {made_for}, {loader.size:,} bytes"
+            + ("" if loader.architecture else " (no loader by its header)")
+        )
     heading(out, "Files larger than FAT32 holds")
     if not found.oversized:
         out.print("  none")
@@ -80,7 +89,7 @@ def command(source: Path, added: tuple[Path, ...], sha256: str | None, verify_so
 
 def needs(source: Source) -> tuple[int | None, str]:
     """Return the bytes a drive must have when everything is decided by the tool, or None and why none can be built."""
-    from ..planning.choices import Choices
+    from ..families.choices import Choices
     from ..planning.plan import DriveShape
     from ..planning.rules import make_plan
 

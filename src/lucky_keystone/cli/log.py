@@ -27,8 +27,16 @@ Examples:
 @click.option("--result", metavar="WORD", help="Only work that ended so: done, faults, failed, refused, interrupted.")
 @click.option("--command", "kind", metavar="WORD", help="Only this kind of work: build, update, reclaim, gauge.")
 @click.option("--since", metavar="DATE", help="Only work since this day or moment.")
-@click.option("--most", type=click.IntRange(1), default=None, metavar="N", help="At most so many, the newest first; 20 as text.")
-@click.option("--csv", "table", type=click.Path(path_type=Path, allow_dash=True), metavar="FILE", help="Write a table to FILE; - is here.")
+@click.option(
+    "--most", type=click.IntRange(1), default=None, metavar="N", help="At most so many, the newest first; 20 as text."
+)
+@click.option(
+    "--csv",
+    "table",
+    type=click.Path(path_type=Path, allow_dash=True),
+    metavar="FILE",
+    help="Write a table to FILE; - is here.",
+)
 @json_option
 def command(
     drive: str | None,

@@ -86,7 +86,12 @@ def main(arguments: list[str] | None = None) -> int:
     except click.ClickException as error:
         if isinstance(error, click.UsageError) and error.ctx is not None and not as_json:
             click.echo(error.ctx.get_usage(), err=True)
-        return _fail(as_json, error.format_message(), "'--help' behind a command shows its options and examples.", error.exit_code)
+        return _fail(
+            as_json,
+            error.format_message(),
+            "'--help' behind a command shows its options and examples.",
+            error.exit_code,
+        )
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
@@ -94,7 +99,9 @@ def main(arguments: list[str] | None = None) -> int:
         if os.environ.get("LUCKY_KEYSTONE_TRACE"):
             raise
         what = f"The program met a fault of its own: {type(error).__name__}: {error}."
-        return _fail(as_json, what, "Run it again with LUCKY_KEYSTONE_TRACE=1 set, and report what it shows.", _PROGRAM_FAULT)
+        return _fail(
+            as_json, what, "Run it again with LUCKY_KEYSTONE_TRACE=1 set, and report what it shows.", _PROGRAM_FAULT
+        )
 
 
 def _fail(as_json: bool, message: str, advice: str, code: int) -> int:

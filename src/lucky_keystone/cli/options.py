@@ -29,7 +29,9 @@ class Size(click.ParamType[int]):
 
 def json_option(function: _F) -> _F:
     """--json."""
-    return click.option("--json", "as_json", is_flag=True, help="Print one JSON document (docs/json.md) instead of text.")(function)
+    return click.option(
+        "--json", "as_json", is_flag=True, help="Print one JSON document (docs/json.md) instead of text."
+    )(function)
 
 
 def verbose_option(function: _F) -> _F:
@@ -66,8 +68,16 @@ def guard_options(function: _F) -> _F:
     """--unmount, --allow-internal, --allow-member, --yes: the ways past a guard, each explicit."""
     for option in (
         click.option("--yes", is_flag=True, help="Erase without asking. For scripts."),
-        click.option("--allow-member", is_flag=True, help="Write on a drive that carries a part of a RAID, LVM or pool that does not run."),
-        click.option("--allow-internal", is_flag=True, help="Write on a drive that is built into this computer. Never its system's."),
+        click.option(
+            "--allow-member",
+            is_flag=True,
+            help="Write on a drive that carries a part of a RAID, LVM or pool that does not run.",
+        ),
+        click.option(
+            "--allow-internal",
+            is_flag=True,
+            help="Write on a drive that is built into this computer. Never its system's.",
+        ),
         click.option("--unmount", is_flag=True, help="Unmount the drive's volumes first."),
     ):
         function = option(function)
@@ -95,7 +105,10 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
     ("--cluster", {"type": Size(), "metavar": "SIZE", "help": "Cluster size."}),
     ("--part-size", {"type": Size(), "metavar": "SIZE", "help": "Largest part of a split install image."}),
     ("--use", {"metavar": "whole|needed", "help": "Use the whole drive, or as little as the source needs."}),
-    ("--identity", {"metavar": "WORD", "help": "What serial number and signature derive from; else the drive's tag or file name."}),
+    (
+        "--identity",
+        {"metavar": "WORD", "help": "What serial number and signature derive from; else the drive's tag or file name."},
+    ),
     ("--purpose", {"metavar": "install|portable", "help": "An installer drive, or a system that runs from it."}),
     ("--edition", {"metavar": "NAME", "help": "Edition, where the purpose needs one."}),
     ("--waive", {"metavar": "LIST", "help": "Hardware checks of the installer to leave out."}),
@@ -125,17 +138,19 @@ def certificates(paths: tuple[Path, ...]) -> list[Any]:
     """Read the certificates given with --trust."""
     if not paths:
         return []
-    from ..sources.authenticode import read_certificate
+    from ..starting.authenticode import read_certificate
 
     return [read_certificate(path) for path in paths]
 
 
 def source_options(function: _F) -> _F:
     """--add, --sha256 and --verify-source."""
-    function = click.option("--verify-source", is_flag=True, help="Read the source against its own integrity tables first.")(function)
-    function = click.option("--sha256", metavar="SUM", help="The disc image must have this SHA-256; checked before anything is erased.")(
-        function
-    )
+    function = click.option(
+        "--verify-source", is_flag=True, help="Read the source against its own integrity tables first."
+    )(function)
+    function = click.option(
+        "--sha256", metavar="SUM", help="The disc image must have this SHA-256; checked before anything is erased."
+    )(function)
     return click.option(
         "--add",
         "added",

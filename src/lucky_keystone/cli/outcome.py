@@ -18,7 +18,9 @@ if TYPE_CHECKING:
     from .targets import Chosen
 
 
-def tell_outcome(drives: Sequence[tuple[Chosen, Plan, Work]], proofs: list[str], *, as_json: bool, verbose: bool, verified: bool) -> int:
+def tell_outcome(
+    drives: Sequence[tuple[Chosen, Plan, Work]], proofs: list[str], *, as_json: bool, verbose: bool, verified: bool
+) -> int:
     """Show what became of every drive; return the exit code. The error of a single drive is raised."""
     works = [work for _, _, work in drives]
     if len(works) == 1 and works[0].error is not None:

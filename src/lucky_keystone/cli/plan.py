@@ -25,7 +25,7 @@ from .show import console, emit_json, facts, grid, heading, starts
 from .targets import choose
 
 if TYPE_CHECKING:
-    from ..planning.choices import Choices
+    from ..families.choices import Choices
     from ..planning.plan import Plan
 
 
@@ -38,15 +38,23 @@ Examples:
 )
 @click.argument("source", type=click.Path(path_type=Path))
 @click.option(
-    "--for", "drive", metavar="DRIVE", shell_complete=complete_drive, help="The drive to plan for: a tag of the bay, or an image file."
+    "--for",
+    "drive",
+    metavar="DRIVE",
+    shell_complete=complete_drive,
+    help="The drive to plan for: a tag of the bay, or an image file.",
 )
 @click.option("--size", type=Size(), metavar="SIZE", help="Size of an image file to be made; else as large as needed.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @choice_options
 @source_options
 @trust_option
-@click.option("--save", type=click.Path(path_type=Path), metavar="FILE", help="Save the plan as TOML, to be edited and built.")
-@click.option("--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw the drive to scale, as .png or .svg.")
+@click.option(
+    "--save", type=click.Path(path_type=Path), metavar="FILE", help="Save the plan as TOML, to be edited and built."
+)
+@click.option(
+    "--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw the drive to scale, as .png or .svg."
+)
 @bay_option
 @json_option
 @verbose_option
@@ -95,7 +103,7 @@ def command(
 
 def choices_of(given: dict[str, Any]) -> Choices:
     """Return the choices among a command's options."""
-    from ..planning.choices import Choices
+    from ..families.choices import Choices
 
     return Choices(**{name: given[name] for name in CHOICE_NAMES})
 
@@ -146,5 +154,10 @@ def _show_layout(plan: Plan) -> None:
     out.print(table)
     out.print()
     facts(
-        out, [("Needed", exact_size(plan.needed)), ("Available", exact_size(plan.drive.size or 0)), ("Free after", exact_size(plan.free))]
+        out,
+        [
+            ("Needed", exact_size(plan.needed)),
+            ("Available", exact_size(plan.drive.size or 0)),
+            ("Free after", exact_size(plan.free)),
+        ],
     )

@@ -22,8 +22,16 @@ Examples:
   lucky-keystone reclaim G7KM --label TIMETABLES --unmount --eject"""
 )
 @click.argument("drive", shell_complete=complete_drive)
-@click.option("--label", default="STORAGE", show_default=True, metavar="TEXT", help="Volume label: FAT32 up to 11 characters, NTFS 32.")
-@click.option("--file-system", type=click.Choice(["fat32", "ntfs"]), default="fat32", show_default=True, help="Its file system.")
+@click.option(
+    "--label",
+    default="STORAGE",
+    show_default=True,
+    metavar="TEXT",
+    help="Volume label: FAT32 up to 11 characters, NTFS 32.",
+)
+@click.option(
+    "--file-system", type=click.Choice(["fat32", "ntfs"]), default="fat32", show_default=True, help="Its file system."
+)
 @click.option("--cluster", type=Size(), metavar="SIZE", help="Cluster size; the usual one for the size when left out.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @click.option("--eject", "ejecting", is_flag=True, help="Make the drive ready to be pulled out at the end.")
@@ -65,13 +73,21 @@ def command(
     label = label.upper() if file_system == "fat32" else label
     if as_json:
         emit_json(
-            "reclaim", {"drive": str(chosen.path), "label": label, "file_system": file_system, "result": asdict(result), "notes": notes}
+            "reclaim",
+            {
+                "drive": str(chosen.path),
+                "label": label,
+                "file_system": file_system,
+                "result": asdict(result),
+                "notes": notes,
+            },
         )
         return
     out = console()
     volume = image.partitions[0].size
     out.print(
-        f"{chosen.name} is ordinary storage again: one {file_system.upper()} volume '{label}' of {shown_size(volume)}.", style="bold green"
+        f"{chosen.name} is ordinary storage again: one {file_system.upper()} volume '{label}' of {shown_size(volume)}.",
+        style="bold green",
     )
     unused = image.size - volume - image.partitions[0].offset
     if unused > 64 << 20:

@@ -28,19 +28,37 @@ Examples:
   lucky-keystone rehearse crew.img --firmware uefi-x64 --picture crew.png"""
 )
 @click.argument("drive", shell_complete=complete_drive)
-@click.option("--firmware", type=click.Choice(_FIRMWARES), help="Start it for real: needs the QEMU emulator and this firmware installed.")
-@click.option("--picture", type=click.Path(path_type=Path), metavar="FILE", help="Where the picture of the screen goes (.png).")
-@click.option("--seconds", type=click.IntRange(1, 3600), default=20, show_default=True, help="How long such a start may take.")
-@click.option("--sector-size", type=click.Choice(SECTOR_SIZES), metavar="BYTES", help="Sector size, when it is an image file's.")
+@click.option(
+    "--firmware",
+    type=click.Choice(_FIRMWARES),
+    help="Start it for real: needs the QEMU emulator and this firmware installed.",
+)
+@click.option(
+    "--picture", type=click.Path(path_type=Path), metavar="FILE", help="Where the picture of the screen goes (.png)."
+)
+@click.option(
+    "--seconds", type=click.IntRange(1, 3600), default=20, show_default=True, help="How long such a start may take."
+)
+@click.option(
+    "--sector-size", type=click.Choice(SECTOR_SIZES), metavar="BYTES", help="Sector size, when it is an image file's."
+)
 @bay_option
 @json_option
 def command(
-    drive: str, firmware: str | None, picture: Path | None, seconds: int, sector_size: int | None, bay: Path | None, as_json: bool
+    drive: str,
+    firmware: str | None,
+    picture: Path | None,
+    seconds: int,
+    sector_size: int | None,
+    bay: Path | None,
+    as_json: bool,
 ) -> int:
     """Start DRIVE without a machine, and tell where it gets to. Writes nothing onto it.
 
-    On its own it runs the drive's BIOS boot code in a processor emulation and tells each step, up to where BOOTMGR takes over;
-    exit code 1 when it does not get there. With --firmware an installed emulator starts the drive under real firmware; what
+    On its own it runs the drive's BIOS boot code in a processor emulation and tells each step, up to where BOOTMGR
+    takes over;
+    exit code 1 when it does not get there. With --firmware an installed emulator starts the drive under real firmware;
+    what
     the drive would be written is thrown away, and a picture of the screen is kept.
     """
     chosen = existing(drive, bay, sector_size)
@@ -62,7 +80,10 @@ def command(
     out.print()
     out.print(found.end, style="bold green" if found.starts else "bold red")
     if not found.starts:
-        out.print(f"'lucky-keystone check {chosen.name}' looks for the reason; building the drive again mends it.", style="dim")
+        out.print(
+            f"'lucky-keystone check {chosen.name}' looks for the reason; building the drive again mends it.",
+            style="dim",
+        )
     return 0 if found.starts else 1
 
 
@@ -75,7 +96,13 @@ def _start_for_real(chosen: Chosen, firmware: str, picture: Path | None, seconds
     shown = place if place.exists() else None
     if as_json:
         emit_json(
-            "rehearse", {"drive": str(chosen.path), "firmware": FIRMWARES[firmware].name, "picture": shown and str(shown), **asdict(found)}
+            "rehearse",
+            {
+                "drive": str(chosen.path),
+                "firmware": FIRMWARES[firmware].name,
+                "picture": shown and str(shown),
+                **asdict(found),
+            },
         )
         return 0
     out = console()

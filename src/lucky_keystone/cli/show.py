@@ -83,7 +83,11 @@ def starts(out: Console, rows: tuple[Outlook, ...]) -> None:
     rows = tuple(without_repeats(rows))
     width = max((len(row.firmware) for row in rows), default=0) + 2
     for row in rows:
-        out.print(Text.assemble("  ", (row.verdict.ljust(15), _STYLES[row.verdict]), row.firmware.ljust(width), (row.reason, "dim")))
+        out.print(
+            Text.assemble(
+                "  ", (row.verdict.ljust(15), _STYLES[row.verdict]), row.firmware.ljust(width), (row.reason, "dim")
+            )
+        )
 
 
 @dataclass
@@ -123,7 +127,9 @@ class Stages:
             self._bar.start()
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         if kind is None:
             for name, line in self._lines.items():
                 self._end_stage(name, line)

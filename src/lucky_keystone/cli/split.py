@@ -21,7 +21,12 @@ Examples:
 )
 @click.argument("image", type=click.Path(path_type=Path))
 @click.option(
-    "--into", "folder", required=True, type=click.Path(path_type=Path), metavar="DIR", help="Folder for the parts; made when it is missing."
+    "--into",
+    "folder",
+    required=True,
+    type=click.Path(path_type=Path),
+    metavar="DIR",
+    help="Folder for the parts; made when it is missing.",
 )
 @click.option("--part-size", type=Size(), metavar="SIZE", help="Largest part; FAT32's largest file when left out.")
 @json_option
@@ -53,4 +58,6 @@ def command(image: Path, folder: Path, part_size: int | None, as_json: bool) -> 
         return
     for part, path in zip(parts, paths, strict=True):
         console().print(f"  {path}: {exact_size(part.content.size)}, {part.blob_count:,} blobs")
-    console().print("\nPut all of them where the whole image would be (sources/ of an installer): setup finds them there.")
+    console().print(
+        "\nPut all of them where the whole image would be (sources/ of an installer): setup finds them there."
+    )

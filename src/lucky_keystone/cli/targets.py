@@ -68,11 +68,14 @@ def choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
     host, drive = _find(text, path, bay)
     if drive is not None:
         if sector_size is not None and sector_size != drive.sector_size:
-            raise UsageError(f"Drive {drive.tag} has sectors of {drive.sector_size} bytes.", advice="Leave out --sector-size.")
+            raise UsageError(
+                f"Drive {drive.tag} has sectors of {drive.sector_size} bytes.", advice="Leave out --sector-size."
+            )
         return Chosen(drive.path, host, drive, drive.sector_size)
     if len(text) == 4 and not path.exists() and "." not in text:
         raise UsageError(
-            f"No drive has the tag {text}.", advice="'lucky-keystone drives' lists the tags, with --bay FOLDER those of a bay."
+            f"No drive has the tag {text}.",
+            advice="'lucky-keystone drives' lists the tags, with --bay FOLDER those of a bay.",
         )
     if path.is_dir():
         raise UsageError(f"{text} is a folder, not a drive.", advice="Name an image file, or a drive's tag.")
@@ -99,7 +102,10 @@ def _find(text: str, path: Path, bay: Path | None) -> tuple[Host | None, Drive |
 
 
 def guard(chosen: Chosen, *, needed: int, lifted: Collection[Guard], sources: Collection[Path] = ()) -> None:
-    """Raise ProtectError when a guard holds `chosen` back. A file that is none and no whole drive either is held back too."""
+    """Raise ProtectError when a guard holds `chosen` back.
+
+    A file that is none and no whole drive either is held back too.
+    """
     if chosen.host is not None and chosen.drive is not None:
         at_source = holds_any(chosen.host, chosen.drive, sources)
         admit(chosen.drive, chosen.host.drives(), needed=needed, lifted=lifted, holds_source=at_source)
@@ -121,7 +127,9 @@ def existing(text: str, bay: Path | None, sector_size: int | None = None) -> Cho
 @contextmanager
 def reading(chosen: Chosen) -> Iterator[OpenMedium]:
     """Open a drive or image file for reading; failures that may pass are tried again."""
-    opened: OpenMedium = chosen.host.open(chosen.drive, write=False) if chosen.host and chosen.drive else ImageFile(chosen.path)
+    opened: OpenMedium = (
+        chosen.host.open(chosen.drive, write=False) if chosen.host and chosen.drive else ImageFile(chosen.path)
+    )
     medium = Retrying(opened)
     try:
         yield medium
@@ -130,7 +138,13 @@ def reading(chosen: Chosen) -> Iterator[OpenMedium]:
 
 
 def confirm(
-    chosen: Chosen, *, yes: bool, needed: int, lifted: Collection[Guard], sources: Collection[Path] = (), will: str = "erased"
+    chosen: Chosen,
+    *,
+    yes: bool,
+    needed: int,
+    lifted: Collection[Guard],
+    sources: Collection[Path] = (),
+    will: str = "erased",
 ) -> None:
     """Make sure that `chosen` may be written. Raises ProtectError unless its tag or file name was typed, or `yes`."""
     guard(chosen, needed=needed, lifted=lifted, sources=sources)
@@ -139,15 +153,20 @@ def confirm(
     what = f"{chosen.drive.model}, {exact_size(chosen.size)}" if chosen.drive else exact_size(chosen.size)
     if not sys.stdin.isatty():
         raise ProtectError(
-            f"{chosen.name} ({what}) would be {will}, and nobody can be asked here.", advice="Add --yes when that is what you want."
+            f"{chosen.name} ({what}) would be {will}, and nobody can be asked here.",
+            advice="Add --yes when that is what you want.",
         )
     click.echo(f"\nEverything on {chosen.name} ({what}) will be {will}. On it now: {contents_of(chosen)}.", err=True)
     typed = click.prompt(f"Type {chosen.name} to go on", default="", show_default=False, err=True)
     if typed.strip().upper() != chosen.name.upper():
-        raise ProtectError("That is not its name; nothing was written.", advice="Run the command again when you are sure.")
+        raise ProtectError(
+            "That is not its name; nothing was written.", advice="Run the command again when you are sure."
+        )
 
 
-def open_for_writing(chosen: Chosen, size: int, needed: int, *, lifted: Collection[Guard], sources: Collection[Path] = ()) -> Retrying:
+def open_for_writing(
+    chosen: Chosen, size: int, needed: int, *, lifted: Collection[Guard], sources: Collection[Path] = ()
+) -> Retrying:
     """Open the confirmed drive for writing, its guards held once more; make the image file when there is none."""
     if chosen.host is not None and chosen.drive is not None:
         return Retrying(open_confirmed(chosen.host, chosen.drive, needed=needed, lifted=lifted, sources=sources))

@@ -66,7 +66,10 @@ def old_tables(drive: ImageFile) -> None:
     """Put on what a used drive has: two old partitions, and the remains of a GPT in the last sector."""
     sectors = drive.size // 512
     half = sectors // 2 // 2048 * 2048
-    old = [MbrPartition(1, False, 0x07, 2048, half - 2048), MbrPartition(2, False, 0x83, half, sectors // 2048 * 2048 - half)]
+    old = [
+        MbrPartition(1, False, 0x07, 2048, half - 2048),
+        MbrPartition(2, False, 0x83, half, sectors // 2048 * 2048 - half),
+    ]
     if sectors < 1 << 32:
         drive.write_at(0, memoryview(compose_mbr(b"", 0x7461_6C65 ^ sectors & 0xFFFF, old, 512)))
     drive.write_at(drive.size - 512, memoryview(b"EFI PART".ljust(512, b"\0")))

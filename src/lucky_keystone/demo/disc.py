@@ -43,7 +43,9 @@ class _Node:
 def _compose(root: Folder, label: str, moment: datetime) -> tuple[list[Region], int]:
     entries: list[File | Folder] = [root, *(entry for _, entry in root.walk())]
     nodes = {id(entry): _Node(entry, 2 + number) for number, entry in enumerate(entries)}
-    parents = {id(child): id(entry) for entry in entries if isinstance(entry, Folder) for child in entry.entries.values()}
+    parents = {
+        id(child): id(entry) for entry in entries if isinstance(entry, Folder) for child in entry.entries.values()
+    }
     block = 2 + len(entries)
     for node in nodes.values():
         if isinstance(node.entry, Folder):
@@ -189,7 +191,10 @@ def _identifiers(folder: Folder, nodes: dict[int, _Node], parent_block: int, dat
     for name, characteristics, block in [first, *others]:
         data = (
             udf.FileIdentifier(
-                tag=bytes(16), characteristics=characteristics, name_length=len(name), icb=udf.LongAd(length=SECTOR, block=block).pack()
+                tag=bytes(16),
+                characteristics=characteristics,
+                name_length=len(name),
+                icb=udf.LongAd(length=SECTOR, block=block).pack(),
             ).pack()
             + name
         )
@@ -234,7 +239,14 @@ def _iso_side(label: str, moment: datetime, sectors: int) -> list[bytes]:
     def entry(extent: int, size: int, flags: int, name: bytes) -> bytes:
         length = align_up(33 + len(name), 2)
         return DirectoryRecord(
-            length=length, extent=extent, extent_be=extent, size=size, size_be=size, recorded=stamp, flags=flags, name_length=len(name)
+            length=length,
+            extent=extent,
+            extent_be=extent,
+            size=size,
+            size_be=size,
+            recorded=stamp,
+            flags=flags,
+            name_length=len(name),
         ).pack() + name.ljust(length - 33, b"\0")
 
     root = entry(24, SECTOR, FLAG_FOLDER, b"\0")

@@ -111,11 +111,17 @@ def install_image(
         chunk_size=0,
         guid=hashlib.md5(xml, usedforsecurity=False).digest(),
         image_count=len(editions),
-        blob_table=ResourceHeader(stored_size=table.nbytes, flags=RESOURCE_METADATA, offset=offset, original_size=table.nbytes).pack(),
-        xml=ResourceHeader(stored_size=len(xml), flags=RESOURCE_METADATA, offset=xml_offset, original_size=len(xml)).pack(),
+        blob_table=ResourceHeader(
+            stored_size=table.nbytes, flags=RESOURCE_METADATA, offset=offset, original_size=table.nbytes
+        ).pack(),
+        xml=ResourceHeader(
+            stored_size=len(xml), flags=RESOURCE_METADATA, offset=xml_offset, original_size=len(xml)
+        ).pack(),
         boot_metadata=boot,
         boot_index=boot_index,
-        integrity=ResourceHeader(stored_size=12 + 20 * sums, offset=xml_offset + len(xml), original_size=12 + 20 * sums).pack()
+        integrity=ResourceHeader(
+            stored_size=12 + 20 * sums, offset=xml_offset + len(xml), original_size=12 + 20 * sums
+        ).pack()
         if sums
         else bytes(24),
     ).pack()
@@ -141,7 +147,9 @@ def _metadata(files: Sequence[tuple[str, Blob]]) -> bytes:
     return data + bytes(8)
 
 
-def _xml(editions: Sequence[DemoEdition], architecture: int, version: tuple[int, int, int, int], language: str, total: int) -> bytes:
+def _xml(
+    editions: Sequence[DemoEdition], architecture: int, version: tuple[int, int, int, int], language: str, total: int
+) -> bytes:
     names = ("MAJOR", "MINOR", "BUILD", "SPBUILD")
     numbers = "".join(f"<{name}>{value}</{name}>" for name, value in zip(names, version, strict=True))
     images = ""

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from ..content import Content, Literal
-from ..sources.pe import REMOVABLE_LOADERS
+from ..starting.pe import REMOVABLE_LOADERS
 from ..tree import File, Folder
 from .install_image import DemoEdition, hollow_blobs, install_image, small_blob
 from .loaders import bios_loader, uefi_loader
@@ -37,7 +37,10 @@ def installer(
             DemoEdition(
                 "Tidewell Setup",
                 "Setup",
-                [("setup.cmd", small_blob(b"start setup\r\n")), ("drivers.bin", small_blob(_noise("drivers", 3 << 20)))],
+                [
+                    ("setup.cmd", small_blob(b"start setup\r\n")),
+                    ("drivers.bin", small_blob(_noise("drivers", 3 << 20))),
+                ],
             )
         ],
         architecture=_X64,
@@ -71,12 +74,21 @@ def installer(
 
 
 def _editions(hollow_size: int, hollow_count: int) -> list[DemoEdition]:
-    shared = [("harbour.dll", small_blob(_noise("harbour", 2 << 20))), ("pier.dll", small_blob(_noise("pier", 900_001)))]
-    hollow = [(f"chart{number}.dat", blob) for number, blob in enumerate(hollow_blobs(hollow_count, hollow_size))] if hollow_count else []
+    shared = [
+        ("harbour.dll", small_blob(_noise("harbour", 2 << 20))),
+        ("pier.dll", small_blob(_noise("pier", 900_001))),
+    ]
+    hollow = (
+        [(f"chart{number}.dat", blob) for number, blob in enumerate(hollow_blobs(hollow_count, hollow_size))]
+        if hollow_count
+        else []
+    )
     return [
         DemoEdition("Tidewell Counter", "Counter", [*shared, *hollow[: len(hollow) // 2]]),
         DemoEdition("Tidewell Crew", "Crew", [*shared, *hollow]),
-        DemoEdition("Tidewell Bridge", "Bridge", [*shared, *hollow, ("bridge.dll", small_blob(_noise("bridge", 1_500_000)))]),
+        DemoEdition(
+            "Tidewell Bridge", "Bridge", [*shared, *hollow, ("bridge.dll", small_blob(_noise("bridge", 1_500_000)))]
+        ),
     ]
 
 

@@ -71,7 +71,9 @@ class Bay:
 
     def _described(self) -> list[tuple[Drive, Faults | None]]:
         place = self.folder / DESCRIPTION
-        with naming(str(place), UsageError, advice="A bay is a folder with a bay.toml; 'lucky-keystone demo' makes one."):
+        with naming(
+            str(place), UsageError, advice="A bay is a folder with a bay.toml; 'lucky-keystone demo' makes one."
+        ):
             text = place.read_text("utf-8")
         try:
             bay = msgspec.convert(tomllib.loads(text), _Bay)
@@ -82,11 +84,24 @@ class Bay:
     def _drive(self, slot: _Slot) -> Drive:
         path = self.folder / slot.file
         if Path(slot.file).name != slot.file:
-            raise UsageError(f"{self.folder / DESCRIPTION}: '{slot.file}' lies outside the bay.", advice="Name a file in the bay's folder.")
+            raise UsageError(
+                f"{self.folder / DESCRIPTION}: '{slot.file}' lies outside the bay.",
+                advice="Name a file in the bay's folder.",
+            )
         with naming(str(path), DriveError, advice="The bay names it, but it cannot be looked at."):
             size = path.stat().st_size
-        told = {name: getattr(slot, name) for name in ("model", "serial", "sector_size", "bus", "speed", "removable", "internal")}
-        return Drive(path=path, size=size, holds_system=slot.holds_system, read_only=slot.read_only, mounts=tuple(slot.mounts), **told)
+        told = {
+            name: getattr(slot, name)
+            for name in ("model", "serial", "sector_size", "bus", "speed", "removable", "internal")
+        }
+        return Drive(
+            path=path,
+            size=size,
+            holds_system=slot.holds_system,
+            read_only=slot.read_only,
+            mounts=tuple(slot.mounts),
+            **told,
+        )
 
 
 class BayDrive:

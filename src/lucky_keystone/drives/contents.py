@@ -13,7 +13,15 @@ from .medium import Medium
 
 _LOOKED_AT = 1 << 20  # bytes at either end
 _LISTED = 8
-_TYPES = {0x07: "NTFS or exFAT", 0x0B: "FAT32", 0x0C: "FAT32", 0x83: "Linux", 0xEE: "GPT", 0xEF: "UEFI system", 0x82: "Linux swap"}
+_TYPES = {
+    0x07: "NTFS or exFAT",
+    0x0B: "FAT32",
+    0x0C: "FAT32",
+    0x83: "Linux",
+    0xEE: "GPT",
+    0xEF: "UEFI system",
+    0x82: "Linux swap",
+}
 
 
 def describe(drive: Medium, sector_size: int) -> str:
@@ -77,7 +85,10 @@ def _through_gpt(drive: Medium, sector_size: int) -> str:
         return "protective record without a GPT"
     if not table.partitions:
         return "GPT without partitions"
-    told = [_partition(drive, -1, p.first_lba * sector_size, p.sector_count * sector_size) for p in table.partitions[:_LISTED]]
+    told = [
+        _partition(drive, -1, p.first_lba * sector_size, p.sector_count * sector_size)
+        for p in table.partitions[:_LISTED]
+    ]
     more = len(table.partitions) - len(told)
     return "GPT: " + ", ".join(told) + (f" and {more} more" if more else "")
 

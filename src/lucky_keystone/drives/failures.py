@@ -24,7 +24,8 @@ _PASSING = {
     getattr(errno, "EREMOTEIO", -1),
     getattr(errno, "EILSEQ", -1),
 }
-# Windows: not ready, device not connected, no such device, no media; CRC, sector not found, I/O device error, semaphore timeout
+# Windows: not ready, device not connected, no such device, no media; CRC, sector not found, I/O device error, semaphore
+# timeout
 _GONE_ON_WINDOWS = {21, 1167, 433, 1112, 55}
 _PASSING_ON_WINDOWS = {23, 27, 1117, 121, 170}
 

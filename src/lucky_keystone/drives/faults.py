@@ -175,13 +175,18 @@ class FaultyDrive:
     def _fail(self, offset: int, size: int, places: list[tuple[int, int]], doing: str) -> None:
         real = self.faults.real_size
         if real and self.faults.beyond == "fails" and offset + size > real:
-            raise DriveError(f"{self.name}, {doing} at byte {max(offset, real)}: there is nothing.", advice="Use another drive.")
+            raise DriveError(
+                f"{self.name}, {doing} at byte {max(offset, real)}: there is nothing.", advice="Use another drive."
+            )
         for place in places:
             if not (offset < place[0] + place[1] and place[0] < offset + size):
                 continue
             self._failed[place] = self._failed.get(place, 0) + 1
             if not self.faults.failures or self._failed[place] <= self.faults.failures:
-                raise Transient(f"{self.name}, {doing} at byte {max(offset, place[0])}: input/output error.", advice="Use another drive.")
+                raise Transient(
+                    f"{self.name}, {doing} at byte {max(offset, place[0])}: input/output error.",
+                    advice="Use another drive.",
+                )
 
     def _kept(self, offset: int, data: memoryview) -> Iterator[tuple[int, bytes]]:
         """Yield what the medium really takes of a write, and where."""

@@ -49,7 +49,9 @@ class Refusal:
     """What a technician can do about it."""
 
 
-def refusals(drive: Drive, *, among: Sequence[Drive] = (), needed: int = 0, holds_source: bool = False) -> tuple[Refusal, ...]:
+def refusals(
+    drive: Drive, *, among: Sequence[Drive] = (), needed: int = 0, holds_source: bool = False
+) -> tuple[Refusal, ...]:
     """Return every guard that holds `drive` back, the gravest first.
 
     `among` are all drives listed at the same moment, `needed` the bytes a plan wants, `holds_source` whether the
@@ -63,7 +65,11 @@ def refusals(drive: Drive, *, among: Sequence[Drive] = (), needed: int = 0, hold
     if drive.holds_system:
         hold(Guard.SYSTEM, "holds this computer's system", "Choose another drive; this one is never written.")
     if holds_source:
-        hold(Guard.SOURCE, "holds the source that is built from", "Copy the source to another disk, or choose another drive.")
+        hold(
+            Guard.SOURCE,
+            "holds the source that is built from",
+            "Copy the source to another disk, or choose another drive.",
+        )
     if drive.internal:
         hold(Guard.INTERNAL, "is built into this computer", "If it is meant all the same, add --allow-internal.")
     if drive.mounts:
@@ -81,7 +87,9 @@ def refusals(drive: Drive, *, among: Sequence[Drive] = (), needed: int = 0, hold
             "Unplug one of them: which is which cannot be told from here.",
         )
     if needed > drive.size:
-        hold(Guard.TOO_SMALL, f"is too small: {needed:,} bytes are needed, it has {drive.size:,}", "Use a larger drive.")
+        hold(
+            Guard.TOO_SMALL, f"is too small: {needed:,} bytes are needed, it has {drive.size:,}", "Use a larger drive."
+        )
     return tuple(found)
 
 
@@ -107,18 +115,28 @@ def admit(
         raise AssertionError("a guard was to be lifted that has no override")
     same = [drive for drive in now if drive.tag == confirmed.tag]
     if not same:
-        raise ProtectError(f"Drive {confirmed.tag} is no longer there.", advice="Plug it in, and list the drives again.")
+        raise ProtectError(
+            f"Drive {confirmed.tag} is no longer there.", advice="Plug it in, and list the drives again."
+        )
     drive = same[0]
-    standing = [refusal for refusal in refusals(drive, among=now, needed=needed, holds_source=holds_source) if refusal.guard not in lifted]
+    standing = [
+        refusal
+        for refusal in refusals(drive, among=now, needed=needed, holds_source=holds_source)
+        if refusal.guard not in lifted
+    ]
     if standing:
         raise ProtectError(
-            f"Drive {confirmed.tag} ({confirmed.model}) is held back: it " + "; it ".join(r.reason for r in standing) + ".",
-            advice=" ".join(dict.fromkeys(r.way_out for r in standing)) + " 'lucky-keystone drives' shows which are free.",
+            f"Drive {confirmed.tag} ({confirmed.model}) is held back: it "
+            + "; it ".join(r.reason for r in standing)
+            + ".",
+            advice=" ".join(dict.fromkeys(r.way_out for r in standing))
+            + " 'lucky-keystone drives' shows which are free.",
         )
     told = _difference(confirmed, drive)
     if told:
         raise ProtectError(
-            f"Drive {confirmed.tag} is not as it was when it was listed: {told}.", advice="List the drives again and look at it."
+            f"Drive {confirmed.tag} is not as it was when it was listed: {told}.",
+            advice="List the drives again and look at it.",
         )
     return drive
 
@@ -127,7 +145,11 @@ def _difference(before: Drive, now: Drive) -> str:
     """What changed, in words; mounts are left to their own guard."""
     if replace(now, mounts=before.mounts) == before:
         return ""
-    for name, words in (("path", "it has another number"), ("size", "its size is another"), ("volumes", "something else is on it")):
+    for name, words in (
+        ("path", "it has another number"),
+        ("size", "its size is another"),
+        ("volumes", "something else is on it"),
+    ):
         if getattr(before, name) != getattr(now, name):
             return f"{words} ({getattr(before, name) or 'nothing'} then, {getattr(now, name) or 'nothing'} now)"
     return "its description is another"

@@ -65,4 +65,6 @@ def this_host() -> Host:
         from .windows.host import WindowsHost
 
         return WindowsHost()
-    raise NotYet(f"Attached drives are not found on {sys.platform}.", advice="Image files and bays (--bay FOLDER) work here.")
+    raise NotYet(
+        f"Attached drives are not found on {sys.platform}.", advice="Image files and bays (--bay FOLDER) work here."
+    )

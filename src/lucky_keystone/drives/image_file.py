@@ -26,7 +26,10 @@ _DIRECT = 64 << 10  # bytes from which writing past the cache pays
 
 
 class ImageFile:
-    """An open image file; a device too where it is only read. `write` opens it for writing, locked against a second writer."""
+    """An open image file; a device too where it is only read.
+
+    `write` opens it for writing, locked against a second writer.
+    """
 
     def __init__(self, path: Path, *, write: bool = False) -> None:
         self.path = path
@@ -77,12 +80,16 @@ class ImageFile:
         try:
             fcntl.flock(self._descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
-            raise ProtectError(f"{self.path} is being written by another program.", advice="Wait until that has ended.") from error
+            raise ProtectError(
+                f"{self.path} is being written by another program.", advice="Wait until that has ended."
+            ) from error
 
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self.close()
 
     def close(self) -> None:
@@ -168,12 +175,15 @@ class ImageFile:
         return os.fstat(self._descriptor)
 
     def _at(self, offset: int, action: str) -> AbstractContextManager[None]:
-        return doing(f"{self.path}, {action} at byte {offset}", advice="If the disk under it is full, make room there first.")
+        return doing(
+            f"{self.path}, {action} at byte {offset}", advice="If the disk under it is full, make room there first."
+        )
 
 
 def _refuse_all_but_files(path: Path, mode: int) -> None:
     """Raise ProtectError for a device: those are opened by their host, behind its guards, and never as a file."""
     if not stat.S_ISREG(mode):
         raise ProtectError(
-            f"{path} is neither a whole drive nor an image file.", advice="Name a drive by its tag: 'lucky-keystone drives' lists them."
+            f"{path} is neither a whole drive nor an image file.",
+            advice="Name a drive by its tag: 'lucky-keystone drives' lists them.",
         )

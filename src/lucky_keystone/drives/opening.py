@@ -30,7 +30,9 @@ def open_confirmed(
     are listed again, volumes unmounted when that guard is lifted, and once the handle is open, from when on it cannot
     become another drive's, it is asked what it belongs to, and the list is held against the guards a last time.
     """
-    drive = admit(confirmed, host.drives(), needed=needed, lifted=lifted, holds_source=holds_any(host, confirmed, sources))
+    drive = admit(
+        confirmed, host.drives(), needed=needed, lifted=lifted, holds_source=holds_any(host, confirmed, sources)
+    )
     if drive.mounts:
         host.unmount(drive)
     handle = host.open(drive, write=True)

@@ -56,7 +56,8 @@ class Retrying:
                 self.retries += 1
                 if self.retries > self._most:
                     raise DriveError(
-                        f"{error.message} That was failure number {self.retries}.", advice="The drive is failing: use another one."
+                        f"{error.message} That was failure number {self.retries}.",
+                        advice="The drive is failing: use another one.",
                     ) from error
                 time.sleep(pause)
         try:

@@ -66,7 +66,9 @@ class SectorDevice:
         with self._doing("reading", offset):
             got = self._read_sectors(view, offset) if offset < self.size else 0
         if got <= 0:
-            raise DriveGone(f"{self.place}: nothing can be read from byte {offset} on.", advice="Plug the drive in again.")
+            raise DriveGone(
+                f"{self.place}: nothing can be read from byte {offset} on.", advice="Plug the drive in again."
+            )
         return got
 
     def read_at(self, offset: int, size: int) -> bytes:
@@ -80,7 +82,9 @@ class SectorDevice:
     def write_at(self, offset: int, data: memoryview) -> None:
         """Write all of `data`: whole sectors, within the drive."""
         if offset % self.sector_size or len(data) % self.sector_size or offset + len(data) > self.size:
-            raise AssertionError(f"write of {len(data)} bytes at {offset} on {self.size} in sectors of {self.sector_size}")
+            raise AssertionError(
+                f"write of {len(data)} bytes at {offset} on {self.size} in sectors of {self.sector_size}"
+            )
         while data:
             piece = data
             if not _starts_at_page(data):

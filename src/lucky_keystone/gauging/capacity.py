@@ -50,12 +50,22 @@ def look_for_repetition(medium: Medium, tell: Tell) -> Capacity:
     region = _region_size(medium.size)
     known = _distinct_chunks(medium, region)
     if not known:
-        return Capacity("not known", medium.size, None, "The drive is blank where it was looked at: only writing can tell what it holds.")
+        return Capacity(
+            "not known",
+            medium.size,
+            None,
+            "The drive is blank where it was looked at: only writing can tell what it holds.",
+        )
     for place in _beyond(medium.size, region, tell):
         found = known.get(_read(medium, place, CHUNK) or b"")
         if found is not None and _all_alike(medium, place - found, known):
             return _repeats(medium.size, place - found)
-    return Capacity("not known", medium.size, None, "No repetition was found by reading; only writing can tell what it really holds.")
+    return Capacity(
+        "not known",
+        medium.size,
+        None,
+        "No repetition was found by reading; only writing can tell what it really holds.",
+    )
 
 
 def probe_capacity(medium: Medium, marker: Marker, tell: Tell, *, written_below: int | None = None) -> Capacity:
@@ -146,7 +156,9 @@ def _judge(marked: _Marked, places: list[int], bad: dict[int, str]) -> Capacity:
     end = _narrowed(marked, last_good, first)
     if set(bad.values()) == {"fails"}:
         return Capacity("ends", size, end, f"It says it holds {size:,} bytes, but fails from byte {end:,} on.")
-    return Capacity("loses", size, end, f"It says it holds {size:,} bytes, but loses what is written from byte {end:,} on.")
+    return Capacity(
+        "loses", size, end, f"It says it holds {size:,} bytes, but loses what is written from byte {end:,} on."
+    )
 
 
 def _narrowed(marked: _Marked, good: int, bad: int) -> int:
@@ -220,7 +232,9 @@ def _sample_places(size: int, region: int) -> list[int]:
 
 
 def _repeats(size: int, period: int) -> Capacity:
-    return Capacity("repeats", size, period, f"It says it holds {size:,} bytes, but its addresses repeat every {period:,} bytes.")
+    return Capacity(
+        "repeats", size, period, f"It says it holds {size:,} bytes, but its addresses repeat every {period:,} bytes."
+    )
 
 
 def _read(medium: Medium, offset: int, size: int) -> bytes | None:

@@ -38,8 +38,15 @@ def draw_gauged(found: Gauged, name: str, path: Path) -> None:
             continue
         values = [sample.rate / 1e6 for sample in rates.samples]
         top = max(top, *values)
-        axes.plot([sample.offset / unit for sample in rates.samples], values, ".", color=colour, markersize=4, alpha=0.5)
-        axes.plot(*_smoothed(rates, unit), color=colour, linewidth=2, label=f"{word}: typically {rates.typical / 1e6:.0f} MB/s")
+        axes.plot(
+            [sample.offset / unit for sample in rates.samples], values, ".", color=colour, markersize=4, alpha=0.5
+        )
+        axes.plot(
+            *_smoothed(rates, unit),
+            color=colour,
+            linewidth=2,
+            label=f"{word}: typically {rates.typical / 1e6:.0f} MB/s",
+        )
     for rates in (found.reading, found.writing):
         for number, (offset, size) in enumerate(rates.bad if rates else ()):
             label = "fails" if number == 0 and rates is found.reading else None

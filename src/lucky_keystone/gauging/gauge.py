@@ -45,7 +45,9 @@ def gauge(medium: Medium, tell: Tell, mode: Mode = "read", *, whole: bool = Fals
         writing = write_everything(medium, marker, tell, buffer)
         reading, distances = read_marks(medium, marker, tell, buffer)
         capacity = _capacity_of(medium.size, reading, writing, distances)
-        if capacity.is_fake:  # what is not there does not fail; and of a repeating one only what was written last is right
+        if (
+            capacity.is_fake
+        ):  # what is not there does not fail; and of a repeating one only what was written last is right
             reading.bad, writing.bad = [], []
         return Gauged(mode, medium.size, capacity, reading, writing)
     reading = read_rates(medium, tell, whole=whole, buffer=buffer)
@@ -54,7 +56,9 @@ def gauge(medium: Medium, tell: Tell, mode: Mode = "read", *, whole: bool = Fals
     capacity = look_for_repetition(medium, tell)
     if reading.bad and sum(reading.bad[-1]) == medium.size and not whole:
         first = reading.bad[-1][0]
-        capacity = Capacity("not known", medium.size, None, f"Nothing could be read towards its end, from about byte {first:,} on.")
+        capacity = Capacity(
+            "not known", medium.size, None, f"Nothing could be read towards its end, from about byte {first:,} on."
+        )
     return Gauged(mode, medium.size, capacity, reading, None)
 
 
@@ -62,7 +66,12 @@ def _capacity_of(size: int, reading: Rates, writing: Rates, distances: set[int])
     """Judge from a whole drive of marks."""
     if distances:
         period = reduce(math.gcd, distances)
-        return Capacity("repeats", size, period, f"It says it holds {size:,} bytes, but its addresses repeat every {period:,} bytes.")
+        return Capacity(
+            "repeats",
+            size,
+            period,
+            f"It says it holds {size:,} bytes, but its addresses repeat every {period:,} bytes.",
+        )
     bad = reading.bad or writing.bad
     if not bad:
         return Capacity("holds", size, size, "It holds what it says: every byte was written and read back.")

@@ -108,7 +108,9 @@ def read_marks(medium: Medium, marker: Marker, tell: Tell, buffer: memoryview) -
     return rates, distances
 
 
-def _compare(rates: Rates, distances: set[int], marker: Marker, offset: int, view: memoryview, expected: memoryview) -> None:
+def _compare(
+    rates: Rates, distances: set[int], marker: Marker, offset: int, view: memoryview, expected: memoryview
+) -> None:
     for at in range(0, len(view), CHUNK):
         if view[at : at + CHUNK] == expected[at : at + CHUNK]:
             continue
@@ -119,7 +121,10 @@ def _compare(rates: Rates, distances: set[int], marker: Marker, offset: int, vie
 
 
 def _measure(rates: Rates, offset: int, medium: Medium, view: memoryview) -> bool:
-    """Time the reading of `view`. When it fails, find out how much of it does, chunk by chunk. Return whether it worked."""
+    """Time the reading of `view`. When it fails, find out how much of it does, chunk by chunk.
+
+    Return whether it worked.
+    """
     started = time.monotonic()
     try:
         medium.readinto_at(offset, view)

@@ -71,7 +71,10 @@ def draw_plan(plan: Plan, path: Path) -> None:
     _files(axes, plan)
     _forecast(axes, plan)
     canvas = FigureCanvasAgg(figure) if ending == ".png" else FigureCanvasSVG(figure)
-    with naming(str(path), UsageError, advice="Choose a place where the figure can be written."), path.open("wb") as stream:
+    with (
+        naming(str(path), UsageError, advice="Choose a place where the figure can be written."),
+        path.open("wb") as stream,
+    ):
         give_to_user(path)
         if isinstance(canvas, FigureCanvasAgg):
             canvas.print_png(stream)  # type: ignore[no-untyped-call]
@@ -85,7 +88,9 @@ _HAIR = 0.22  # the thinnest that is drawn: a sector would not be seen at all
 
 def _heading(axes: Axes, plan: Plan) -> None:
     size = plan.drive.size or 0
-    axes.text(_LEFT, 94.5, f"The drive '{plan.drive.name}' as it will be", fontsize=19, color=_INK, weight="bold", va="center")
+    axes.text(
+        _LEFT, 94.5, f"The drive '{plan.drive.name}' as it will be", fontsize=19, color=_INK, weight="bold", va="center"
+    )
     axes.text(
         _LEFT,
         90.3,
@@ -97,7 +102,9 @@ def _heading(axes: Axes, plan: Plan) -> None:
     )
 
 
-def _bar(axes: Axes, areas: Sequence[Area], start: int, end: int, bottom: float, height: float) -> list[tuple[Area, float, float]]:
+def _bar(
+    axes: Axes, areas: Sequence[Area], start: int, end: int, bottom: float, height: float
+) -> list[tuple[Area, float, float]]:
     """Draw `areas` to scale between `_LEFT` and the right margin; return each with its left and right end."""
     scale = _WIDTH / max(end - start, 1)
     placed = []
@@ -105,7 +112,11 @@ def _bar(axes: Axes, areas: Sequence[Area], start: int, end: int, bottom: float,
         left = _LEFT + (max(area.offset, start) - start) * scale
         right = max(_LEFT + (min(area.offset + area.size, end) - start) * scale, left + _HAIR)
         edge = _QUIET if area.name in _LIGHT else _COLOURS[area.name]
-        axes.add_patch(Rectangle((left, bottom), right - left, height, facecolor=_COLOURS[area.name], edgecolor=edge, linewidth=0.6))
+        axes.add_patch(
+            Rectangle(
+                (left, bottom), right - left, height, facecolor=_COLOURS[area.name], edgecolor=edge, linewidth=0.6
+            )
+        )
         placed.append((area, left, right))
     return placed
 
@@ -117,10 +128,23 @@ def _whole_drive(axes: Axes, plan: Plan) -> None:
         if right - left > 7:
             light = area.name in _LIGHT
             axes.text(
-                (left + right) / 2, 77.2, area.name, ha="center", va="center", fontsize=12, color=_INK if light else "white", weight="bold"
+                (left + right) / 2,
+                77.2,
+                area.name,
+                ha="center",
+                va="center",
+                fontsize=12,
+                color=_INK if light else "white",
+                weight="bold",
             )
             axes.text(
-                (left + right) / 2, 73.8, shown_size(area.size), ha="center", va="center", fontsize=10.5, color=_INK if light else "white"
+                (left + right) / 2,
+                73.8,
+                shown_size(area.size),
+                ha="center",
+                va="center",
+                fontsize=10.5,
+                color=_INK if light else "white",
             )
     start = next(area.offset for area in plan.areas if area.name == "boot sectors")
     first, *further = plan.volumes
@@ -130,7 +154,9 @@ def _whole_drive(axes: Axes, plan: Plan) -> None:
     for second in further:
         _bracket(axes, second.start, second.end, size)
         told += f"  ·  partition 2: FAT32, {_SECOND[second.role]}"
-    axes.text(_LEFT + plan.volumes[-1].end * _WIDTH / size, 83.9, told, fontsize=10, color=_INK, va="center", ha="right")
+    axes.text(
+        _LEFT + plan.volumes[-1].end * _WIDTH / size, 83.9, told, fontsize=10, color=_INK, va="center", ha="right"
+    )
 
 
 _SECOND = {"starter": "what firmware starts from", "crossing": "our UEFI helper, the crossing"}
@@ -152,15 +178,33 @@ def _beginning(axes: Axes, plan: Plan) -> None:
     end = max(area.offset + area.size for area in small)
     end += max((end - small[0].offset) // 12, 1)
     reach = _LEFT + _WIDTH * min(end / (plan.drive.size or 1), 1.0)
-    axes.add_patch(Polygon([(_LEFT, 71), (reach, 71), (_LEFT + _WIDTH, 60), (_LEFT, 60)], facecolor="#ece8da", edgecolor="none"))
-    axes.text(_LEFT, 64.2, f"Its beginning enlarged: the first {shown_size(end)}", fontsize=13, color=_INK, weight="bold", va="center")
+    axes.add_patch(
+        Polygon([(_LEFT, 71), (reach, 71), (_LEFT + _WIDTH, 60), (_LEFT, 60)], facecolor="#ece8da", edgecolor="none")
+    )
+    axes.text(
+        _LEFT,
+        64.2,
+        f"Its beginning enlarged: the first {shown_size(end)}",
+        fontsize=13,
+        color=_INK,
+        weight="bold",
+        va="center",
+    )
     shown = [area for area in plan.areas if area.offset < end]
     _bar(axes, shown, 0, end, 53, 7)
     for number, area in enumerate(small):
         column, row = number % 3, number // 3
         x, y = _LEFT + column * 30.5, 48.4 - row * 5.2
         axes.add_patch(Rectangle((x, y - 1.1), 1.6, 2.4, facecolor=_COLOURS[area.name], edgecolor="none"))
-        axes.text(x + 2.4, y + 0.9, f"{area.name}, {shown_size(area.size)}", fontsize=10.5, color=_INK, va="center", weight="bold")
+        axes.text(
+            x + 2.4,
+            y + 0.9,
+            f"{area.name}, {shown_size(area.size)}",
+            fontsize=10.5,
+            color=_INK,
+            va="center",
+            weight="bold",
+        )
         axes.text(x + 2.4, y - 1.4, _MEANING[area.name], fontsize=9.5, color=_QUIET, va="center")
 
 
@@ -171,11 +215,15 @@ def _files(axes: Axes, plan: Plan) -> None:
     parts = {name for split in plan.splits for name, _ in split.parts}
     for number, (path, file) in enumerate(files):
         y = 32.6 - number * 3.1
-        axes.add_patch(Rectangle((_LEFT + 24, y - 0.9), 14 * file.size / top, 1.8, facecolor=_COLOURS["files"], edgecolor="none"))
+        axes.add_patch(
+            Rectangle((_LEFT + 24, y - 0.9), 14 * file.size / top, 1.8, facecolor=_COLOURS["files"], edgecolor="none")
+        )
         name = path if len(path) <= 34 else "…" + path[-33:]
         axes.text(_LEFT, y, name, fontsize=10, color=_INK, va="center")
         note = "  (a part)" if file.name in parts else ""
-        axes.text(_LEFT + 25 + 14 * file.size / top, y, shown_size(file.size) + note, fontsize=9.5, color=_QUIET, va="center")
+        axes.text(
+            _LEFT + 25 + 14 * file.size / top, y, shown_size(file.size) + note, fontsize=9.5, color=_QUIET, va="center"
+        )
     count, total = sum(1 for _ in plan.tree.files()), sum(file.size for _, file in plan.tree.files())
     axes.text(
         _LEFT,
@@ -201,7 +249,9 @@ def _forecast(axes: Axes, plan: Plan) -> None:
     for number, row in enumerate(without_repeats(plan.forecast)):
         y = 33.0 - number * 4.45
         axes.add_patch(Rectangle((left, y - 1.3), 10.5, 2.8, facecolor=_VERDICTS[row.verdict], edgecolor="none"))
-        axes.text(left + 5.25, y + 0.05, row.verdict, fontsize=9.5, color="white", ha="center", va="center", weight="bold")
+        axes.text(
+            left + 5.25, y + 0.05, row.verdict, fontsize=9.5, color="white", ha="center", va="center", weight="bold"
+        )
         axes.text(left + 11.5, y + 0.9, row.firmware, fontsize=10.5, color=_INK, va="center", weight="bold")
         told = shorten(row.reason, 58, placeholder=" …")
         axes.text(left + 11.5, y - 1.3, told, fontsize=8.8, color=_QUIET, va="center")

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 if TYPE_CHECKING:  # checking shows an Outlook and needs nothing of what a plan is made from
+    from ..families.choices import Choices
     from ..sources.source import Source
     from ..tree import Folder
-    from .choices import Choices
     from .volumes import PlannedVolume
 
 
@@ -63,7 +63,9 @@ def without_repeats(rows: Sequence[Outlook]) -> list[Outlook]:
     return [
         row
         for before, row in pairs
-        if before is None or not row.firmware.startswith(before.firmware) or (row.verdict, row.reason) != (before.verdict, before.reason)
+        if before is None
+        or not row.firmware.startswith(before.firmware)
+        or (row.verdict, row.reason) != (before.verdict, before.reason)
     ]
 
 

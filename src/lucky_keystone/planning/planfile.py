@@ -14,10 +14,10 @@ import msgspec
 import tomlkit
 
 from ..errors import SourceError, UsageError, naming
+from ..families.choices import Choices
 from ..invoker import write_text
 from ..sources.source import Source, open_source
 from ..units import shown_size
-from .choices import Choices
 from .plan import Plan
 
 FORMAT = 1
@@ -111,7 +111,9 @@ def read_plan(path: Path) -> PlanFile:
             key = f"{key}.{unknown.group(1)}".lstrip(".")
         line = _line_of(text, key)
         where = f", line {line}" if line else ""
-        raise UsageError(f"{path}{where}, {key or 'the file'}: {message}.", advice="Correct the key in the plan file.") from error
+        raise UsageError(
+            f"{path}{where}, {key or 'the file'}: {message}.", advice="Correct the key in the plan file."
+        ) from error
     if plan.format != FORMAT:
         raise UsageError(
             f"{path}, line {_line_of(text, 'format')}, format: {plan.format} is not known, only {FORMAT}.",

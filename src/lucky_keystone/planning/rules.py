@@ -11,18 +11,28 @@ import msgspec
 
 from ..errors import ProtectError, SourceError, UsageError
 from ..extents import MIB, align_up
+from ..families.choices import Choices, check_choices
+from ..families.windows.contents import crossing_tree, divided, starter_tree
+from ..families.windows.shapes import Shape, decide_shape
+from ..manifest.room import manifest_offset, manifest_room
 from ..sources.source import Source
+from ..starting.forecast import forecast
 from ..tree import Folder
 from ..units import exact_size, shown_size
 from ..volumes.fat32.names import label_fault
 from ..wim.split import LARGEST_PART
-from .choices import Choices, check_choices
-from .contents import crossing_tree, divided, starter_tree
-from .forecast import forecast
 from .plan import Area, Decision, DriveShape, Plan, SplitImage
-from .room import manifest_offset, manifest_room
-from .shapes import Shape, decide_shape
-from .volumes import SHOWN, Draft, FileSystem, PlannedVolume, Role, StandingVolume, default_cluster_size, draft, settle_again
+from .volumes import (
+    SHOWN,
+    Draft,
+    FileSystem,
+    PlannedVolume,
+    Role,
+    StandingVolume,
+    default_cluster_size,
+    draft,
+    settle_again,
+)
 
 if TYPE_CHECKING:
     from asn1crypto.x509 import Certificate
@@ -41,7 +51,8 @@ def make_plan(
 ) -> Plan:
     """Decide everything that is not chosen. Raises UsageError, NotYet or SourceError when no drive can be built.
 
-    With `standing` volumes the drive is to be updated: they stay, and so does what did not change on them. `trusted` are the
+    With `standing` volumes the drive is to be updated: they stay, and so does what did not change on them. `trusted`
+    are the
     certificates of the machine it is to start, for the forecast.
     """
     check_choices(choices, drive.sector_size)
@@ -57,7 +68,9 @@ def make_plan(
     label = label.upper() if shape.file_system == "fat32" else label
     use = choices.use or ("whole" if drive.size is not None else "needed")
     trees = _trees(source, tree, label, shape)
-    measured = _update(trees, choices, drive, shape, standing) if standing else _measure(trees, choices, drive, shape, use)
+    measured = (
+        _update(trees, choices, drive, shape, standing) if standing else _measure(trees, choices, drive, shape, use)
+    )
     settled = msgspec.structs.replace(
         choices,
         table=shape.table,
@@ -125,7 +138,9 @@ class _Measured:
         return self.volumes[-1].end
 
 
-def _measure(trees: Sequence[tuple[Role, Folder, str]], choices: Choices, drive: DriveShape, shape: Shape, use: str) -> _Measured:
+def _measure(
+    trees: Sequence[tuple[Role, Folder, str]], choices: Choices, drive: DriveShape, shape: Shape, use: str
+) -> _Measured:
     sector = drive.sector_size
     behind = 0 if shape.table == "mbr" else MIB  # a GPT's backup, with the last partition's end still at a whole MiB
     available = None if drive.size is None else _reach(drive.size, sector, shape) - behind
@@ -139,7 +154,9 @@ def _measure(trees: Sequence[tuple[Role, Folder, str]], choices: Choices, drive:
         drafts.append(draft(role, "fat32", tree, label, default_cluster_size("fat32", size, sector), sector))
     known = available if use == "whole" else None
     room = manifest_room(
-        (one.hashed(known if not number else None) for number, one in enumerate(drafts)), sum(one.told() for one in drafts), sector
+        (one.hashed(known if not number else None) for number, one in enumerate(drafts)),
+        sum(one.told() for one in drafts),
+        sector,
     )
     start = align_up(manifest_offset(shape.table, sector) + room, MIB)
     ends = _ends(drafts, start)
@@ -173,7 +190,11 @@ def _ends(drafts: Sequence[Draft], start: int, first_end: int | None = None) -> 
 
 
 def _update(
-    trees: Sequence[tuple[Role, Folder, str]], choices: Choices, drive: DriveShape, shape: Shape, standing: Sequence[StandingVolume]
+    trees: Sequence[tuple[Role, Folder, str]],
+    choices: Choices,
+    drive: DriveShape,
+    shape: Shape,
+    standing: Sequence[StandingVolume],
 ) -> _Measured:
     """Lay the trees out on the volumes that stand. Raises UsageError or SourceError where that cannot be."""
     advice = "Build anew, without --update."
@@ -182,8 +203,12 @@ def _update(
     kinds: list[FileSystem] = [shape.first, *("fat32" for _ in trees[1:])]  # type: ignore[list-item]
     if [volume.file_system for volume in standing] != kinds:
         has = " and ".join(SHOWN[volume.file_system] for volume in standing)
-        raise UsageError(f"The drive has {has}; this would be {' and '.join(SHOWN[kind] for kind in kinds)}.", advice=advice)
-    volumes = tuple(settle_again(role, tree, label, volume) for (role, tree, label), volume in zip(trees, standing, strict=True))
+        raise UsageError(
+            f"The drive has {has}; this would be {' and '.join(SHOWN[kind] for kind in kinds)}.", advice=advice
+        )
+    volumes = tuple(
+        settle_again(role, tree, label, volume) for (role, tree, label), volume in zip(trees, standing, strict=True)
+    )
     if sum(volume.scattered for volume in volumes) > _MOST_HOLES:
         raise SourceError("The files would lie too scattered on the drive.", advice=advice)
     assert drive.size is not None
@@ -206,7 +231,11 @@ def _areas(measured: _Measured, sector: int, table: str) -> list[Area]:
         *measured.volumes[0].areas(),
     ]
     for volume in measured.volumes[1:]:
-        note = "FAT32: loaders and the setup environment, for firmware" if volume.role == "starter" else "FAT32: our UEFI helper"
+        note = (
+            "FAT32: loaders and the setup environment, for firmware"
+            if volume.role == "starter"
+            else "FAT32: our UEFI helper"
+        )
         areas.append(Area(volume.role, volume.start, volume.size, note))
     if measured.drive_size > measured.end:
         note = "outside the partitions" if len(measured.volumes) > 1 else "outside the partition"
@@ -224,12 +253,22 @@ _FILE_SYSTEMS = {"fat32": "FAT32", "ntfs": "NTFS", "fat32+ntfs": "pair: NTFS and
 
 
 def _decisions(
-    choices: Choices, settled: Choices, source: Source, splits: tuple[SplitImage, ...], shape: Shape, measured: _Measured
+    choices: Choices,
+    settled: Choices,
+    source: Source,
+    splits: tuple[SplitImage, ...],
+    shape: Shape,
+    measured: _Measured,
 ) -> list[Decision]:
     made = [
         Decision("table", _TABLES[shape.table], shape.reasons["table"], choices.table is not None),
         Decision("firmware", _FIRMWARE[shape.firmware], shape.reasons["firmware"], choices.firmware is not None),
-        Decision("file system", _FILE_SYSTEMS[shape.file_system], shape.reasons["file system"], choices.file_system is not None),
+        Decision(
+            "file system",
+            _FILE_SYSTEMS[shape.file_system],
+            shape.reasons["file system"],
+            choices.file_system is not None,
+        ),
     ]
     for split in splits:
         parts = f"{len(split.parts)} parts" if len(split.parts) > 1 else "1 part"
@@ -252,9 +291,17 @@ def _decisions(
             choices.cluster is not None,
         ),
         Decision(
-            "label", settled.label or "", "from the source's own label" if choices.label is None else "as chosen", choices.label is not None
+            "label",
+            settled.label or "",
+            "from the source's own label" if choices.label is None else "as chosen",
+            choices.label is not None,
         ),
-        Decision("identity", settled.identity or "", "serial number and disk signature derive from it", choices.identity is not None),
+        Decision(
+            "identity",
+            settled.identity or "",
+            "serial number and disk signature derive from it",
+            choices.identity is not None,
+        ),
     ]
     if source.added:
         names = ", ".join(str(path) for path in source.added)
@@ -263,7 +310,11 @@ def _decisions(
 
 
 def _partitions(choices: Choices, settled: Choices, shape: Shape, measured: _Measured) -> list[Decision]:
-    whole = "the whole drive, so that what is left stays usable" if settled.use == "whole" else "as small as the source allows"
+    whole = (
+        "the whole drive, so that what is left stays usable"
+        if settled.use == "whole"
+        else "as small as the source allows"
+    )
     if settled.use == "whole" and measured.drive_size - measured.end > 64 * MIB:
         describes = "an MBR" if shape.table == "mbr" else "a FAT32 volume"
         whole += f"; {shown_size(measured.drive_size - measured.end)} lie beyond what {describes} can describe"
@@ -274,11 +325,14 @@ def _partitions(choices: Choices, settled: Choices, shape: Shape, measured: _Mea
         return [Decision("partition", f"one, {first}, {shown_size(volumes[0].size)}", whole, choices.use is not None)]
     made = [Decision("partition 1", f"NTFS, {first}, {shown_size(volumes[0].size)}", whole, choices.use is not None)]
     second = volumes[1]
-    kind = {"mbr": {"starter": "type 0Ch", "crossing": "type EFh"}, "gpt": {"starter": "basic data", "crossing": "basic data, no letter"}}[
-        shape.table
-    ][second.role]
+    kind = {
+        "mbr": {"starter": "type 0Ch", "crossing": "type EFh"},
+        "gpt": {"starter": "basic data", "crossing": "basic data, no letter"},
+    }[shape.table][second.role]
     why = (
-        "firmware finds the loaders there" if second.role == "starter" else "our UEFI helper, which reads NTFS and starts the loader there"
+        "firmware finds the loaders there"
+        if second.role == "starter"
+        else "our UEFI helper, which reads NTFS and starts the loader there"
     )
     made.append(Decision("partition 2", f"FAT32, {kind}, {shown_size(second.size)}", why, False))
     return made
@@ -289,4 +343,6 @@ def refuse_source_as_target(source: Source, target_path: Path) -> None:
     target = target_path.resolve()
     for path in (source.path.resolve(), *(folder.resolve() for folder in source.added)):
         if target == path or path in target.parents:
-            raise ProtectError(f"{target_path} is the source itself or lies in it.", advice="Choose another drive or image file.")
+            raise ProtectError(
+                f"{target_path} is the source itself or lies in it.", advice="Choose another drive or image file."
+            )

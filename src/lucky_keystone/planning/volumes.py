@@ -1,6 +1,7 @@
 """The volumes of a drive: each drafted from its tree alone, then settled at a place.
 
-A draft knows how little room its volume can do with; settled, the volume has its measures, and everything on it a place.
+A draft knows how little room its volume can do with; settled, the volume has its measures, and everything on it a
+place.
 One class a file system; what planning asks of both is the same.
 """
 
@@ -194,14 +195,21 @@ class Fat32Draft:
 
     def settle(self, start: int, end: int) -> PlannedVolume:
         size = self._sector_size
-        shape = fat32.geometry(hidden=start // size, total=(end - start) // size, sector_size=size, cluster_size=self._cluster_size)
+        shape = fat32.geometry(
+            hidden=start // size, total=(end - start) // size, sector_size=size, cluster_size=self._cluster_size
+        )
         if shape.cluster_count < self._layout.clusters_used:
-            raise SourceError(f"The source does not fit: {exact_size(self.smallest_end(start))} are needed.", advice="Use a larger drive.")
+            raise SourceError(
+                f"The source does not fit: {exact_size(self.smallest_end(start))} are needed.",
+                advice="Use a larger drive.",
+            )
         return PlannedVolume(self.role, self._label, self._tree, self._layout, shape)
 
     def hashed(self, size: int | None) -> int:
         clusters = self._layout.clusters_used
-        fats = 8 * max((size or clusters * self._cluster_size) // self._cluster_size, clusters)  # two FATs, 4 bytes a cluster each
+        fats = 8 * max(
+            (size or clusters * self._cluster_size) // self._cluster_size, clusters
+        )  # two FATs, 4 bytes a cluster each
         return clusters * self._cluster_size + fats
 
     def told(self) -> int:
@@ -221,17 +229,23 @@ class NtfsDraft:
 
     def _growing(self, shape: ntfs.Geometry) -> int:
         """Clusters of what grows with the volume: log and cluster map."""
-        return shape.clusters_for(log_size(shape.total * shape.sector_size)) + shape.clusters_for(align_up(shape.cluster_count, 64) // 8)
+        return shape.clusters_for(log_size(shape.total * shape.sector_size)) + shape.clusters_for(
+            align_up(shape.cluster_count, 64) // 8
+        )
 
     def _shape(self, start: int, end: int) -> ntfs.Geometry:
         size = self._sector_size
-        return ntfs.geometry(hidden=start // size, total=(end - start) // size, sector_size=size, cluster_size=self._cluster_size)
+        return ntfs.geometry(
+            hidden=start // size, total=(end - start) // size, sector_size=size, cluster_size=self._cluster_size
+        )
 
     def smallest_end(self, start: int) -> int:
         end = start + MIB
         while True:
             clusters = self._fixed + self._growing(self._shape(start, end))
-            needed = clusters * self._cluster_size + _HEADROOM + self._sector_size  # the last sector belongs to no cluster
+            needed = (
+                clusters * self._cluster_size + _HEADROOM + self._sector_size
+            )  # the last sector belongs to no cluster
             if start + needed <= end:
                 return end
             end = align_up(start + needed, MIB)
@@ -240,7 +254,10 @@ class NtfsDraft:
         shape = self._shape(start, end)
         layout = place(self._catalogue, shape)
         if layout.next_free > shape.cluster_count:
-            raise SourceError(f"The source does not fit: {exact_size(self.smallest_end(start))} are needed.", advice="Use a larger drive.")
+            raise SourceError(
+                f"The source does not fit: {exact_size(self.smallest_end(start))} are needed.",
+                advice="Use a larger drive.",
+            )
         return PlannedVolume(self.role, self._label, self._tree, layout, shape)
 
     def hashed(self, size: int | None) -> int:

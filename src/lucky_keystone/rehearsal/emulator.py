@@ -1,6 +1,7 @@
 """Starts a drive for real, in an emulator with real firmware, where both are installed. The drive is never written to.
 
-The emulator opens it in snapshot mode: what the started system writes goes into a temporary file of the emulator's own and is
+The emulator opens it in snapshot mode: what the started system writes goes into a temporary file of the emulator's own
+and is
 thrown away. The run ends by itself, or after some seconds, with a picture of the screen.
 """
 
@@ -92,14 +93,30 @@ def start_drive(
 ) -> Started:
     """Start `drive` as a USB stick under a firmware of FIRMWARES; write `picture` (PNG) of the screen at the end.
 
-    `image` and `store` are firmware to use instead of what is installed. Raises UsageError when something is not installed.
+    `image` and `store` are firmware to use instead of what is installed. Raises UsageError when something is not
+    installed.
     """
     kind = FIRMWARES[firmware]
     program = shutil.which(kind.program)
     if program is None:
-        raise UsageError(f"{kind.program} is not installed.", advice="Install the QEMU emulator, or rehearse a BIOS start without it.")
+        raise UsageError(
+            f"{kind.program} is not installed.",
+            advice="Install the QEMU emulator, or rehearse a BIOS start without it.",
+        )
     with TemporaryDirectory() as folder:
-        command = [program, *kind.machine, "-m", _MEMORY, "-display", "none", "-no-reboot", "-nic", "none", "-monitor", "stdio"]
+        command = [
+            program,
+            *kind.machine,
+            "-m",
+            _MEMORY,
+            "-display",
+            "none",
+            "-no-reboot",
+            "-nic",
+            "none",
+            "-monitor",
+            "stdio",
+        ]
         command += ["-serial", f"file:{folder}/serial.txt"]
         if kind.images:
             command += _flash(kind, Path(folder), image, store)
@@ -156,7 +173,9 @@ def _run(command: list[str], seconds: int, screen: Path) -> bool:
         emulator.kill()
         return False
     except OSError as error:
-        raise UsageError(f"The emulator cannot be started: {error.strerror}.", advice="Check its installation.") from error
+        raise UsageError(
+            f"The emulator cannot be started: {error.strerror}.", advice="Check its installation."
+        ) from error
 
 
 def _order(emulator: subprocess.Popen[str], order: str) -> None:

@@ -78,9 +78,17 @@ class Machine:
         self.cpu.hook_add(UC_HOOK_INTR, self._interrupt)
 
     def start(self) -> Machine:
-        """Enter sector 0 at 0000:7C00 as firmware does: DL is the drive, nothing else can be relied on. Raises Astray."""
+        """Enter sector 0 at 0000:7C00 as firmware does: DL is the drive, nothing else can be relied on.
+
+        Raises Astray.
+        """
         self.cpu.mem_write(0x7C00, bytes(self.drive.read_at(0, _SECTOR)))
-        for register, value in ((UC_X86_REG_SS, 0x3000), (UC_X86_REG_SP, 0x400), (UC_X86_REG_DS, 0x1234), (UC_X86_REG_ES, 0x4321)):
+        for register, value in (
+            (UC_X86_REG_SS, 0x3000),
+            (UC_X86_REG_SP, 0x400),
+            (UC_X86_REG_DS, 0x1234),
+            (UC_X86_REG_ES, 0x4321),
+        ):
             self.cpu.reg_write(register, value)
         self.cpu.reg_write(UC_X86_REG_DL, self.drive_number)
         self.cpu.reg_write(UC_X86_REG_EFLAGS, 0x402)  # direction flag set
@@ -150,9 +158,14 @@ class Machine:
             cl = self.get(UC_X86_REG_CL)
             cylinder, sector = self.get(UC_X86_REG_CH) | (cl & 0xC0) << 2, cl & 0x3F
             head = self.get(UC_X86_REG_DH)
-            _require(1 <= sector <= self.track and head < self.heads, f"it read head {head}, sector {sector}, which are not there")
+            _require(
+                1 <= sector <= self.track and head < self.heads,
+                f"it read head {head}, sector {sector}, which are not there",
+            )
             lba = (cylinder * self.heads + head) * self.track + sector - 1
-            self._read("02", lba, self.get(UC_X86_REG_AL), self.get(UC_X86_REG_ES) * 16 + self.get(UC_X86_REG_BX), fails=False)
+            self._read(
+                "02", lba, self.get(UC_X86_REG_AL), self.get(UC_X86_REG_ES) * 16 + self.get(UC_X86_REG_BX), fails=False
+            )
         else:
             raise Astray(f"it called INT 13h AH={function:02X}h, which a simulated BIOS does not have")
 

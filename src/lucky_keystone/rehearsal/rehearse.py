@@ -34,17 +34,25 @@ class Rehearsal:
 
 
 def rehearse_bios(drive: _Drive, sector_size: int) -> Rehearsal:
-    """Start `drive` as a BIOS would, without a machine. Raises UsageError when the processor emulation is not installed."""
+    """Start `drive` as a BIOS would, without a machine.
+
+    Raises UsageError when the processor emulation is not installed.
+    """
     try:
         from .machine import Astray, Machine
     except ImportError as error:
         raise UsageError(
-            "The processor emulation for rehearsals is not installed.", advice="pip install 'lucky-keystone[rehearse]' adds it."
+            "The processor emulation for rehearsals is not installed.",
+            advice="pip install 'lucky-keystone[rehearse]' adds it.",
         ) from error
     if sector_size != _SECTOR:
-        return Rehearsal(False, (), f"BIOS firmware reads drives in sectors of 512 bytes only; this one has {sector_size}.", 0)
+        return Rehearsal(
+            False, (), f"BIOS firmware reads drives in sectors of 512 bytes only; this one has {sector_size}.", 0
+        )
     if drive.read_at(510, 2) != b"\x55\xaa":
-        return Rehearsal(False, ("Sector 0 has no AA55h at its end.",), "Firmware does not take the drive for one that starts.", 0)
+        return Rehearsal(
+            False, ("Sector 0 has no AA55h at its end.",), "Firmware does not take the drive for one that starts.", 0
+        )
     machine = Machine(drive)
     try:
         machine.start()
@@ -59,14 +67,23 @@ def rehearse_bios(drive: _Drive, sector_size: int) -> Rehearsal:
     if astray:
         return Rehearsal(False, tuple(steps), f"The boot code goes astray: {astray}.", count)
     if not machine.entered:
-        why = "waits for a key" if machine.waiting else "gives up" if machine.said else "runs on without an end or gives up silently"
+        why = (
+            "waits for a key"
+            if machine.waiting
+            else "gives up"
+            if machine.said
+            else "runs on without an end or gives up silently"
+        )
         return Rehearsal(False, tuple(steps), f"It {why} and does not start.", count)
     wrong = _fault_at_hand_over(story, machine.memory)
     if wrong:
         return Rehearsal(False, (*steps, "It hands over at 2000:0000."), wrong, count)
     size = f"{story.loader.size:,} bytes" if story.loader else "what it loaded"
     return Rehearsal(
-        True, tuple(steps), f"It hands over to BOOTMGR at 2000:0000: {size}, whole, the boot sector still at 0000:7C00.", count
+        True,
+        tuple(steps),
+        f"It hands over to BOOTMGR at 2000:0000: {size}, whole, the boot sector still at 0000:7C00.",
+        count,
     )
 
 
@@ -83,7 +100,11 @@ def _fault_at_hand_over(story: _Story, memory: _Memory) -> str:
     if not loaded:
         return "What lies at 2000:0000 is not BOOTMGR as it is on the drive."
     here = memory(0x7C00, 90)
-    return "" if here == story.boot_sector[:90] else "The volume's boot sector is no longer at 0000:7C00, where loaders look for it."
+    return (
+        ""
+        if here == story.boot_sector[:90]
+        else "The volume's boot sector is no longer at 0000:7C00, where loaders look for it."
+    )
 
 
 class _Memory(Protocol):

@@ -27,16 +27,22 @@ def read_folder(path: Path) -> Folder:
                 here = Path(entry.path)
                 if entry.is_dir():
                     if entry.is_symlink():
-                        raise SourceError(f"{here} is a link to a folder.", advice="Put the folder itself there, or leave it out.")
+                        raise SourceError(
+                            f"{here} is a link to a folder.", advice="Put the folder itself there, or leave it out."
+                        )
                     child = Folder(entry.name, _time(entry.stat().st_mtime))
                     folder.entries[entry.name] = child
                     waiting.append((child, here, depth + 1))
                 elif entry.is_file():
                     facts = entry.stat()
                     measured = SourceFile(here, facts.st_size)
-                    folder.entries[entry.name] = File(entry.name, FileRange(measured, 0, facts.st_size), _time(facts.st_mtime))
+                    folder.entries[entry.name] = File(
+                        entry.name, FileRange(measured, 0, facts.st_size), _time(facts.st_mtime)
+                    )
                 else:
-                    raise SourceError(f"{here} is neither a file nor a folder.", advice="Remove it, or repair the link.")
+                    raise SourceError(
+                        f"{here} is neither a file nor a folder.", advice="Remove it, or repair the link."
+                    )
     return top
 
 

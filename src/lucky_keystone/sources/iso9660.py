@@ -99,7 +99,9 @@ class Iso9660Reader:
         while waiting:
             folder, place, depth = waiting.pop()
             if place.extent in seen or depth > _MOST_DEPTH:
-                raise SourceError(f"{self._file.path}: folder '{folder.name}' is met twice or lies too deep.", advice=_ADVICE)
+                raise SourceError(
+                    f"{self._file.path}: folder '{folder.name}' is met twice or lies too deep.", advice=_ADVICE
+                )
             seen.add(place.extent)
             parts: list[Content] = []
             for found in self._records(place):

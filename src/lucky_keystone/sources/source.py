@@ -9,12 +9,12 @@ from pathlib import Path
 
 from ..content import FileRange, SourceFile, Tell, seekable, stream
 from ..errors import SourceError
+from ..starting.pe import loader_architecture
 from ..tree import File, Folder
 from ..wim.read import Edition, InstallImage
 from ..wim.split import LARGEST_PART
 from .folder import read_folder
 from .iso9660 import Iso9660Reader
-from .pe import loader_architecture
 from .udf import UdfReader, has_udf
 
 
@@ -105,7 +105,9 @@ def open_source(path: Path, added: Iterable[Path] = ()) -> Source:
     source = _open_folder(path) if path.is_dir() else _open_disc(path)
     for overlay in overlays:
         if not overlay.is_dir():
-            raise SourceError(f"{overlay} is not a folder.", advice="--add lays the contents of a folder over the source.")
+            raise SourceError(
+                f"{overlay} is not a folder.", advice="--add lays the contents of a folder over the source."
+            )
         source.root = source.root.merged(read_folder(overlay))
     source.added = overlays
     return source
@@ -117,11 +119,15 @@ def _open_folder(path: Path) -> Source:
 
 def _open_disc(path: Path) -> Source:
     if not path.is_file() and not path.is_block_device():
-        raise SourceError(f"{path} is neither a file nor a folder.", advice="Give a disc image, a folder, or an optical drive's device.")
+        raise SourceError(
+            f"{path} is neither a file nor a folder.",
+            advice="Give a disc image, a folder, or an optical drive's device.",
+        )
     image = SourceFile(path)
     if image.size < 17 * 2048:
         raise SourceError(
-            f"{path} has {image.size} bytes, too few for a disc image.", advice="It is incomplete, or not a disc image: download it again."
+            f"{path} has {image.size} bytes, too few for a disc image.",
+            advice="It is incomplete, or not a disc image: download it again.",
         )
     if has_udf(image):
         udf = UdfReader(image)
@@ -136,7 +142,11 @@ def _open_disc(path: Path) -> Source:
 def _facts(source: Source) -> SourceFacts:
     files = list(source.root.files())
     notes: list[str] = []
-    setups = [folder for folder in ("sources", "x64/sources", "x86/sources", "arm64/sources") if source.root.find_folder(folder)]
+    setups = [
+        folder
+        for folder in ("sources", "x64/sources", "x86/sources", "arm64/sources")
+        if source.root.find_folder(folder)
+    ]
     images: list[InstallImageFacts] = []
     boot_images: list[InstallImageFacts] = []
     architectures: list[str] = []
@@ -154,7 +164,11 @@ def _facts(source: Source) -> SourceFacts:
     editions = [edition for image in images for edition in image.editions]
     known = [name for name in dict.fromkeys(architectures) if name != "unknown"]
     if not known:
-        known = list(dict.fromkeys(loader.architecture for loader in loaders if loader.firmware == "uefi" and loader.architecture))
+        known = list(
+            dict.fromkeys(
+                loader.architecture for loader in loaders if loader.firmware == "uefi" and loader.architecture
+            )
+        )
     return SourceFacts(
         family="windows-setup" if is_windows else "unknown",
         form=source.form,

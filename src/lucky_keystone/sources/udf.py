@@ -51,7 +51,9 @@ _ADVICE = "The disc image is damaged or incomplete: compare its checksum, or dow
 
 def has_udf(image: SourceFile) -> bool:
     """Tell whether the image has a UDF anchor (ECMA-167 3/10.2) at sector 256."""
-    return image.size >= 257 * BLOCK_SIZE and _looks_like_anchor(FileRange(image, 256 * BLOCK_SIZE, 512).read_at(0, 512))
+    return image.size >= 257 * BLOCK_SIZE and _looks_like_anchor(
+        FileRange(image, 256 * BLOCK_SIZE, 512).read_at(0, 512)
+    )
 
 
 def _looks_like_anchor(data: bytes) -> bool:
@@ -107,7 +109,9 @@ class UdfReader:
             return None
         self._first, self._blocks = partition.first_sector, partition.sector_count
         if self._first * BLOCK_SIZE >= self._image.size:
-            raise SourceError(f"{self._file.path}: its UDF partition starts behind the end of the file.", advice=_ADVICE)
+            raise SourceError(
+                f"{self._file.path}: its UDF partition starts behind the end of the file.", advice=_ADVICE
+            )
         return volume
 
     def _root_of(self, volume: LogicalVolumeDescriptor) -> LongAd:
@@ -129,7 +133,9 @@ class UdfReader:
         while waiting:
             folder, block, depth = waiting.pop()
             if block in seen or depth > _MOST_DEPTH:
-                raise SourceError(f"{self._file.path}: folder '{folder.name}' is met twice or lies too deep.", advice=_ADVICE)
+                raise SourceError(
+                    f"{self._file.path}: folder '{folder.name}' is met twice or lies too deep.", advice=_ADVICE
+                )
             seen.add(block)
             kind, content, folder.modified = self._entry(block)
             if kind != TYPE_FOLDER:
@@ -160,7 +166,9 @@ class UdfReader:
             except RecordError as error:
                 raise self._damaged("file identifier", block) from error
             start = offset + FileIdentifier.SIZE + identifier.use_length
-            if not tag_is_good(data[offset : offset + 2048], FILE_IDENTIFIER, None) or start + identifier.name_length > len(data):
+            if not tag_is_good(
+                data[offset : offset + 2048], FILE_IDENTIFIER, None
+            ) or start + identifier.name_length > len(data):
                 raise self._damaged("file identifier", block)
             name = text_of(data[start : start + identifier.name_length])
             offset = offset + (start + identifier.name_length - offset + 3) // 4 * 4
@@ -251,7 +259,9 @@ class UdfReader:
 
     def _damaged(self, what: str, block: int) -> SourceError:
         offset = (self._first + block) * BLOCK_SIZE
-        return SourceError(f"{self._file.path}: UDF {what} at block {block} (offset {offset}) is damaged.", advice=_ADVICE)
+        return SourceError(
+            f"{self._file.path}: UDF {what} at block {block} (offset {offset}) is damaged.", advice=_ADVICE
+        )
 
 
 def _merged(parts: list[Content]) -> list[Content]:

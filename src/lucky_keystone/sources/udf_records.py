@@ -212,7 +212,10 @@ def with_tag(identifier: int, location: int, descriptor: bytes) -> bytes:
     body = descriptor[16:]
     crc = binascii.crc_hqx(body, 0)
     bare = Tag(identifier=identifier, location=location, crc=crc, crc_length=len(body)).pack()
-    return Tag(identifier=identifier, location=location, crc=crc, crc_length=len(body), checksum=sum(bare) % 256).pack() + body
+    return (
+        Tag(identifier=identifier, location=location, crc=crc, crc_length=len(body), checksum=sum(bare) % 256).pack()
+        + body
+    )
 
 
 def text_of(data: bytes) -> str:

@@ -101,9 +101,18 @@ def usable(drive_sectors: int, sector_size: int) -> tuple[int, int]:
 
 
 def compose_gpt(
-    disk: uuid.UUID, partitions: Sequence[GptPartition], drive_sectors: int, sector_size: int, *, code: bytes = b"", signature: int = 0
+    disk: uuid.UUID,
+    partitions: Sequence[GptPartition],
+    drive_sectors: int,
+    sector_size: int,
+    *,
+    code: bytes = b"",
+    signature: int = 0,
 ) -> GptParts:
-    """Return the table of a drive. `code` and `signature` stand in the protective MBR. Raises ValueError for what does not fit."""
+    """Return the table of a drive. `code` and `signature` stand in the protective MBR.
+
+    Raises ValueError for what does not fit.
+    """
     first, end = usable(drive_sectors, sector_size)
     entries = bytearray(ENTRIES_SIZE)
     for partition in partitions:
@@ -158,7 +167,9 @@ def _protective(drive_sectors: int, sector_size: int, code: bytes, signature: in
         first_lba=1,
         sector_count=min(drive_sectors - 1, 0xFFFF_FFFF),
     )
-    sector = MasterBootRecord(code=code.ljust(440, b"\0"), disk_signature=signature, entries=entry.pack() + bytes(48)).pack()
+    sector = MasterBootRecord(
+        code=code.ljust(440, b"\0"), disk_signature=signature, entries=entry.pack() + bytes(48)
+    ).pack()
     return sector.ljust(sector_size, b"\0")
 
 
@@ -173,7 +184,10 @@ class _Readable(Protocol):
 
 @dataclass(frozen=True)
 class GptTable:
-    """What the two copies say. `faults` lists what is wrong, in words; the partitions are those of the first sound copy."""
+    """What the two copies say.
+
+    `faults` lists what is wrong, in words; the partitions are those of the first sound copy.
+    """
 
     disk: uuid.UUID
     partitions: tuple[GptPartition, ...]
@@ -182,7 +196,10 @@ class GptTable:
 
 
 def read_gpt(drive: _Readable, sector_size: int) -> GptTable | None:
-    """Read both copies of a drive's table; None when there is neither. A protective record is the caller's to look for."""
+    """Read both copies of a drive's table; None when there is neither.
+
+    A protective record is the caller's to look for.
+    """
     sectors = drive.size // sector_size
     faults: list[str] = []
     copies: list[tuple[GptHeader, bytes]] = []
@@ -222,7 +239,11 @@ def _copy(drive: _Readable, head: bytes, sector_size: int, lba: int, other: int)
     require(header.alternate_lba == other, "alternate_lba", header.alternate_lba)
     size = header.size_of_partition_entry
     require(size >= ENTRY_SIZE and size & (size - 1) == 0 and size <= 4096, "size_of_partition_entry", size)
-    require(header.number_of_partition_entries <= _MOST_ENTRIES, "number_of_partition_entries", header.number_of_partition_entries)
+    require(
+        header.number_of_partition_entries <= _MOST_ENTRIES,
+        "number_of_partition_entries",
+        header.number_of_partition_entries,
+    )
     start, length = header.partition_entry_lba * sector_size, header.number_of_partition_entries * size
     require(start > 0 and start + length <= drive.size, "partition_entry_lba", header.partition_entry_lba)
     entries = drive.read_at(start, length)
@@ -233,8 +254,16 @@ def _copy(drive: _Readable, head: bytes, sector_size: int, lba: int, other: int)
 
 
 def _differences(primary: tuple[GptHeader, bytes], backup: tuple[GptHeader, bytes]) -> list[str]:
-    same = ("disk_guid", "first_usable_lba", "last_usable_lba", "number_of_partition_entries", "size_of_partition_entry")
-    faults = [f"primary and backup differ in {name}" for name in same if getattr(primary[0], name) != getattr(backup[0], name)]
+    same = (
+        "disk_guid",
+        "first_usable_lba",
+        "last_usable_lba",
+        "number_of_partition_entries",
+        "size_of_partition_entry",
+    )
+    faults = [
+        f"primary and backup differ in {name}" for name in same if getattr(primary[0], name) != getattr(backup[0], name)
+    ]
     return faults + (["primary and backup list different partitions"] if primary[1] != backup[1] else [])
 
 

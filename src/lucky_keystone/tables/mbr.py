@@ -121,7 +121,9 @@ def _faults_of(partition: MbrPartition, entry: MbrEntry, drive_sectors: int) -> 
     faults: list[str] = []
     end = partition.first_lba + partition.sector_count
     if partition.first_lba == 0 or partition.sector_count == 0:
-        faults.append(f"partition {partition.number}: starts at sector {partition.first_lba} with {partition.sector_count} sectors")
+        faults.append(
+            f"partition {partition.number}: starts at sector {partition.first_lba} with {partition.sector_count} sectors"
+        )
     elif end > drive_sectors:
         faults.append(f"partition {partition.number}: ends at sector {end}, the drive has {drive_sectors}")
     elif partition.type != 0xEE and (entry.first_chs != chs(partition.first_lba) or entry.last_chs != chs(end - 1)):

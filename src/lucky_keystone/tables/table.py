@@ -44,7 +44,10 @@ class Table:
 
 
 def read_table(drive: _Readable, sector_size: int) -> Table | None:
-    """Read the table of `drive`; None when sector 0 carries none. A GPT counts only behind its protective record (5.2.3)."""
+    """Read the table of `drive`; None when sector 0 carries none.
+
+    A GPT counts only behind its protective record (5.2.3).
+    """
     if drive.size < sector_size:
         return None
     mbr = read_mbr(drive.read_at(0, 512), drive.size // sector_size)
@@ -53,7 +56,11 @@ def read_table(drive: _Readable, sector_size: int) -> Table | None:
     if any(partition.type == TYPE_PROTECTIVE for partition in mbr.partitions):
         gpt = read_gpt(drive, sector_size)
         if gpt is not None:
-            found = tuple(Partition(p.number, p.first_lba, p.sector_count, False, p.kind in _VOLUME_KINDS) for p in gpt.partitions)
+            found = tuple(
+                Partition(p.number, p.first_lba, p.sector_count, False, p.kind in _VOLUME_KINDS) for p in gpt.partitions
+            )
             return Table("gpt", mbr, gpt, found, (*mbr.faults, *gpt.faults))
-    found = tuple(Partition(p.number, p.first_lba, p.sector_count, p.active, p.type in _VOLUME_TYPES) for p in mbr.partitions)
+    found = tuple(
+        Partition(p.number, p.first_lba, p.sector_count, p.active, p.type in _VOLUME_TYPES) for p in mbr.partitions
+    )
     return Table("mbr", mbr, None, found, mbr.faults)

@@ -52,10 +52,13 @@ class Placing:
     """First cluster and count of free clusters in front of `next_free`."""
 
 
-def keep_places(files: Sequence[Wanted], places: Mapping[str, tuple[int, int]], first: int, end: int, cluster_size: int) -> Placing:
+def keep_places(
+    files: Sequence[Wanted], places: Mapping[str, tuple[int, int]], first: int, end: int, cluster_size: int
+) -> Placing:
     """Place `files` in clusters from `first` to `end` (half-open), where `places` tells they lie now if path and size are the same.
 
-    `places` has the path in upper case, and gives first cluster and size in bytes. Files that have to move go in the order
+    `places` has the path in upper case, and gives first cluster and size in bytes. Files that have to move go in the
+    order
     they are asked for. Raises SourceError when one finds no room in one piece.
     """
     clusters = [0] * len(files)
@@ -85,8 +88,12 @@ def keep_places(files: Sequence[Wanted], places: Mapping[str, tuple[int, int]], 
                 advice="Build the drive anew, without --update.",
             )
         clusters[number] = found
-    next_free = max([first, *(cluster + file.count for cluster, file in zip(clusters, files, strict=True) if file.count)])
-    return Placing(tuple(clusters), next_free, tuple((start, stop - start) for start, stop in free.gaps if start < next_free))
+    next_free = max(
+        [first, *(cluster + file.count for cluster, file in zip(clusters, files, strict=True) if file.count)]
+    )
+    return Placing(
+        tuple(clusters), next_free, tuple((start, stop - start) for start, stop in free.gaps if start < next_free)
+    )
 
 
 class _Free:
@@ -103,7 +110,9 @@ class _Free:
 
     def take(self, count: int, wish: int) -> int | None:
         """Return the first of `count` free clusters and mark them used: at `wish` if that can be, else in the first gap."""
-        fitting = [(index, wish) for index, (first, end) in enumerate(self.gaps) if first <= wish and wish + count <= end]
+        fitting = [
+            (index, wish) for index, (first, end) in enumerate(self.gaps) if first <= wish and wish + count <= end
+        ]
         fitting += [(index, first) for index, (first, end) in enumerate(self.gaps) if first + count <= end]
         if not fitting:
             return None

@@ -17,7 +17,13 @@ def fold(name: str) -> str:
 def exact_short_name(name: str) -> bytes | None:
     """Return the 11 bytes of a name that needs no long entry (upper-case ASCII, 8.3), else None."""
     base, dot, extension = name.partition(".")
-    if not 1 <= len(base) <= 8 or len(extension) > 3 or (dot and not extension) or "." in extension or not name.isascii():
+    if (
+        not 1 <= len(base) <= 8
+        or len(extension) > 3
+        or (dot and not extension)
+        or "." in extension
+        or not name.isascii()
+    ):
         return None
     stored = base.encode().ljust(8) + extension.encode().ljust(3)
     return stored if SHORT_CHARACTERS.issuperset((base + extension).encode()) else None

@@ -66,7 +66,9 @@ _E = TypeVar("_E", bound=Entry)
 _MOST_DEPTH = 200
 
 
-def walk_below(root: _E, entries: Callable[[_E], Iterator[_E]], identity: Callable[[_E], int], budget: int) -> Iterator[_E]:
+def walk_below(
+    root: _E, entries: Callable[[_E], Iterator[_E]], identity: Callable[[_E], int], budget: int
+) -> Iterator[_E]:
     """Yield `root` and everything below it. `identity` numbers folders: one that is met twice, or too deep, is faulty and left out.
 
     After `budget` entries, more than can be real, it ends with a fault of the root.
@@ -90,7 +92,9 @@ def walk_below(root: _E, entries: Callable[[_E], Iterator[_E]], identity: Callab
                 return
 
 
-def find_below(root: _E, path: str, entries: Callable[[_E], Iterator[_E]], matches: Callable[[_E, str], bool]) -> _E | None:
+def find_below(
+    root: _E, path: str, entries: Callable[[_E], Iterator[_E]], matches: Callable[[_E, str], bool]
+) -> _E | None:
     """Return the entry at `path` ('/'-separated) below `root`, or None; `matches` compares an entry with a part of the path."""
     here = root
     for part in path.strip("/").split("/"):

@@ -64,7 +64,8 @@ def divide(image: InstallImage, part_size: int = LARGEST_PART) -> list[Part]:
     metadata = (blobs["size_and_flags"] >> np.uint64(56) & np.uint64(RESOURCE_METADATA)) != 0
     if int(sizes[metadata].sum()) > room:
         raise SourceError(
-            f"{image.place}: its editions' folder trees do not fit into one part of {part_size} bytes.", advice="Choose larger parts."
+            f"{image.place}: its editions' folder trees do not fit into one part of {part_size} bytes.",
+            advice="Choose larger parts.",
         )
     part_of = _assign(sizes, metadata, blobs["offset"], room)
     count = int(part_of.max()) + 1 if len(part_of) else 1
@@ -98,11 +99,15 @@ def _overhead(image: InstallImage, part_size: int) -> int:
     integrity = IntegrityHeader.SIZE + 20 * -(-part_size // _CHUNK) if image.has_integrity else 0
     overhead = Header.SIZE + len(image.xml) + integrity
     if overhead >= part_size:
-        raise SourceError(f"{image.place}: its XML alone fills a part of {part_size} bytes.", advice="Choose larger parts.")
+        raise SourceError(
+            f"{image.place}: its XML alone fills a part of {part_size} bytes.", advice="Choose larger parts."
+        )
     return overhead
 
 
-def _assign(sizes: np.ndarray[Any, Any], metadata: np.ndarray[Any, Any], offsets: np.ndarray[Any, Any], room: int) -> np.ndarray[Any, Any]:
+def _assign(
+    sizes: np.ndarray[Any, Any], metadata: np.ndarray[Any, Any], offsets: np.ndarray[Any, Any], room: int
+) -> np.ndarray[Any, Any]:
     """Return the part (from 0) of each blob. Metadata goes to part 0.
 
     In the original's order when that needs no more parts than best fit, largest first: reading stays sequential.
@@ -229,7 +234,9 @@ class _SummingReader:
     def __init__(self, header: Content, body: Content, xml: Content, sum_count: int) -> None:
         self._sums = _SumsBeside(body.size)
         self._count = sum_count
-        self._stages: Iterator[tuple[Reader, bool]] = iter([(header.open(), False), (body.open(), True), (xml.open(), False)])
+        self._stages: Iterator[tuple[Reader, bool]] = iter(
+            [(header.open(), False), (body.open(), True), (xml.open(), False)]
+        )
         self._current: tuple[Reader, bool] | None = next(self._stages)
         self._table_made = False
 
@@ -263,7 +270,10 @@ class _SummingReader:
 
 
 def _stand_back() -> None:
-    """Give this thread less of the processor than the ones that keep the drive busy. Linux has that for single threads."""
+    """Give this thread less of the processor than the ones that keep the drive busy.
+
+    Linux has that for single threads.
+    """
     if sys.platform == "linux":
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 10)
 

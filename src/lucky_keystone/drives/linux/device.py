@@ -29,7 +29,9 @@ _LOOP_CLR_FD = 0x4C01
 _BLKPG_ADD_PARTITION, _BLKPG_DEL_PARTITION = 1, 2
 _MOST_PARTITIONS = 16
 
-_RIGHTS = "Run the same command with sudo in front of it: opening a drive itself needs that. Listing and planning do not."
+_RIGHTS = (
+    "Run the same command with sudo in front of it: opening a drive itself needs that. Listing and planning do not."
+)
 
 
 class LinuxDevice(SectorDevice):
@@ -107,7 +109,9 @@ def _open(path: Path, *, write: bool) -> int:
         raise NoRights(f"{path} cannot be opened without the right to.", advice=_RIGHTS) from error
     except OSError as error:
         if error.errno == errno.EBUSY:
-            raise ProtectError(f"{path} is in use by the system or another program.", advice="Unmount it, or add --unmount.") from error
+            raise ProtectError(
+                f"{path} is in use by the system or another program.", advice="Unmount it, or add --unmount."
+            ) from error
         if error.errno == errno.EROFS:
             raise ProtectError(f"{path} is read-only.", advice="Look for a switch on the stick or card.") from error
         raise failure(error, f"{path}, opening", advice="List the drives again.") from error
@@ -116,7 +120,9 @@ def _open(path: Path, *, write: bool) -> int:
             fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
             os.close(descriptor)
-            raise ProtectError(f"{path} is being worked on by another program.", advice="Wait until that has ended.") from error
+            raise ProtectError(
+                f"{path} is being worked on by another program.", advice="Wait until that has ended."
+            ) from error
     return descriptor
 
 
@@ -142,6 +148,7 @@ def release(drive: Drive, sys_block: Path) -> str:
         switch.write_text("1")
     except OSError as error:
         raise DriveError(
-            f"Drive {drive.tag} could not be ejected: {error.strerror}.", advice="Everything is on it: wait for its light, then pull it."
+            f"Drive {drive.tag} could not be ejected: {error.strerror}.",
+            advice="Everything is on it: wait for its light, then pull it.",
         ) from error
     return "It is switched off and can be pulled out now."

@@ -103,7 +103,8 @@ class LinuxFinder:
             speed=_speed(usb),
             removable=removable,
             internal=not external and not removable,
-            holds_system=any(point in _SYSTEM_MOUNTS or point.startswith(_LIVE_MOUNTS) for point in mounts) or self._swaps(dependents),
+            holds_system=any(point in _SYSTEM_MOUNTS or point.startswith(_LIVE_MOUNTS) for point in mounts)
+            or self._swaps(dependents),
             read_only=disk.text("ro") == "1",
             mounts=mounts,
             uses=tuple(dict.fromkeys(use for block in dependents for use in self._uses(block, disk))),
@@ -231,7 +232,9 @@ def _speed(usb: Path | None) -> str:
     if usb is None:
         return ""
     speed, version = _text(usb / "speed"), _text(usb / "version")
-    rate = {"12": "12 Mbit/s", "480": "480 Mbit/s", "5000": "5 Gbit/s", "10000": "10 Gbit/s", "20000": "20 Gbit/s"}.get(speed, "")
+    rate = {"12": "12 Mbit/s", "480": "480 Mbit/s", "5000": "5 Gbit/s", "10000": "10 Gbit/s", "20000": "20 Gbit/s"}.get(
+        speed, ""
+    )
     slow = speed in ("12", "480") and version.strip() >= "3"
     return rate + (", a fast stick on a slow port" if slow else "")
 

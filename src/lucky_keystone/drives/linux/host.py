@@ -45,7 +45,8 @@ class LinuxHost:
             number = ctypes.get_errno()
             if number == errno.EPERM:
                 raise NoRights(
-                    f"{point} cannot be unmounted without the right to.", advice="Run the same command with sudo in front of it."
+                    f"{point} cannot be unmounted without the right to.",
+                    advice="Run the same command with sudo in front of it.",
                 )
             if number == errno.EBUSY:
                 raise ProtectError(

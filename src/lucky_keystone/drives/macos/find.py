@@ -73,7 +73,9 @@ class MacFinder:
             read_only=not told.get("WritableMedia", told.get("Writable", True)),
             mounts=mounts,
             members=tuple(dict.fromkeys(f"carries a member of {member}" for member in members)),
-            volumes=tuple(_told(volume) for volume in volumes if volume.get("Content") not in _HIDDEN or volume.get("VolumeName")),
+            volumes=tuple(
+                _told(volume) for volume in volumes if volume.get("Content") not in _HIDDEN or volume.get("VolumeName")
+            ),
         )
 
     def _containers(self, entry: dict[str, Any]) -> list[str]:
@@ -136,7 +138,9 @@ def _speed(usb: dict[str, Any]) -> str:
     if not rate:
         return ""
     text = f"{rate // 10**9} Gbit/s" if rate >= 10**9 else f"{rate // 10**6} Mbit/s"
-    return text + (", a fast stick on a slow port" if rate <= 480_000_000 and int(usb.get("bcdUSB", 0)) >= 0x300 else "")
+    return text + (
+        ", a fast stick on a slow port" if rate <= 480_000_000 and int(usb.get("bcdUSB", 0)) >= 0x300 else ""
+    )
 
 
 def _told(volume: dict[str, Any]) -> str:

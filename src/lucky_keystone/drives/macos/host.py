@@ -44,7 +44,8 @@ class MacHost:
             self._system.run("diskutil", "unmountDisk", str(drive.path))
         except OSError as error:
             raise ProtectError(
-                f"Drive {drive.tag} could not be unmounted: {error.strerror}.", advice="Close what is open on it, then try again."
+                f"Drive {drive.tag} could not be unmounted: {error.strerror}.",
+                advice="Close what is open on it, then try again.",
             ) from error
 
     def tell_of_table(self, handle: OpenMedium, partitions: Sequence[Span]) -> str:
@@ -54,7 +55,9 @@ class MacHost:
         try:
             self._system.run("diskutil", "eject", str(drive.path))
         except OSError as error:
-            raise DriveError(f"Drive {drive.tag} could not be ejected: {error.strerror}.", advice="Eject it in the Finder.") from error
+            raise DriveError(
+                f"Drive {drive.tag} could not be ejected: {error.strerror}.", advice="Eject it in the Finder."
+            ) from error
         return "It can be pulled out now."
 
 
@@ -70,7 +73,9 @@ class MacDevice(SectorDevice):
             if error.errno in (errno.EACCES, errno.EPERM):
                 raise NoRights(f"{raw} cannot be opened without the right to.", advice=_RIGHTS) from error
             if error.errno in (errno.EBUSY, errno.EAGAIN):
-                raise ProtectError(f"{raw} is in use by the system or another program.", advice="Unmount it, or add --unmount.") from error
+                raise ProtectError(
+                    f"{raw} is in use by the system or another program.", advice="Unmount it, or add --unmount."
+                ) from error
             raise failure(error, f"{raw}, opening", advice="List the drives again.") from error
         try:
             with doing(f"{raw}, asking for its size"):

@@ -17,14 +17,22 @@ from ..host import Handle, Span
 from ..medium import OpenMedium
 from ..sectors import SectorDevice
 from . import records
-from .records import DiskExtent, DiskGeometryEx, PartitionInformationEx, StorageAccessAlignmentDescriptor, StorageDeviceDescriptor
+from .records import (
+    DiskExtent,
+    DiskGeometryEx,
+    PartitionInformationEx,
+    StorageAccessAlignmentDescriptor,
+    StorageDeviceDescriptor,
+)
 from .system import WindowsSystem
 
 _MOST_DRIVES = 64
 _ANSWER = 4096  # bytes; more than any of these answers has
 _EXTERNAL = ("USB", "SD card", "FireWire", "disk image")
 _DENIED, _SHARING, _WRITE_PROTECTED = 5, 32, 19
-_RIGHTS = "Open a terminal with 'Run as administrator' and run the same command there. Listing and planning need no rights."
+_RIGHTS = (
+    "Open a terminal with 'Run as administrator' and run the same command there. Listing and planning need no rights."
+)
 _MEMBERS = {
     bytes.fromhex("8faf5ce780f6ee4cafa3b001e56efc2d"): "a storage pool",  # E75CAF8F-F680-4CEE-AFA3-B001E56EFC2D
     bytes.fromhex("a0609baf3114624fbc683311714a69ad"): "a dynamic disk group",  # AF9B60A0-1431-4F62-BC68-3311714A69AD
@@ -69,15 +77,23 @@ class WindowsHost:
         if text.startswith("\\\\.\\"):
             return frozenset({path})
         volumes = [self._volume(name) for name in self._system.volumes()]
-        fitting = [(len(point), volume) for volume in volumes for point in volume.points if text.startswith(point.upper())]
-        return frozenset(_path(number) for number in max(fitting, key=lambda pair: pair[0])[1].disks) if fitting else frozenset()
+        fitting = [
+            (len(point), volume) for volume in volumes for point in volume.points if text.startswith(point.upper())
+        ]
+        return (
+            frozenset(_path(number) for number in max(fitting, key=lambda pair: pair[0])[1].disks)
+            if fitting
+            else frozenset()
+        )
 
     def _drive(self, number: int, volumes: Sequence[_Volume]) -> Drive | None:
         try:
             with self._asking(str(_path(number))) as handle:
                 described = self._query(handle, 0)
                 descriptor = StorageDeviceDescriptor.unpack(described)
-                geometry = DiskGeometryEx.unpack(self._system.control(handle, records.IOCTL_DISK_GET_DRIVE_GEOMETRY_EX, b"", _ANSWER))
+                geometry = DiskGeometryEx.unpack(
+                    self._system.control(handle, records.IOCTL_DISK_GET_DRIVE_GEOMETRY_EX, b"", _ANSWER)
+                )
                 read_only = not self._is_writable(handle)
                 physical = self._physical_sector(handle, geometry.bytes_per_sector)
         except (OSError, RecordError):
@@ -100,7 +116,9 @@ class WindowsHost:
             read_only=read_only,
             mounts=tuple(point for volume in own if volume.name not in self._locked for point in volume.points),
             members=self._members(number),
-            volumes=tuple(f"{v.kind or 'not known'} {repr(v.label) + ' ' if v.label else ''}{shown_size(v.size)}" for v in own),
+            volumes=tuple(
+                f"{v.kind or 'not known'} {repr(v.label) + ' ' if v.label else ''}{shown_size(v.size)}" for v in own
+            ),
             physical_sector_size=physical,
         )
 
@@ -111,10 +129,14 @@ class WindowsHost:
         with suppress(OSError, RecordError), self._asking(name) as handle:
             answer = self._system.control(handle, records.IOCTL_VOLUME_GET_VOLUME_DISK_EXTENTS, b"", _ANSWER)
             count = min(int.from_bytes(answer[:4], "little"), (len(answer) - records.FIRST_EXTENT) // DiskExtent.SIZE)
-            disks = [DiskExtent.unpack(answer, records.FIRST_EXTENT + index * DiskExtent.SIZE) for index in range(count)]
+            disks = [
+                DiskExtent.unpack(answer, records.FIRST_EXTENT + index * DiskExtent.SIZE) for index in range(count)
+            ]
         label, kind = self._system.volume_texts(name)
         size = sum(extent.extent_length for extent in disks)
-        return _Volume(name, tuple(e.disk_number for e in disks), tuple(self._system.mount_points(name)), label, kind, size)
+        return _Volume(
+            name, tuple(e.disk_number for e in disks), tuple(self._system.mount_points(name)), label, kind, size
+        )
 
     def _members(self, number: int) -> tuple[str, ...]:
         """Needs the right to read; without it what the drive is a member of is not known here, and opening it fails anyway."""
@@ -128,7 +150,10 @@ class WindowsHost:
             return ()
         finally:
             self._system.close(handle)
-        count = min(int.from_bytes(answer[4:8], "little"), (len(answer) - records.FIRST_PARTITION) // PartitionInformationEx.SIZE)
+        count = min(
+            int.from_bytes(answer[4:8], "little"),
+            (len(answer) - records.FIRST_PARTITION) // PartitionInformationEx.SIZE,
+        )
         kinds = [
             PartitionInformationEx.unpack(answer, records.FIRST_PARTITION + index * PartitionInformationEx.SIZE)
             for index in range(max(count, 0))
@@ -194,7 +219,8 @@ class WindowsHost:
                 if getattr(error, "winerror", 0) == _DENIED and not opened:
                     raise NoRights(f"{place} cannot be locked without the right to.", advice=_RIGHTS) from error
                 raise ProtectError(
-                    f"{place} on drive {drive.tag} is in use by a program.", advice="Close what is open on it, then try again."
+                    f"{place} on drive {drive.tag} is in use by a program.",
+                    advice="Close what is open on it, then try again.",
                 ) from error
 
     def release_volumes(self) -> None:
@@ -235,11 +261,15 @@ class WindowsDevice(SectorDevice):
             if number == _DENIED:
                 raise NoRights(f"{drive.path} cannot be opened without the right to.", advice=_RIGHTS) from error
             if number == _SHARING:
-                raise ProtectError(f"{drive.path} is in use by another program.", advice="Close that program.") from error
+                raise ProtectError(
+                    f"{drive.path} is in use by another program.", advice="Close that program."
+                ) from error
             raise failure(error, f"{drive.path}, opening", advice="List the drives again.") from error
         try:
             with doing(f"{drive.path}, asking for its size"):
-                geometry = DiskGeometryEx.unpack(system.control(self._handle, records.IOCTL_DISK_GET_DRIVE_GEOMETRY_EX, b"", _ANSWER))
+                geometry = DiskGeometryEx.unpack(
+                    system.control(self._handle, records.IOCTL_DISK_GET_DRIVE_GEOMETRY_EX, b"", _ANSWER)
+                )
         except BaseException:
             system.close(self._handle)
             raise
@@ -260,7 +290,9 @@ class WindowsDevice(SectorDevice):
         try:
             self._system.control(self._handle, records.IOCTL_DISK_UPDATE_PROPERTIES, b"", 0)
         except OSError as error:
-            return f"The system did not look at the new table ({error.strerror}): unplug the drive and plug it in again."
+            return (
+                f"The system did not look at the new table ({error.strerror}): unplug the drive and plug it in again."
+            )
         return "The system has read the new table."
 
     def _read_sectors(self, view: memoryview, offset: int) -> int:

@@ -91,12 +91,23 @@ if sys.platform == "win32":
             return answer.raw[: count.value]
 
         def read(self, handle: int, view: memoryview, offset: int) -> int:
-            return self._move(_KERNEL.ReadFile, handle, (ctypes.c_char * len(view)).from_buffer(view), len(view), offset)
+            return self._move(
+                _KERNEL.ReadFile, handle, (ctypes.c_char * len(view)).from_buffer(view), len(view), offset
+            )
 
         def write(self, handle: int, data: memoryview, offset: int) -> int:
-            return self._move(_KERNEL.WriteFile, handle, (ctypes.c_char * len(data)).from_buffer(data), len(data), offset)
+            return self._move(
+                _KERNEL.WriteFile, handle, (ctypes.c_char * len(data)).from_buffer(data), len(data), offset
+            )
 
-        def _move(self, call: ctypes._NamedFuncPointer, handle: int, buffer: ctypes.Array[ctypes.c_char], size: int, offset: int) -> int:
+        def _move(
+            self,
+            call: ctypes._NamedFuncPointer,
+            handle: int,
+            buffer: ctypes.Array[ctypes.c_char],
+            size: int,
+            offset: int,
+        ) -> int:
             place = _Overlapped(offset=offset & 0xFFFF_FFFF, offset_high=offset >> 32)
             count = wintypes.DWORD()
             if not call(wintypes.HANDLE(handle), buffer, size, ctypes.byref(count), ctypes.byref(place)):

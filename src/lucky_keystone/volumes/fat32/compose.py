@@ -117,7 +117,9 @@ def lay_out(root: Folder, label: str, cluster_size: int) -> Layout:
     return Layout(tuple(folders), tuple(placed), cluster, cluster_size, label)
 
 
-def compose(layout: Layout, geometry: Geometry, *, serial: int, boot_sector: bytes, further_code: bytes) -> list[Region]:
+def compose(
+    layout: Layout, geometry: Geometry, *, serial: int, boot_sector: bytes, further_code: bytes
+) -> list[Region]:
     """Return the volume's regions at their offsets on the drive: reserved, fat1, fat2, folders, files.
 
     `boot_sector` gives jump and code (its BPB is replaced), `further_code` goes to reserved sector 12 and up.
@@ -126,7 +128,12 @@ def compose(layout: Layout, geometry: Geometry, *, serial: int, boot_sector: byt
     reserved_size = geometry.reserved * geometry.sector_size
     fat_size = geometry.fat * geometry.sector_size
     reserved = _reserved_sectors(layout, geometry, serial, boot_sector, further_code)
-    regions = [region("reserved", [Extent(start, Literal(reserved)), Extent(start + len(reserved), Zeros(reserved_size - len(reserved)))])]
+    regions = [
+        region(
+            "reserved",
+            [Extent(start, Literal(reserved)), Extent(start + len(reserved), Zeros(reserved_size - len(reserved)))],
+        )
+    ]
     for number in (1, 2):
         offset = start + reserved_size + (number - 1) * fat_size
         regions.append(region(f"fat{number}", _fat(layout, offset, fat_size)))
@@ -141,7 +148,8 @@ def compose(layout: Layout, geometry: Geometry, *, serial: int, boot_sector: byt
     size = geometry.cluster_size
     files = sorted((placed for placed in layout.files if placed.cluster_count), key=lambda placed: placed.cluster)
     runs = file_runs(
-        (start + geometry.cluster_offset(placed.cluster), placed.cluster_count * size, placed.file.content) for placed in files
+        (start + geometry.cluster_offset(placed.cluster), placed.cluster_count * size, placed.file.content)
+        for placed in files
     )
     regions += [region("files", run) for run in runs]
     return regions
@@ -150,7 +158,9 @@ def compose(layout: Layout, geometry: Geometry, *, serial: int, boot_sector: byt
 # -- reserved sectors and FATs ---------------------------------------------------------------------------------------
 
 
-def _reserved_sectors(layout: Layout, geometry: Geometry, serial: int, boot_sector: bytes, further_code: bytes) -> bytes:
+def _reserved_sectors(
+    layout: Layout, geometry: Geometry, serial: int, boot_sector: bytes, further_code: bytes
+) -> bytes:
     size = geometry.sector_size
     given = BootSector.unpack(boot_sector)
     boot = BootSector(
@@ -183,7 +193,10 @@ def _reserved_sectors(layout: Layout, geometry: Geometry, serial: int, boot_sect
 def _fat(layout: Layout, offset: int, size: int) -> list[Extent]:
     used = align_up(layout.next_free * 4, 512)
     used = min(used, size)
-    return [Extent(offset, Generated(used, lambda: _fat_pieces(layout, used))), Extent(offset + used, Zeros(size - used))]
+    return [
+        Extent(offset, Generated(used, lambda: _fat_pieces(layout, used))),
+        Extent(offset + used, Zeros(size - used)),
+    ]
 
 
 def _fat_pieces(layout: Layout, used: int) -> Iterator[bytes]:

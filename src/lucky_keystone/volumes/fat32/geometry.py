@@ -88,7 +88,8 @@ def geometry(*, hidden: int, total: int, sector_size: int, cluster_size: int) ->
         )
     if result.cluster_count > MOST_CLUSTERS:
         raise UsageError(
-            f"Clusters of {cluster_size} bytes are too small for {total * sector_size} bytes.", advice="Choose larger clusters."
+            f"Clusters of {cluster_size} bytes are too small for {total * sector_size} bytes.",
+            advice="Choose larger clusters.",
         )
     return result
 

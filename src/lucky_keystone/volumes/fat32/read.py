@@ -275,7 +275,9 @@ class Fat32Volume:
             runs, fault = self.chain(cluster)
             if fault:
                 faults.append(f"its chain {fault}")
-        entry = Entry(path, name, record.DIR_Name, is_folder, record.DIR_FileSize, cluster, runs, folder, record, faults)
+        entry = Entry(
+            path, name, record.DIR_Name, is_folder, record.DIR_FileSize, cluster, runs, folder, record, faults
+        )
         wanted = -(-record.DIR_FileSize // self.cluster_size)
         if not is_folder and not faults and entry.runs_clusters() != wanted:
             faults.append(f"{record.DIR_FileSize} bytes need {wanted} clusters, its chain has {entry.runs_clusters()}")
@@ -290,7 +292,10 @@ class Fat32Volume:
     def find(self, path: str) -> Entry | None:
         """Return the entry at `path` ('/'-separated, case ignored; long or short name), or None."""
         return find_below(
-            self.root(), path, self.entries, lambda entry, part: part.upper() in (entry.name.upper(), _short_text(entry.short_name))
+            self.root(),
+            path,
+            self.entries,
+            lambda entry, part: part.upper() in (entry.name.upper(), _short_text(entry.short_name)),
         )
 
     def pieces(self, entry: Entry, block: int = 4 << 20) -> Iterator[bytes]:

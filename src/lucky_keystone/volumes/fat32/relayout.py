@@ -15,7 +15,9 @@ from .compose import Layout, lay_out
 from .records import FIRST_CLUSTER
 
 
-def lay_out_again(root: Folder, label: str, cluster_size: int, cluster_count: int, places: Mapping[str, tuple[int, int]]) -> Layout:
+def lay_out_again(
+    root: Folder, label: str, cluster_size: int, cluster_count: int, places: Mapping[str, tuple[int, int]]
+) -> Layout:
     """Give every folder and file of `root` its clusters on a volume of `cluster_count` clusters.
 
     `places` tells where files lie now: path, compared without regard to case, to (first cluster, size in bytes).
@@ -25,5 +27,7 @@ def lay_out_again(root: Folder, label: str, cluster_size: int, cluster_count: in
     folders_end = max(folder.cluster + folder.cluster_count for folder in fresh.folders)
     wanted = [Wanted(placed.path, placed.file.size, placed.cluster_count) for placed in fresh.files]
     placing = keep_places(wanted, places, folders_end, FIRST_CLUSTER + cluster_count, cluster_size)
-    files = tuple(replace(placed, cluster=cluster) for placed, cluster in zip(fresh.files, placing.clusters, strict=True))
+    files = tuple(
+        replace(placed, cluster=cluster) for placed, cluster in zip(fresh.files, placing.clusters, strict=True)
+    )
     return Layout(fresh.folders, files, placing.next_free, cluster_size, label, placing.holes)

@@ -89,7 +89,9 @@ def nonresident(
     pairs = mapping_pairs(runs)
     length = at + len(pairs) + 7 & ~7
     flags, highest = ATTRIBUTE_SPARSE if sparse else 0, count - 1 if count else _NOWHERE
-    head = _nonresident_head(kind, length, len(stored) // 2, name_at, flags, instance, highest, at, count * cluster_size, size, size)
+    head = _nonresident_head(
+        kind, length, len(stored) // 2, name_at, flags, instance, highest, at, count * cluster_size, size, size
+    )
     if sparse:
         head += (sum(run.count for run in runs if not run.is_hole) * cluster_size).to_bytes(8, "little")
     return ((head + stored).ljust(at, b"\0") + pairs).ljust(length, b"\0")
@@ -115,7 +117,15 @@ _record_head = packer(
 
 
 def file_record(
-    number: int, sequence: int, flags: int, links: int, attributes: Sequence[bytes], record_size: int, *, instances: int, base: int = 0
+    number: int,
+    sequence: int,
+    flags: int,
+    links: int,
+    attributes: Sequence[bytes],
+    record_size: int,
+    *,
+    instances: int,
+    base: int = 0,
 ) -> bytes:
     """Return a file record, its update sequence in place. `instances` is how many attributes the whole file has."""
     at = _first_attribute(record_size)

@@ -63,7 +63,16 @@ _STANDARD = RESIDENT_HEAD + StandardInformation.SIZE
 _NAMED_STREAM = NONRESIDENT_HEAD + 8 + 24  # a stream in one piece, with a short name
 
 IN_ROOT = (
-    *((0, "$MFT"), (1, "$MFTMirr"), (2, "$LogFile"), (3, "$Volume"), (4, "$AttrDef"), (ROOT, "."), (6, "$Bitmap"), (7, "$Boot")),
+    *(
+        (0, "$MFT"),
+        (1, "$MFTMirr"),
+        (2, "$LogFile"),
+        (3, "$Volume"),
+        (4, "$AttrDef"),
+        (ROOT, "."),
+        (6, "$Bitmap"),
+        (7, "$Boot"),
+    ),
     *((8, "$BadClus"), (9, "$Secure"), (10, "$UpCase"), (EXTEND, "$Extend")),
 )
 IN_EXTEND = ((24, "$Quota"), (25, "$ObjId"), (26, "$Reparse"))
@@ -94,7 +103,9 @@ class Node:
     @property
     def security(self) -> bytes:
         """The file's security descriptor."""
-        return self.special.security or (for_everyone() if self.number >= FIRST_USER or self.number == ROOT else for_system_files())
+        return self.special.security or (
+            for_everyone() if self.number >= FIRST_USER or self.number == ROOT else for_system_files()
+        )
 
 
 @dataclass(slots=True)
@@ -191,7 +202,10 @@ def entry_size(link: Link) -> int:
 
 @without_collections()
 def catalogue(root: Folder, label: str, record_size: int) -> Catalogue:
-    """Number `root`'s files and folders and order their names. Raises SourceError for names or attributes NTFS cannot hold."""
+    """Number `root`'s files and folders and order their names.
+
+    Raises SourceError for names or attributes NTFS cannot hold.
+    """
     refuse_problems(root, (name for _, name in IN_ROOT))
     newest = max((entry.modified for entry in root.entries.values()), default=EPOCH)
     nodes, trees = _numbered(root, newest)
@@ -263,7 +277,9 @@ def _own(number: int, name: str, newest: datetime) -> Node:
     return Node(number, path, newest, HIDDEN | SYSTEM, number in (ROOT, EXTEND), None, 0)
 
 
-def _own_attributes(label: str, descriptors: Descriptors, views: Mapping[int, tuple[ViewIndex, ...]]) -> Iterator[tuple[int, Attribute]]:
+def _own_attributes(
+    label: str, descriptors: Descriptors, views: Mapping[int, tuple[ViewIndex, ...]]
+) -> Iterator[tuple[int, Attribute]]:
     """Yield what the volume's own files hold, but for what depends on the volume's size."""
     yield VOLUME, Attribute(VOLUME_NAME, value=label.encode("utf-16-le"))
     yield VOLUME, Attribute(VOLUME_INFORMATION, value=VolumeInformation().pack())
@@ -302,7 +318,13 @@ def index_attributes(name: str, found: Shape, sizes: Sequence[int]) -> list[Attr
 
 def _root_room(node: Node, sizes: Sequence[int], record_size: int) -> int:
     """Bytes that the index's root may take, beside what else its record holds."""
-    room = room_for_attributes(record_size) - _STANDARD - sum(map(_name_bytes, node.links)) - RESIDENT_HEAD - 2 * len(FOLDER_INDEX)
+    room = (
+        room_for_attributes(record_size)
+        - _STANDARD
+        - sum(map(_name_bytes, node.links))
+        - RESIDENT_HEAD
+        - 2 * len(FOLDER_INDEX)
+    )
     if root_size(Shape((), IndexNode(range(len(sizes)), ())), sizes) <= room:
         return room
     return room - 2 * _NAMED_STREAM
@@ -379,7 +401,11 @@ def _spread(node: Node, mine: list[Attribute], number: int, record_size: int) ->
         segment = reference(number + holder - 1, 1) if holder else reference(node.number, node.sequence)
         stored = name.encode("utf-16-le")
         length = AttributeListEntry.SIZE + len(stored) + 7 & ~7
-        entry = AttributeListEntry(type=kind, length=length, name_length=len(stored) // 2, segment=segment, instance=place)
+        entry = AttributeListEntry(
+            type=kind, length=length, name_length=len(stored) // 2, segment=segment, instance=place
+        )
         entries += (entry.pack() + stored).ljust(length, b"\0")
-    mine.insert(0, Attribute(ATTRIBUTE_LIST, value=entries) if resident else Attribute(ATTRIBUTE_LIST, content=Literal(entries)))
+    mine.insert(
+        0, Attribute(ATTRIBUTE_LIST, value=entries) if resident else Attribute(ATTRIBUTE_LIST, content=Literal(entries))
+    )
     return [sorted(places) for places in records]

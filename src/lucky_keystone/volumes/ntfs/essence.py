@@ -1,7 +1,9 @@
 """The essence of a file record: what a healthy host leaves alone, summed to four bytes.
 
-Hosts rewrite file records whenever they use a volume: dates, log numbers, update sequences, attributes added. What was built
-is still there as long as a file keeps its names and its streams keep their sizes and clusters; that is what is summed. The
+Hosts rewrite file records whenever they use a volume: dates, log numbers, update sequences, attributes added. What was
+built
+is still there as long as a file keeps its names and its streams keep their sizes and clusters; that is what is summed.
+The
 bytes of streams themselves lie in the files region, or in the record (then they are summed too).
 """
 
@@ -70,7 +72,9 @@ def essence_of(file: File) -> bytes:
     for kind, name in dict.fromkeys((a.type, a.name) for a in file.attributes if a.type in _KINDS):
         stream = file.stream(name, kind)
         assert stream is not None
-        streams.append((kind, name, stream.size, stream.value if stream.value is not None else mapping_pairs(stream.runs)))
+        streams.append(
+            (kind, name, stream.size, stream.value if stream.value is not None else mapping_pairs(stream.runs))
+        )
     return _essence(names, streams)
 
 

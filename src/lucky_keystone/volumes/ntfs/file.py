@@ -45,7 +45,9 @@ class File:
     def standard(self) -> StandardInformation | None:
         """Times, attributes and security number; None when it has none of the version known here."""
         value = next((attribute.value for attribute in self.of(STANDARD_INFORMATION)), None)
-        return StandardInformation.unpack(value) if value is not None and len(value) >= StandardInformation.SIZE else None
+        return (
+            StandardInformation.unpack(value) if value is not None and len(value) >= StandardInformation.SIZE else None
+        )
 
     def stream(self, name: str = "", kind: int = DATA) -> Stream | None:
         """Return a stream. Raises VolumeError when its parts leave a gap."""

@@ -80,7 +80,8 @@ def geometry(*, hidden: int, total: int, sector_size: int, cluster_size: int) ->
     result = Geometry(sector_size, cluster_size, hidden, total)
     if result.cluster_count > _MOST_CLUSTERS:
         raise UsageError(
-            f"Clusters of {cluster_size} bytes are too small for {total * sector_size} bytes.", advice="Choose larger clusters."
+            f"Clusters of {cluster_size} bytes are too small for {total * sector_size} bytes.",
+            advice="Choose larger clusters.",
         )
     return result
 

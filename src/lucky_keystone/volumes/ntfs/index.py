@@ -1,7 +1,9 @@
 """B+ trees: how many entries a folder's nodes take, and the nodes as bytes.
 
-Entries come in collation order and are known all at once, so a tree is built from its leaves: a node is filled until the
-next entry does not fit; that entry goes up to stand between this node and the next. What is left when everything fits the
+Entries come in collation order and are known all at once, so a tree is built from its leaves: a node is filled until
+the
+next entry does not fit; that entry goes up to stand between this node and the next. What is left when everything fits
+the
 room in the file record is the root.
 """
 
@@ -110,7 +112,10 @@ def pack_root(found: Shape, entry: Entry, *, indexed_type: int, collation: int, 
 
 
 def view_entry(key: bytes, data: bytes, filling: bytes = b"") -> bytes:
-    """Return an entry of an index whose keys are no names. `filling` is what systems write behind the data and ignore."""
+    """Return an entry of an index whose keys are no names.
+
+    `filling` is what systems write behind the data and ignore.
+    """
     at = ViewEntryHeader.SIZE + len(key)
     length = at + len(data) + len(filling) + 7 & ~7
     head = ViewEntryHeader(data_offset=at, data_length=len(data), length=length, key_length=len(key), flags=0)
@@ -119,7 +124,10 @@ def view_entry(key: bytes, data: bytes, filling: bytes = b"") -> bytes:
 
 _block_head = packer(
     (IndexBlockHeader, {}),
-    (IndexHeader, {"first_entry": _ENTRIES_AT - IndexBlockHeader.SIZE, "allocated": INDEX_BLOCK_SIZE - IndexBlockHeader.SIZE}),
+    (
+        IndexHeader,
+        {"first_entry": _ENTRIES_AT - IndexBlockHeader.SIZE, "allocated": INDEX_BLOCK_SIZE - IndexBlockHeader.SIZE},
+    ),
     names=("vcn", "used", "flags"),
 )
 
@@ -139,7 +147,9 @@ def pack_blocks(found: Shape, entry: Entry, vcns: int) -> Iterator[bytes]:
 def _node(node: Node, entry: Entry, vcns: int) -> bytes:
     if not node.children:
         return b"".join([entry(number) for number in node.entries]) + _last(None)
-    pieces = [_with_child(entry(number), child * vcns) for number, child in zip(node.entries, node.children, strict=False)]
+    pieces = [
+        _with_child(entry(number), child * vcns) for number, child in zip(node.entries, node.children, strict=False)
+    ]
     return b"".join(pieces) + _last(node.children[-1] * vcns)
 
 

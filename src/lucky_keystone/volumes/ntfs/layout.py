@@ -17,7 +17,18 @@ from ..placing import Wanted as WantedPlace
 from ..volume import HOLE, Run
 from .catalogue import Attribute, Catalogue, Node, parts_of
 from .geometry import Geometry
-from .records import BAD_CLUSTERS, BITMAP, BITMAP_FILE, BOOT, BOOT_FILE_SIZE, DATA, FIRST_USER, LOG_FILE, MFT, MFT_MIRROR
+from .records import (
+    BAD_CLUSTERS,
+    BITMAP,
+    BITMAP_FILE,
+    BOOT,
+    BOOT_FILE_SIZE,
+    DATA,
+    FIRST_USER,
+    LOG_FILE,
+    MFT,
+    MFT_MIRROR,
+)
 from .system import log_size
 
 _RECORDS_AT_ONCE = 64  # the MFT is a multiple of these, with some to spare for a host's first files
@@ -138,7 +149,9 @@ def place(catalogue: Catalogue, geometry: Geometry, places: Mapping[str, tuple[i
     indexes: list[PlacedIndex] = []
     wanted: list[_Wanted] = []
     ahead = [(MFT, mft_bitmap), *streams.items()]
-    behind = [(number, attribute) for number, mine in catalogue.attributes.items() for attribute in mine if attribute.content]
+    behind = [
+        (number, attribute) for number, mine in catalogue.attributes.items() for attribute in mine if attribute.content
+    ]
     next_free = 0
     for number, attribute in (ahead[1], ahead[0], *ahead[2:], *behind):
         node = catalogue.nodes[number]
@@ -197,7 +210,10 @@ def _wanted(path: str, number: int, attribute: Attribute, cluster_size: int) -> 
     at = filled = taken = 0  # bytes of the stream looked at; up to where runs tell of it; clusters so far
     for part in parts_of(content):
         end = at + part.size
-        first, last = align_up(at, cluster_size), end // cluster_size * cluster_size if end < content.size else align_up(end, cluster_size)
+        first, last = (
+            align_up(at, cluster_size),
+            end // cluster_size * cluster_size if end < content.size else align_up(end, cluster_size),
+        )
         if isinstance(part, Zeros) and first < last:
             pieces += [Zeros(first - at), Zeros(max(end - last, 0))]
             if first > filled:
@@ -217,7 +233,9 @@ def _moved(runs: tuple[Run, ...], cluster: int) -> tuple[Run, ...]:
     return tuple(run if run.is_hole else Run(run.first + cluster, run.count) for run in runs)
 
 
-def _placing(wanted: list[_Wanted], first: int, geometry: Geometry, places: Mapping[str, tuple[int, int]] | None) -> Placing:
+def _placing(
+    wanted: list[_Wanted], first: int, geometry: Geometry, places: Mapping[str, tuple[int, int]] | None
+) -> Placing:
     if places is not None:
         files = [WantedPlace(stream.path, stream.size, stream.count) for stream in wanted]
         return keep_places(files, places, first, geometry.cluster_count, geometry.cluster_size)

@@ -117,14 +117,18 @@ class Records:
         ordered: list[Attribute | Link] = [*attributes[:lists], *node.links, *attributes[lists:]]
         spread = self._catalogue.spread.get(node.number)
         places = spread.records[part] if spread else range(len(ordered) + 1)
-        parts = [self._attribute(node, ordered[place - 1], place) if place else self._standard_of(node) for place in places]
+        parts = [
+            self._attribute(node, ordered[place - 1], place) if place else self._standard_of(node) for place in places
+        ]
         flags = RECORD_IN_USE | (RECORD_IS_FOLDER if node.is_folder else 0)
         if self._catalogue.is_view(node.number):
             flags |= RECORD_HAS_VIEW_INDEX
         if QUOTA <= node.number <= REPARSE_POINTS:
             flags |= RECORD_IN_EXTEND
         if not part:
-            return file_record(number, node.sequence, flags, len(node.links), parts, self._size, instances=len(ordered) + 1)
+            return file_record(
+                number, node.sequence, flags, len(node.links), parts, self._size, instances=len(ordered) + 1
+            )
         base = reference(node.number, node.sequence)
         return file_record(number, 1, RECORD_IN_USE, 0, parts, self._size, instances=len(ordered) + 1, base=base)
 
@@ -166,7 +170,22 @@ class Records:
         reparse = child.special.reparse
         tag = int.from_bytes(reparse[:4], "little") if reparse else 0
         above = parent.number | parent.sequence << 48
-        return _name(above, moment, moment, moment, moment, allocated, size, attributes, tag, len(stored) // 2, link.namespace) + stored
+        return (
+            _name(
+                above,
+                moment,
+                moment,
+                moment,
+                moment,
+                allocated,
+                size,
+                attributes,
+                tag,
+                len(stored) // 2,
+                link.namespace,
+            )
+            + stored
+        )
 
     def _entry_of(self, link: Link) -> bytes:
         key = self.name(link)
@@ -185,7 +204,9 @@ class Records:
                 vcns=self._vcns,
             )
         view = next(view for view in self._catalogue.views[node.number] if view.name == name)
-        return pack_root(view.found, view.entries.__getitem__, indexed_type=0, collation=view.collation, vcns=self._vcns)
+        return pack_root(
+            view.found, view.entries.__getitem__, indexed_type=0, collation=view.collation, vcns=self._vcns
+        )
 
     def blocks(self, node: Node, attribute: Attribute) -> Iterator[bytes]:
         """Yield the blocks of an index's $INDEX_ALLOCATION."""

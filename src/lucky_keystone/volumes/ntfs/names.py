@@ -18,7 +18,9 @@ def refuse_problems(root: Folder, own: Iterable[str]) -> None:
     """Raise SourceError with the list when systems could not reach every name below `root`, or one is the volume's `own`."""
     taken = {upcase(name) for name in own}
     found = [f"{name}: is a name of the volume's own" for name in root.entries if upcase(name) in taken]
-    found += [f"{path}: {wrong}" for path, _ in root.walk() if (wrong := name_fault(path[path.rfind("/") + 1 :], FORBIDDEN))]
+    found += [
+        f"{path}: {wrong}" for path, _ in root.walk() if (wrong := name_fault(path[path.rfind("/") + 1 :], FORBIDDEN))
+    ]
     refuse_names(found, "NTFS")
 
 
@@ -29,7 +31,11 @@ def stored_names(folder: Folder) -> dict[str, tuple[tuple[str, int], ...]]:
     are POSIX names and have no short ones: systems that fold case see the first of them.
     """
     folded = [upcase(name) for name in folder.entries]
-    several = {name for name, count in Counter(folded).items() if count > 1} if len(set(folded)) < len(folded) else frozenset()
+    several = (
+        {name for name, count in Counter(folded).items() if count > 1}
+        if len(set(folded)) < len(folded)
+        else frozenset()
+    )
     short = ShortNames(folder.entries)
     result: dict[str, tuple[tuple[str, int], ...]] = {}
     for name, upper in zip(folder.entries, folded, strict=True):

@@ -1,6 +1,7 @@
 """File records, attributes, run lists and index nodes out of bytes that may be anything.
 
-No length or offset is believed before it is held against the bytes it lies in. Raises VolumeError that says what is wrong.
+No length or offset is believed before it is held against the bytes it lies in. Raises VolumeError that says what is
+wrong.
 """
 
 from __future__ import annotations
@@ -76,7 +77,10 @@ class IndexEntry:
 
 
 def unguarded(block: bytes, signature: bytes, what: str) -> bytearray:
-    """Return a block with its update sequence undone. Raises VolumeError when it is another kind, or was written in part."""
+    """Return a block with its update sequence undone.
+
+    Raises VolumeError when it is another kind, or was written in part.
+    """
     if block[:4] != signature:
         raise VolumeError(f"{what}: starts with {block[:4]!r}, {signature!r} was expected.")
     at = int.from_bytes(block[4:6], "little")
@@ -101,7 +105,9 @@ def parse_record(block: bytes, number: int, cluster_count: int) -> ParsedRecord:
         header = FileRecordHeader.unpack(data)
         if header.used > len(data):
             raise VolumeError(f"{what}: {header.used} bytes are in use of {len(data)}.")
-        return ParsedRecord(header, tuple(_attributes(data[: header.used], header.first_attribute, cluster_count, what)))
+        return ParsedRecord(
+            header, tuple(_attributes(data[: header.used], header.first_attribute, cluster_count, what))
+        )
     except RecordError as error:
         raise VolumeError(f"{what}: {error.message}.") from error
 
@@ -136,9 +142,22 @@ def _attribute(data: bytes, header: AttributeHeader, cluster_count: int, where: 
     runs = tuple(parse_runs(data[spread.mapping_offset :], cluster_count, where))
     count = sum(run.count for run in runs)
     if (spread.highest_vcn + 1) % (1 << 64) != spread.lowest_vcn + count:
-        raise VolumeError(f"{where}: its runs have {count} clusters from {spread.lowest_vcn} on, {spread.highest_vcn} should be the last.")
+        raise VolumeError(
+            f"{where}: its runs have {count} clusters from {spread.lowest_vcn} on, {spread.highest_vcn} should be the last."
+        )
     return ParsedAttribute(
-        *(header.type, name, header.instance, header.flags, None, spread.lowest_vcn, runs, spread.allocated, spread.size, spread.valid)
+        *(
+            header.type,
+            name,
+            header.instance,
+            header.flags,
+            None,
+            spread.lowest_vcn,
+            runs,
+            spread.allocated,
+            spread.size,
+            spread.valid,
+        )
     )
 
 

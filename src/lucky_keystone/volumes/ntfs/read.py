@@ -1,6 +1,7 @@
 """Reads an NTFS volume from the bytes on a drive. Takes nothing from the composer but the record declarations.
 
-What is wrong with a file or folder is collected in words on its entry, where the rest can still be read. Every walk through
+What is wrong with a file or folder is collected in words on its entry, where the rest can still be read. Every walk
+through
 an index or an attribute list is bounded by what the volume can hold.
 """
 
@@ -100,8 +101,12 @@ class NtfsVolume:
         require(boot.oem == b"NTFS    ", "oem")
         require(boot.bytes_per_sector in (512, 1024, 2048, 4096), "bytes_per_sector")
         self.sector_size = boot.bytes_per_sector
-        per_cluster = boot.sectors_per_cluster if boot.sectors_per_cluster <= 0x80 else 1 << (0x100 - boot.sectors_per_cluster)
-        require(per_cluster > 0 and per_cluster & (per_cluster - 1) == 0 and per_cluster <= 1 << 12, "sectors_per_cluster")
+        per_cluster = (
+            boot.sectors_per_cluster if boot.sectors_per_cluster <= 0x80 else 1 << (0x100 - boot.sectors_per_cluster)
+        )
+        require(
+            per_cluster > 0 and per_cluster & (per_cluster - 1) == 0 and per_cluster <= 1 << 12, "sectors_per_cluster"
+        )
         self.cluster_size = per_cluster * self.sector_size
         require(0 < boot.total_sectors <= self.size // self.sector_size, "total_sectors")
         self.cluster_count = boot.total_sectors // per_cluster
@@ -144,12 +149,16 @@ class NtfsVolume:
         start = next((part for part in base.of(DATA) if part.lowest_vcn == 0), None)
         if start is None or not start.runs:
             raise VolumeError("File record 0: the MFT has no clusters.")
-        self._mft = Stream("", min(start.size, self.cluster_count * self.cluster_size), start.valid, start.runs, None, True)
+        self._mft = Stream(
+            "", min(start.size, self.cluster_count * self.cluster_size), start.valid, start.runs, None, True
+        )
         self._windows.clear()
         if any(base.of(ATTRIBUTE_LIST)):
             whole = self._gather(MFT, first).stream()
             assert whole is not None
-            self._mft = Stream("", min(whole.size, self.cluster_count * self.cluster_size), whole.valid, whole.runs, None, True)
+            self._mft = Stream(
+                "", min(whole.size, self.cluster_count * self.cluster_size), whole.valid, whole.runs, None, True
+            )
             self._windows.clear()
 
     @property
@@ -176,7 +185,10 @@ class NtfsVolume:
         return data
 
     def record(self, number: int) -> ParsedRecord:
-        """Return one record, whether it is in use or not. The last ones are kept: a check comes to each several times."""
+        """Return one record, whether it is in use or not.
+
+        The last ones are kept: a check comes to each several times.
+        """
         kept = self._records.get(number)
         if kept is None:
             kept = parse_record(self.record_bytes(number), number, self.cluster_count)
@@ -331,7 +343,9 @@ class NtfsVolume:
             file = self.file(number)
             entry.is_folder = file.is_folder
             if file.sequence != sequence:
-                entry.faults.append(f"its entry means file {number} of sequence {sequence}, the record is of {file.sequence}")
+                entry.faults.append(
+                    f"its entry means file {number} of sequence {sequence}, the record is of {file.sequence}"
+                )
             self._compare_names(file, folder, key, name, entry)
             if file.is_folder:
                 entry.runs = self._index_runs(file)
@@ -356,10 +370,14 @@ class NtfsVolume:
 
     def _compare_names(self, file: File, folder: Entry, key: FileName, name: str, entry: Entry) -> None:
         """The same name has to stand in the file's own record."""
-        names = [parse_file_name(attribute.value or b"", f"File record {file.number}") for attribute in file.of(FILE_NAME)]
+        names = [
+            parse_file_name(attribute.value or b"", f"File record {file.number}") for attribute in file.of(FILE_NAME)
+        ]
         if not any(found.parent & REFERENCE_NUMBER == folder.number and text == name for found, text in names):
             entry.faults.append(f"file record {file.number} does not know this name")
-        entry.short_name = next((text for found, text in names if found.namespace == NAME_SHORT and found.parent == key.parent), "")
+        entry.short_name = next(
+            (text for found, text in names if found.namespace == NAME_SHORT and found.parent == key.parent), ""
+        )
 
     def _index_runs(self, file: File) -> tuple[Run, ...]:
         stream = file.stream(FOLDER_INDEX, INDEX_ALLOCATION)
@@ -367,7 +385,9 @@ class NtfsVolume:
 
     def find(self, path: str) -> Entry | None:
         """Return the entry at `path` ('/'-separated, case ignored; long or short name), or None."""
-        return find_below(self.root(), path, self.entries, lambda entry, part: upcase(part) in (upcase(entry.name), entry.short_name))
+        return find_below(
+            self.root(), path, self.entries, lambda entry, part: upcase(part) in (upcase(entry.name), entry.short_name)
+        )
 
     # -- the volume's own files ------------------------------------------------------------------------------------
 

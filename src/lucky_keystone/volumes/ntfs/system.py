@@ -60,8 +60,13 @@ def _view(name: str, collation: int, entries: Sequence[bytes]) -> ViewIndex:
     return ViewIndex(name, collation, tuple(entries), shape([len(entry) for entry in entries], _VIEW_ROOT_ROOM))
 
 
-def view_indexes(descriptors: Descriptors, reparse_points: Sequence[tuple[int, int]], newest: int) -> dict[int, tuple[ViewIndex, ...]]:
-    """Return the view indexes by file number. `reparse_points` has tag and file reference of each, `newest` a file time."""
+def view_indexes(
+    descriptors: Descriptors, reparse_points: Sequence[tuple[int, int]], newest: int
+) -> dict[int, tuple[ViewIndex, ...]]:
+    """Return the view indexes by file number.
+
+    `reparse_points` has tag and file reference of each, `newest` a file time.
+    """
     points = [ReparseKey(tag=tag, file=file).pack() for tag, file in reparse_points]
     points.sort(key=lambda key: [int.from_bytes(key[at : at + 4], "little") for at in (0, 4, 8)])
     usual_quota = view_entry((1).to_bytes(4, "little"), QuotaEntry(changed=newest).pack())
@@ -97,7 +102,12 @@ def attribute_definitions() -> bytes:
     )
     lines = [
         AttributeDefinition(
-            name=name.encode("utf-16-le").ljust(128, b"\0"), type=kind, collation=collation, flags=flags, smallest=smallest, largest=largest
+            name=name.encode("utf-16-le").ljust(128, b"\0"),
+            type=kind,
+            collation=collation,
+            flags=flags,
+            smallest=smallest,
+            largest=largest,
         ).pack()
         for name, kind, collation, flags, smallest, largest in table
     ]

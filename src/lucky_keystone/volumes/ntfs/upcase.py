@@ -1,6 +1,7 @@
 """The upcase table ($UpCase): how a volume compares names, one UTF-16 unit at a time.
 
-Every volume carries its own table, and systems use the one they find. Ours is kept as data, not taken from this Python's
+Every volume carries its own table, and systems use the one they find. Ours is kept as data, not taken from this
+Python's
 Unicode tables, so that every Python composes the same bytes. It holds the simple mappings of Unicode 14 that lead back
 again (UnicodeData.txt, field 12), so that no letter beyond ASCII becomes one within it.
 """

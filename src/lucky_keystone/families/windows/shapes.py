@@ -9,16 +9,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ..errors import SourceError, UsageError
-from ..sources.pe import REMOVABLE_LOADERS
-from ..sources.source import Source
-from ..units import shown_size
-from ..volumes.fat32.names import problems
-from ..wim.split import LARGEST_PART
-from .choices import Choices
+from ...errors import SourceError, UsageError
+from ...planning.plan import DriveShape
+from ...planning.volumes import FileSystem
+from ...sources.source import Source
+from ...starting.pe import REMOVABLE_LOADERS
+from ...units import shown_size
+from ...volumes.fat32.names import problems
+from ...wim.split import LARGEST_PART
+from ..choices import Choices
 from .contents import divided, starter_tree
-from .plan import DriveShape
-from .volumes import FileSystem
 
 _MOST_MBR = 1 << 32  # sectors
 
@@ -46,14 +46,19 @@ class Shape:
 
 
 def decide_shape(source: Source, choices: Choices, drive: DriveShape) -> Shape:
-    """Decide what is not chosen. Raises UsageError or SourceError with the reason, and the nearest choice that works."""
+    """Decide what is not chosen.
+
+    Raises UsageError or SourceError with the reason, and the nearest choice that works.
+    """
     reasons: dict[str, str] = {}
     table = choices.table or _table(choices, drive, reasons)
     firmware = choices.firmware or _firmware(table, reasons)
     _refuse_firmware(source, firmware, drive)
     file_system = choices.file_system or _file_system(source, choices, firmware, reasons)
     reasons.setdefault("table", _TABLES[table])
-    reasons.setdefault("firmware", _BIOS_ON_NTFS if (firmware, file_system) == ("bios", "ntfs") else _FIRMWARE[firmware])
+    reasons.setdefault(
+        "firmware", _BIOS_ON_NTFS if (firmware, file_system) == ("bios", "ntfs") else _FIRMWARE[firmware]
+    )
     has_crossing = file_system == "ntfs" and firmware != "bios" and _has_uefi_loader(source)
     reasons.setdefault("file system", _file_system_reason(file_system, has_crossing=has_crossing))
     return Shape(table, firmware, file_system, reasons, has_crossing)
@@ -84,7 +89,9 @@ def _refuse_firmware(source: Source, firmware: str, drive: DriveShape) -> None:
         raise SourceError("--firmware bios: the source has no BOOTMGR in its root.", advice="Choose --firmware uefi.")
     if firmware == "uefi" and not _has_uefi_loader(source):
         names = ", ".join(REMOVABLE_LOADERS.values())
-        raise SourceError(f"--firmware uefi: the source has no UEFI loader ({names}) in efi/boot.", advice="Choose --firmware bios.")
+        raise SourceError(
+            f"--firmware uefi: the source has no UEFI loader ({names}) in efi/boot.", advice="Choose --firmware bios."
+        )
 
 
 def _has_uefi_loader(source: Source) -> bool:
@@ -137,4 +144,6 @@ def _file_system_reason(file_system: str, *, has_crossing: bool) -> str:
         return "the only one that all UEFI firmware reads; Secure Boot can stay on"
     if file_system == "fat32+ntfs":
         return "nothing is split, and Secure Boot can stay on: firmware starts from FAT32"
-    return "nothing is split" + ("; UEFI firmware reads it through the crossing, with Secure Boot off" if has_crossing else "")
+    return "nothing is split" + (
+        "; UEFI firmware reads it through the crossing, with Secure Boot off" if has_crossing else ""
+    )

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from ..boot.records import crossing
-from ..content import Literal, seekable
-from ..errors import SourceError
-from ..sources.pe import REMOVABLE_LOADERS
-from ..sources.source import Source
-from ..tree import File, Folder
-from ..wim.read import InstallImage
-from ..wim.split import LARGEST_PART, divide, part_names
-from .plan import SplitImage
+from ...boot.records import crossing
+from ...content import Literal, seekable
+from ...errors import SourceError
+from ...planning.plan import SplitImage
+from ...sources.source import Source
+from ...starting.pe import REMOVABLE_LOADERS
+from ...tree import File, Folder
+from ...wim.read import InstallImage
+from ...wim.split import LARGEST_PART, divide, part_names
 
 _BOOT_IMAGES = ("sources/boot.wim", "x64/sources/boot.wim", "x86/sources/boot.wim", "arm64/sources/boot.wim")
 _STARTERS = ("boot", "efi")  # folders that a start reads from; and boot managers in the root
@@ -37,7 +37,9 @@ def divided(source: Source, part_size: int) -> tuple[Folder, tuple[SplitImage, .
         names = part_names(name, len(parts))
         for other in names:
             if tree.find(f"{folder}/{other}" if folder else other):
-                raise SourceError(f"{path} has to be split, but {other} is there already.", advice="Remove one of the two.")
+                raise SourceError(
+                    f"{path} has to be split, but {other} is there already.", advice="Remove one of the two."
+                )
         new_files = [File(other, part.content, file.modified) for other, part in zip(names, parts, strict=True)]
         tree = _replaced(tree, path.split("/"), new_files)
         splits.append(SplitImage(path, file.size, tuple((new.name, new.size) for new in new_files)))
@@ -91,6 +93,8 @@ def crossing_tree(source: Source) -> Folder:
     moment = source.root.modified
     names = [name for name in REMOVABLE_LOADERS.values() if source.root.find_file(f"efi/boot/{name}")]
     kinds = {name: architecture for architecture, name in REMOVABLE_LOADERS.items()}
-    files: dict[str, File | Folder] = {name.upper(): File(name.upper(), Literal(crossing(kinds[name])), moment) for name in names}
+    files: dict[str, File | Folder] = {
+        name.upper(): File(name.upper(), Literal(crossing(kinds[name])), moment) for name in names
+    }
     boot = Folder("BOOT", moment, files)
     return Folder("", moment, {"EFI": Folder("EFI", moment, {"BOOT": boot})})

@@ -6,12 +6,12 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..record import RecordError
-from ..units import shown_size
-from ..volumes.ntfs.file import File
-from ..volumes.ntfs.geometry import mirrored_records
-from ..volumes.ntfs.read import Entry, NtfsVolume
-from ..volumes.ntfs.records import (
+from ...record import RecordError
+from ...units import shown_size
+from ...volumes.ntfs.file import File
+from ...volumes.ntfs.geometry import mirrored_records
+from ...volumes.ntfs.read import Entry, NtfsVolume
+from ...volumes.ntfs.records import (
     FILE_NAME,
     MFT_MIRROR,
     RECORD_IN_USE,
@@ -19,10 +19,10 @@ from ..volumes.ntfs.records import (
     ROOT,
     VOLUME_IS_DIRTY,
 )
-from ..volumes.ntfs.upcase import collation_key
-from ..volumes.volume import VolumeError
+from ...volumes.ntfs.upcase import collation_key
+from ...volumes.volume import VolumeError
+from ..report import Report
 from .clusters import ClusterMap
-from .report import Report
 
 _LISTED = 8
 _REBUILD = "Build the drive again; if it happens again, the drive itself is failing."
@@ -55,7 +55,9 @@ def check_ntfs(volume: NtfsVolume, hidden: int, sectors: int, report: Report) ->
     if information is None:
         report.fault("file table", "the volume's version cannot be read.", _REBUILD)
     elif information.flags & VOLUME_IS_DIRTY:
-        report.note("file table", "a host marked the volume as in use and did not take the mark off; eject before unplugging.")
+        report.note(
+            "file table", "a host marked the volume as in use and did not take the mark off; eject before unplugging."
+        )
     return entries, free
 
 
@@ -127,7 +129,9 @@ def _records(volume: NtfsVolume, used: ClusterMap, faulty: list[str]) -> int:
             faulty.append(error.message)
         except RecordError as error:
             faulty.append(f"File record {number}: {error.message}")
-    faulty += [f"File record {number} stands in no folder" for number, has_name in bases if has_name and number not in named]
+    faulty += [
+        f"File record {number} stands in no folder" for number, has_name in bases if has_name and number not in named
+    ]
     return len(in_use)
 
 
@@ -141,7 +145,9 @@ def _mark(file: File, used: ClusterMap, faulty: list[str]) -> None:
     for attribute in file.attributes:
         for run in attribute.runs:
             if not run.is_hole and used.mark(run.first, run.count):
-                faulty.append(f"File record {file.number}: shares cluster {run.first} or one behind it with another file")
+                faulty.append(
+                    f"File record {file.number}: shares cluster {run.first} or one behind it with another file"
+                )
 
 
 def _children(volume: NtfsVolume, number: int, faulty: list[str]) -> Iterator[int]:
@@ -163,7 +169,9 @@ def _clusters(volume: NtfsVolume, used: ClusterMap, report: Report) -> int:
         report.fault("cluster map", error.message, _REBUILD)
         return 0
     if stream.size < -(-volume.cluster_count // 8):
-        report.fault("cluster map", f"it has {stream.size:,} bytes, too few for {volume.cluster_count:,} clusters.", _REBUILD)
+        report.fault(
+            "cluster map", f"it has {stream.size:,} bytes, too few for {volume.cluster_count:,} clusters.", _REBUILD
+        )
         return 0
     free = lost = unmarked = 0
     for start in range(0, volume.cluster_count, 8 * _PIECE):
@@ -176,9 +184,13 @@ def _clusters(volume: NtfsVolume, used: ClusterMap, report: Report) -> int:
         unmarked += int(np.count_nonzero(~bits & taken))
     if unmarked:
         report.fault(
-            "cluster map", f"{unmarked:,} clusters of files are marked as free: writing to the drive would destroy them.", _REBUILD
+            "cluster map",
+            f"{unmarked:,} clusters of files are marked as free: writing to the drive would destroy them.",
+            _REBUILD,
         )
     if lost:
         what = f"{lost:,} clusters ({shown_size(lost * volume.cluster_size)}) are taken but belong to no file."
-        report.fault("cluster map", what, "A host was unplugged while it wrote, or the map is damaged: build the drive again.")
+        report.fault(
+            "cluster map", what, "A host was unplugged while it wrote, or the map is damaged: build the drive again."
+        )
     return free * volume.cluster_size

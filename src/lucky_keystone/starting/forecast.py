@@ -10,15 +10,15 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal, Protocol
 
 from ..content import seekable
-from ..sources.pe import REMOVABLE_LOADERS, loader_architecture, loader_fault
-from .plan import Outlook
+from ..planning.plan import Outlook
+from .pe import REMOVABLE_LOADERS, loader_architecture, loader_fault
 
 if TYPE_CHECKING:
     from asn1crypto.x509 import Certificate
 
-    from ..sources.authenticode import Signature
+    from ..families.windows.shapes import Shape
     from ..sources.source import Source
-    from .shapes import Shape
+    from .authenticode import Signature
 
 MOST_BIOS_LOADER = 0x9FC00 - 0x20000
 """Bytes between 2000:0000, where BOOTMGR is loaded, and the firmware's data at the top of low memory."""
@@ -36,7 +36,11 @@ USUAL_ISSUERS = {
 
 Way = Literal["fat32", "starter", "crossing", "none"]
 """How UEFI firmware gets at the loader: on the drive's FAT32 volume, on the pair's, through our helper, or not at all."""
-_WAYS = {"fat32": "on a FAT32 volume", "starter": "on the pair's FAT32 volume", "crossing": "on NTFS, through the crossing"}
+_WAYS = {
+    "fat32": "on a FAT32 volume",
+    "starter": "on the pair's FAT32 volume",
+    "crossing": "on NTFS, through the crossing",
+}
 
 
 class Readable(Protocol):
@@ -63,14 +67,24 @@ def examine(path: str, content: Readable) -> LoaderState:
     """Read a loader's headers, and all of it when it is signed."""
     architecture = loader_architecture(content)
     fault = loader_fault(content) if architecture else ""
-    from ..sources.authenticode import read_signature  # what reads certificates takes its time to load
+    from .authenticode import read_signature  # what reads certificates takes its time to load
 
     return LoaderState(path, architecture, fault, read_signature(content) if architecture and not fault else None)
 
 
-def forecast(source: Source, sector_size: int, shape: Shape, trusted: Sequence[Certificate] = ()) -> tuple[Outlook, ...]:
+def forecast(
+    source: Source, sector_size: int, shape: Shape, trusted: Sequence[Certificate] = ()
+) -> tuple[Outlook, ...]:
     """Return a row for BIOS, and two for each UEFI architecture: as it is, and with Secure Boot on."""
-    way: Way = "starter" if shape.is_pair else "crossing" if shape.has_crossing else "none" if shape.file_system == "ntfs" else "fat32"
+    way: Way = (
+        "starter"
+        if shape.is_pair
+        else "crossing"
+        if shape.has_crossing
+        else "none"
+        if shape.file_system == "ntfs"
+        else "fat32"
+    )
     rows = [_bios(source, sector_size, shape)]
     for architecture, name in REMOVABLE_LOADERS.items():
         path = f"efi/boot/{name}"
@@ -87,7 +101,11 @@ def _bios(source: Source, sector_size: int, shape: Shape) -> Outlook:
     if manager is None:
         return Outlook("BIOS", "will not start", "the source has no BOOTMGR in its root")
     if manager.size == 0 or manager.size > MOST_BIOS_LOADER:
-        return Outlook("BIOS", "will not start", f"BOOTMGR has {manager.size:,} bytes; 1 to {MOST_BIOS_LOADER:,} fit into low memory")
+        return Outlook(
+            "BIOS",
+            "will not start",
+            f"BOOTMGR has {manager.size:,} bytes; 1 to {MOST_BIOS_LOADER:,} fit into low memory",
+        )
     if sector_size != 512:
         return NOT_WITH_4096
     return Outlook("BIOS", "starts", "MBR record, active partition and BOOTMGR will be in place")
@@ -120,7 +138,9 @@ def _plain(name: str, architecture: str, path: str, loader: LoaderState | None, 
 def _secure(name: str, path: str, loader: LoaderState, way: Way, trusted: Sequence[Certificate]) -> Outlook:
     signature = loader.signature
     if way == "crossing":
-        return Outlook(name, "will not start", "the crossing is not signed: Secure Boot has to be off, or choose fat32+ntfs")
+        return Outlook(
+            name, "will not start", "the crossing is not signed: Secure Boot has to be off, or choose fat32+ntfs"
+        )
     if signature is None:
         return Outlook(name, "will not start", f"{path} is not signed")
     if not signature.fits:
@@ -133,4 +153,6 @@ def _secure(name: str, path: str, loader: LoaderState, way: Way, trusted: Sequen
     caveat = USUAL_ISSUERS.get(signature.issuer)
     if caveat is not None:
         return Outlook(name, "starts", f"{told}; {caveat}")
-    return Outlook(name, "not known", f"{told}: whether the machine trusts that is not known (--trust CERTIFICATE tells)")
+    return Outlook(
+        name, "not known", f"{told}: whether the machine trusts that is not known (--trust CERTIFICATE tells)"
+    )

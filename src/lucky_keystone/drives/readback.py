@@ -8,12 +8,14 @@ from collections.abc import Sequence
 
 from blake3 import blake3
 
+from ..building.feed import aligned_buffer
 from ..content import Tell
-from ..drives.medium import Medium
-from .feed import aligned_buffer
+from .medium import Medium
 
 
-def read_back(blocks: Sequence[tuple[int, int, bytes]], medium: Medium, tell: Tell, stage: str = "reading back") -> list[int]:
+def read_back(
+    blocks: Sequence[tuple[int, int, bytes]], medium: Medium, tell: Tell, stage: str = "reading back"
+) -> list[int]:
     """Read every (offset, size, hash) block from `medium`; return the indexes of those whose hash differs.
 
     Reading runs ahead in a thread of its own, so that hashing costs no time of the drive's.

@@ -22,7 +22,8 @@ def manifest_offset(table: str, sector_size: int) -> int:
 def manifest_room(hashed: Iterable[int], told: int, sector_size: int) -> int:
     """Return bytes that surely hold a manifest.
 
-    `hashed` are the bytes of each volume that have hashes, `told` those of its text that tell of single folders or files.
+    `hashed` are the bytes of each volume that have hashes, `told` those of its text that tell of single folders or
+    files.
     """
     hashes = sum(HASH_SIZE * (size // BLOCK + _REGIONS + 2) for size in hashed)
     return align_up(_HEAD + _ABOUT + told + hashes, max(sector_size, 4096))

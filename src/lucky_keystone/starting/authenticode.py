@@ -83,7 +83,10 @@ class Signature:
 
 
 def read_signature(content: _Bytes) -> Signature | None:
-    """Return the first signature of a PE file, None when it has none. A damaged one is a Signature that does not fit."""
+    """Return the first signature of a PE file, None when it has none.
+
+    A damaged one is a Signature that does not fit.
+    """
     try:
         layout = _Layout(content)
         if not layout.table.size:
@@ -253,5 +256,7 @@ def read_certificate(path: Path) -> x509.Certificate:
         certificate = x509.Certificate.load(data)
         _ = certificate.subject.native, certificate.public_key.algorithm
     except (ValueError, TypeError, KeyError) as error:
-        raise UsageError(f"{path}: no certificate can be read ({str(error).splitlines()[0]}).", advice="Give it as PEM or DER.") from error
+        raise UsageError(
+            f"{path}: no certificate can be read ({str(error).splitlines()[0]}).", advice="Give it as PEM or DER."
+        ) from error
     return certificate

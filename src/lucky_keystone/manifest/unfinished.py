@@ -12,8 +12,8 @@ from typing import Literal
 from blake3 import blake3
 
 from ..drives.medium import Medium
-from ..planning.room import manifest_offset
 from ..record import Record, raw, record, u32, u64
+from .room import manifest_offset
 
 MAGIC = b"LKEYWIP1"
 _KINDS = ("build", "update")

@@ -75,5 +75,7 @@ def loader_fault(content: _Bytes) -> str:
     for number in range(coff.section_count):
         section = SectionHeader.unpack(data, number * SectionHeader.SIZE)
         if section.raw_offset + section.raw_size > content.size:
-            return f"section {number + 1} ends at byte {section.raw_offset + section.raw_size}, the file at {content.size}"
+            return (
+                f"section {number + 1} ends at byte {section.raw_offset + section.raw_size}, the file at {content.size}"
+            )
     return ""

@@ -68,7 +68,9 @@ def check_choices(choices: Choices, sector_size: int) -> None:
     if choices.cluster is not None:
         (ntfs_check_cluster_size if on_ntfs else check_cluster_size)(choices.cluster, sector_size)
     if choices.part_size is not None and on_ntfs:
-        raise UsageError("--part-size: nothing is split on NTFS.", advice="Leave it out, or choose --file-system fat32.")
+        raise UsageError(
+            "--part-size: nothing is split on NTFS.", advice="Leave it out, or choose --file-system fat32."
+        )
     if choices.part_size is not None and not 1 << 20 <= choices.part_size <= LARGEST_PART:
         raise UsageError(
             f"Parts of {choices.part_size} bytes are not possible on FAT32.",

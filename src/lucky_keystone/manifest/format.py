@@ -16,9 +16,9 @@ from blake3 import blake3
 
 from ..content import BLOCK
 from ..errors import KeystoneError
-from ..planning.room import manifest_offset
 from ..record import Record, RecordError, raw, record, u32, u64
-from .progress import MAGIC as PROGRESS_MAGIC
+from .room import manifest_offset
+from .unfinished import MAGIC as PROGRESS_MAGIC
 
 MAGIC = b"LKEYMAN2"
 _EARLIER_MAGIC = b"LKEYMAN1"
@@ -54,7 +54,9 @@ U63 = Annotated[int, msgspec.Meta(ge=0, le=(1 << 63) - 1)]
 class RegionNote(msgspec.Struct, frozen=True):
     """Where a region lies, in bytes."""
 
-    kind: Literal["table", "gpt", "reserved", "fat1", "fat2", "boot", "mft", "log", "bitmap", "folders", "files", "bootcopy"]
+    kind: Literal[
+        "table", "gpt", "reserved", "fat1", "fat2", "boot", "mft", "log", "bitmap", "folders", "files", "bootcopy"
+    ]
     """Of a table; of a FAT32 volume up to fat2; of an NTFS volume up to bitmap; folders and files of both."""
     offset: U63
     size: U63
@@ -122,7 +124,12 @@ class Manifest:
         number = 0
         for note in self.about.regions:
             for start in range(0, note.size, BLOCK):
-                yield note, note.offset + start, min(BLOCK, note.size - start), self.hashes[32 * number : 32 * number + 32]
+                yield (
+                    note,
+                    note.offset + start,
+                    min(BLOCK, note.size - start),
+                    self.hashes[32 * number : 32 * number + 32],
+                )
                 number += 1
 
 
@@ -131,7 +138,9 @@ def block_count(size: int) -> int:
     return -(-size // BLOCK)
 
 
-def pack_manifest(about: dict[str, Any], regions: Sequence[tuple[str, int, int]], hashes: Sequence[bytes], room: int) -> bytes:
+def pack_manifest(
+    about: dict[str, Any], regions: Sequence[tuple[str, int, int]], hashes: Sequence[bytes], room: int
+) -> bytes:
     """Return the manifest as it stands on the drive, padded with zeros to `room` bytes."""
     text = msgspec.json.encode({**about, "regions": [{"kind": k, "offset": o, "size": s} for k, o, s in regions]})
     body = text + b"".join(hashes)

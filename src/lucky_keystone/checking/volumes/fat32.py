@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..units import shown_size
-from ..volumes.fat32.read import Entry, Fat32Volume
-from ..volumes.fat32.records import BAD_CLUSTER, FIRST_CLUSTER, BootSector
+from ...units import shown_size
+from ...volumes.fat32.read import Entry, Fat32Volume
+from ...volumes.fat32.records import BAD_CLUSTER, FIRST_CLUSTER, BootSector
+from ..report import Report
 from .clusters import ClusterMap
-from .report import Report
 
 _LISTED = 8
 _REBUILD = "Build the drive again; if it happens again, the drive itself is failing."
@@ -44,13 +44,18 @@ def _boot_sectors(volume: Fat32Volume, hidden: int, report: Report) -> None:
         first, backup = bytearray(volume.sector(0)), bytearray(volume.sector(boot.BPB_BkBootSec))
         first[_MOUNTED_BIT] = backup[_MOUNTED_BIT] = 0
         if first != backup:
-            report.fault("boot sectors", f"the boot sector and its copy in sector {boot.BPB_BkBootSec} differ.", _REBUILD)
+            report.fault(
+                "boot sectors", f"the boot sector and its copy in sector {boot.BPB_BkBootSec} differ.", _REBUILD
+            )
     else:
         report.note("boot sectors", "the volume has no copy of its boot sector.")
     if volume.fs_info() is None:
         report.fault("boot sectors", f"the FSInfo sector ({boot.BPB_FSInfo}) is missing or damaged.", _REBUILD)
     if boot.BS_Reserved1 & 1:
-        report.note("boot sectors", "a host marked the volume as mounted and did not take the mark off; eject before unplugging.")
+        report.note(
+            "boot sectors",
+            "a host marked the volume as mounted and did not take the mark off; eject before unplugging.",
+        )
 
 
 def _fats_equal(volume: Fat32Volume, report: Report) -> None:
@@ -64,7 +69,11 @@ def _fats_equal(volume: Fat32Volume, report: Report) -> None:
         if first < 0 and len(wrong):
             first = start + int(wrong[0])
     if different:
-        report.fault("FAT", f"the two FATs differ, in {different:,} of their entries; the first is that of cluster {first}.", _REBUILD)
+        report.fault(
+            "FAT",
+            f"the two FATs differ, in {different:,} of their entries; the first is that of cluster {first}.",
+            _REBUILD,
+        )
 
 
 def _tree(volume: Fat32Volume, report: Report) -> tuple[list[Entry], ClusterMap]:
@@ -75,7 +84,9 @@ def _tree(volume: Fat32Volume, report: Report) -> tuple[list[Entry], ClusterMap]
         entries.append(entry)
         crossed = [run for run in entry.runs if used.mark(run.first, run.count)]
         if crossed:
-            faulty.append(f"{entry.path or 'root folder'}: shares cluster {crossed[0].first} or one behind it with another file")
+            faulty.append(
+                f"{entry.path or 'root folder'}: shares cluster {crossed[0].first} or one behind it with another file"
+            )
     for entry in entries:
         faulty += [f"{entry.path or 'root folder'}: {fault}" for fault in entry.faults]
     for line in faulty[:_LISTED]:
@@ -102,5 +113,8 @@ def _free_and_lost(volume: Fat32Volume, used: ClusterMap, report: Report) -> int
         )
     info = volume.fs_info()
     if info is not None and info.FSI_Free_Count not in (free, 0xFFFF_FFFF):
-        report.note("boot sectors", f"FSInfo tells of {info.FSI_Free_Count:,} free clusters, there are {free:,}; hosts correct that.")
+        report.note(
+            "boot sectors",
+            f"FSInfo tells of {info.FSI_Free_Count:,} free clusters, there are {free:,}; hosts correct that.",
+        )
     return free * volume.cluster_size
