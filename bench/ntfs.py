@@ -25,7 +25,7 @@ VOLUME = 8 << 30
 
 def compose(count: int) -> None:
     """Compose a tree of `count` files in folders of 100; print seconds of both steps and peak bytes."""
-    from lucky_keystone.boot.records import boot_sector, further_code
+    from lucky_keystone.boot.records import NTFS_RECORD
     from lucky_keystone.content import Zeros, stream
     from lucky_keystone.demo.tidewell import MOMENT
     from lucky_keystone.tree import File, Folder
@@ -44,7 +44,9 @@ def compose(count: int) -> None:
     started = time.perf_counter()
     shape = geometry(hidden=2048, total=VOLUME // 512, sector_size=512, cluster_size=4096)
     layout = place(catalogue(root, "BENCH", shape.record_size), shape)
-    regions = compose_ntfs(layout, serial=1, boot_sector=boot_sector("ntfs"), further_code=further_code("ntfs"))
+    regions = compose_ntfs(
+        layout, serial=1, boot_sector=NTFS_RECORD.first_sector, further_code=NTFS_RECORD.further_code
+    )
     composed = time.perf_counter()
     for region in regions:
         for extent in region.extents if region.kind != "files" else ():

@@ -11,16 +11,19 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.building.build import build
-from lucky_keystone.building.compose import DriveImage, compose_drive
+from lucky_keystone.building.compose import compose_drive
+from lucky_keystone.building.image import DriveImage
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.checking.report import Report
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.planning.plan import DriveShape, Plan
-from lucky_keystone.planning.rules import make_plan
-from lucky_keystone.sources.source import Source, open_source
+from lucky_keystone.families.family import DriveShape
+from lucky_keystone.planning.make import make_plan
+from lucky_keystone.planning.plan import Plan
+from lucky_keystone.sources.opening import open_source
+from lucky_keystone.sources.source import Source
 
 os.environ["LUCKY_KEYSTONE_LOG"] = "off"  # tests of the shop's record name a file of their own
 

@@ -5,13 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from lucky_keystone.building.compose import DriveImage, compose_drive
+from lucky_keystone.building.compose import compose_drive
+from lucky_keystone.building.image import DriveImage
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.planning.plan import DriveShape
-from lucky_keystone.planning.rules import make_plan
-from lucky_keystone.sources.source import open_source
+from lucky_keystone.families.family import DriveShape
+from lucky_keystone.planning.make import make_plan
+from lucky_keystone.sources.opening import open_source
 
 
 @dataclass

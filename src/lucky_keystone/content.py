@@ -29,6 +29,25 @@ Tell = Callable[[str, int, int], None]
 """Hears of progress: stage, bytes done, bytes in all."""
 
 
+def silent(stage: str, done: int, total: int) -> None:
+    """Hear of progress and say nothing."""
+
+
+class Readable(Protocol):
+    """Bytes that can be read at an offset."""
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """Return exactly `size` bytes from `offset`, or raise a KeystoneError."""
+
+
+class SizedReadable(Readable, Protocol):
+    """The same, with their length known."""
+
+    @property
+    def size(self) -> int:
+        """Length in bytes."""
+
+
 class Reader(Protocol):
     """Gives a content's bytes front to back."""
 
@@ -175,6 +194,9 @@ class Literal:
         return self.data[offset : offset + size]
 
 
+NO_BYTES = Literal(b"")
+
+
 class Zeros:
     """`size` zero bytes."""
 
@@ -301,6 +323,33 @@ class _JoinedReader:
         if self._current is not None:
             self._current.close()
             self._current = None
+
+
+class Tail:
+    """A content without its first `skip` bytes, which are read and passed over."""
+
+    def __init__(self, content: Content, skip: int) -> None:
+        self._content, self._skip = content, skip
+        self.size = max(content.size - skip, 0)
+
+    def where(self) -> tuple[str, int]:
+        place, offset = self._content.where()
+        return place, offset + self._skip
+
+    def open(self) -> Reader:
+        reader = self._content.open()
+        left = self._skip
+        passed = memoryview(bytearray(min(left, 1 << 16)))
+        while left and (got := reader.readinto(passed[: min(left, len(passed))])):
+            left -= got
+        return reader
+
+
+def tail(content: Content, skip: int) -> Content:
+    """Return `content` from byte `skip` on."""
+    if isinstance(content, FileRange):
+        return FileRange(content.file, content.offset + skip, max(content.size - skip, 0))
+    return Tail(content, skip)
 
 
 def seekable(content: Content) -> Seekable:

@@ -79,10 +79,10 @@ def add(entry: Entry) -> None:
     file = place()
     if file is None:
         return
-    with _translated(file):
+    with translated(file):
         make_folder(file.parent)
         new = not file.exists()
-        with closing(_opened(file)) as database, database:
+        with closing(connected(file)) as database, database:
             marks = ", ".join("?" for _ in COLUMNS)
             database.execute(f"INSERT INTO work ({', '.join(COLUMNS)}) VALUES ({marks})", astuple(entry))  # noqa: S608
         if new:
@@ -122,7 +122,7 @@ def find(
         query += " WHERE " + " AND ".join(conditions)
     query += " ORDER BY moment DESC, rowid DESC LIMIT ?"
     values.append(-1 if most is None else most)
-    with _translated(file), closing(_opened(file)) as database:
+    with translated(file), closing(connected(file)) as database:
         return [Entry(**dict(zip(COLUMNS, row, strict=True))) for row in database.execute(query, values)]
 
 
@@ -152,7 +152,7 @@ def _moment(text: str) -> str:
     )
 
 
-def _opened(file: Path) -> sqlite3.Connection:
+def connected(file: Path) -> sqlite3.Connection:
     """Open the database; its tables are made when it is new.
 
     The journal stays in memory: no second file is left beside it.
@@ -172,7 +172,8 @@ def _opened(file: Path) -> sqlite3.Connection:
 
 
 @contextmanager
-def _translated(file: Path) -> Iterator[None]:
+def translated(file: Path) -> Iterator[None]:
+    """Turn what the database or the system says into our own error."""
     try:
         yield
     except (sqlite3.Error, OSError) as error:

@@ -100,6 +100,11 @@ class Folder:
         """Yield every file below this folder with its path."""
         return ((path, entry) for path, entry in self.walk() if isinstance(entry, File))
 
+    @property
+    def folder_count(self) -> int:
+        """Folders below this one."""
+        return sum(1 for _, entry in self.walk() if isinstance(entry, Folder))
+
     def merged(self, other: Folder) -> Folder:
         """Return a new tree: this one with `other` laid over it (names compared without case; files replaced)."""
         result = Folder(self.name, self.modified, dict(self.entries), self.special)

@@ -5,38 +5,41 @@ from __future__ import annotations
 import secrets
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from typing import Protocol
 
-from .building.build import BuildResult, claimed_bytes
-from .building.compose import DriveImage
+from .building.build import claimed_bytes
+from .building.keeping import Keeper
 from .building.several import Job, build_all
 from .building.update import Standing, update
 from .checking.check import check_drive
 from .checking.report import Report
 from .content import Tell
-from .drives.retrying import Retrying
+from .drives.medium import Medium, OpenMedium
 from .errors import DriveError, Interrupted, KeystoneError
 from .gauging.capacity import probe_capacity
 from .gauging.marks import Marker
 
 
-@dataclass
-class Work:
+class RetryingMedium(Medium, Protocol):
+    """A medium that tries again what may pass, and counts that."""
+
+    retries: int
+    opened: OpenMedium
+    """What it tries again on."""
+
+
+@dataclass(kw_only=True)
+class Work(Job):
     """One drive, from the moment it is open for writing. Afterwards either `result` or `error` is there."""
 
-    name: str
-    image: DriveImage
-    medium: Retrying
+    medium: RetryingMedium
     needed: int
     """Bytes a drive must hold for its plan."""
     may_be_fake: bool
     """An image file cannot be one."""
     standing: Standing | None = None
     """What is on it, when it is to be updated."""
-    result: BuildResult | None = None
     report: Report | None = None
-    error: KeystoneError | None = None
-    fell_back: bool = False
-    """It was too slow for the others and went on in a pass of its own."""
     notes: list[str] = field(default_factory=list)
 
     @property
@@ -44,7 +47,7 @@ class Work:
         """What the program ends with when this is its only drive."""
         if self.error is not None:
             return self.error.exit_code
-        return 0 if self.report is not None and self.report.healthy else 1
+        return self.report.exit_code if self.report is not None else 1
 
 
 def carry_out(works: Sequence[Work], line: Callable[[str], Tell], *, verify: bool, resume: bool, probe: bool) -> None:
@@ -52,24 +55,23 @@ def carry_out(works: Sequence[Work], line: Callable[[str], Tell], *, verify: boo
 
     Updates go one after the other: each drive holds something else, so each reads what it needs of the source.
     """
-    jobs: list[tuple[Work, Job]] = []
+    to_build: list[Work] = []
     try:
         for work in works:
-            tell = line(work.name)
+            work.tell = line(work.name)
             try:
                 if work.standing is not None:
-                    work.result = update(work.image, work.medium, work.standing, tell, verify=verify)
+                    work.result = update(work.image, work.medium, work.standing, work.tell, verify=verify)
                     continue
-                if probe and work.may_be_fake and not (resume and claimed_bytes(work.image, work.medium)):
+                keeper = Keeper(work.image, work.medium, work.shelf)
+                if probe and work.may_be_fake and not (resume and claimed_bytes(work.image, work.medium, keeper)):
                     _refuse_fake(work)
-                jobs.append((work, Job(work.name, work.image, work.medium, tell)))
+                to_build.append(work)
             except KeystoneError as error:
                 work.error = error
-        build_all([job for _, job in jobs], verify=verify, resume=resume)
+        build_all(to_build, verify=verify, resume=resume)
     except (Interrupted, KeyboardInterrupt):
-        pass  # told of for each drive that was not ready
-    for work, job in jobs:
-        work.result, work.error, work.fell_back = job.result, work.error or job.error, job.fell_back
+        pass  # said of each drive that was not ready
     for work in works:
         if work.result is None and work.error is None:
             work.error = Interrupted("Stopped before the end.", advice="Run the same command again.")
@@ -80,13 +82,14 @@ def look_at(work: Work, tell: Tell, *, verified: bool) -> None:
     if work.error is not None:
         return
     try:
-        work.report = check_drive(work.medium, tell, sector_size=work.image.sector_size, contents=False)
+        kept = work.shelf.get()
+        work.report = check_drive(work.medium, tell, sector_size=work.image.sector_size, contents=False, kept=kept)
     except KeystoneError as error:
         work.error = error
         return
     if not verified:
         work.report.unknown.append(
-            "Nothing was read back (--no-verify): whether the drive kept what was written is not known."
+            "nothing was read back (--no-verify), so whether the drive kept what was written is unknown."
         )
 
 
@@ -95,7 +98,7 @@ def _refuse_fake(work: Work) -> None:
 
     Raises DriveError for a fake.
     """
-    end = max(region.offset + region.size for region in work.image.regions)
+    end = work.image.content_end
     found = probe_capacity(work.medium, Marker(secrets.token_bytes(16)), lambda *_: None, written_below=end)
     told = f"{found.told[:1].lower()}{found.told[1:]}"
     if found.is_fake and (found.real_size or 0) < work.needed:

@@ -18,9 +18,9 @@ from lucky_keystone.content import stream
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.errors import SourceError
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.planning.plan import DriveShape
-from lucky_keystone.planning.rules import make_plan
-from lucky_keystone.sources.source import open_source
+from lucky_keystone.families.family import DriveShape
+from lucky_keystone.planning.make import make_plan
+from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tables.mbr import MasterBootRecord
 from lucky_keystone.volumes.fat32.records import BootSector
 
@@ -54,7 +54,7 @@ def test_what_was_on_the_drive_before_leaves_no_signature(built: Built, tmp_path
             build(image, target, silent)
     old, new = used.read_bytes(), fresh.read_bytes()
 
-    assert old[: image.first_partition] == new[: image.first_partition]
+    assert old[: image.first_content] == new[: image.first_content]
     assert old[-(1 << 20) :] == bytes(1 << 20)
     for region in image.regions:
         assert old[region.offset : region.offset + region.size] == new[region.offset : region.offset + region.size], (
@@ -68,8 +68,8 @@ def test_independent_judges_see_the_built_drive_alike(built: Built, tmp_path: Pa
         path: b"".join(bytes(piece) for piece in stream(file.content)) for path, file in built.plan.tree.files()
     }
 
-    assert_checker_is_silent(built.path, built.plan.volumes[0].geometry, tmp_path)
-    assert theirs(built.path, built.plan.volumes[0].geometry) == expected
+    assert_checker_is_silent(built.path, built.plan.volumes[0].planned.geometry, tmp_path)
+    assert theirs(built.path, built.plan.volumes[0].planned.geometry) == expected
 
 
 WATCH = """
@@ -103,18 +103,18 @@ def test_the_order_of_writing(built: Built) -> None:
     log = witness.log
     log = log[log.index(("write", 0, 512)) :]  # before that it was only looked at
 
-    data_start = log.index(next(step for step in log if step[0] == "write" and step[1] >= built.image.first_partition))
+    data_start = log.index(next(step for step in log if step[0] == "write" and step[1] >= built.image.first_content))
     assert log[:data_start] == [
         ("write", 0, 512),
         ("flush", 0, 0),
-        ("zero", 512, built.image.first_partition - 512),
+        ("zero", 512, built.image.first_content - 512),
         ("zero", built.image.size - (1 << 20), 1 << 20),
         ("flush", 0, 0),
     ]
     offsets = [
         offset
         for what, offset, _ in log[data_start:]
-        if what in ("write", "zero") and offset >= built.image.first_partition
+        if what in ("write", "zero") and offset >= built.image.first_content
     ]
     assert offsets == sorted(offsets)
     first_read = log.index(next(step for step in log if step[0] == "read"))

@@ -12,15 +12,16 @@ from pathlib import Path
 from blake3 import blake3
 
 from lucky_keystone.building.build import build, manifest_of
-from lucky_keystone.building.compose import DriveImage, compose_drive
+from lucky_keystone.building.compose import compose_drive
+from lucky_keystone.building.image import DriveImage
 from lucky_keystone.building.reclaim import compose_storage
 from lucky_keystone.building.stream import Streamed
-from lucky_keystone.building.update import plan_update, read_standing
+from lucky_keystone.building.update import read_standing
 from lucky_keystone.content import Content, Literal, stream
 from lucky_keystone.demo.tidewell import LABEL, installer
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.planning.plan import DriveShape
-from lucky_keystone.planning.rules import make_plan
+from lucky_keystone.families.family import DriveShape
+from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.source import Source
 from lucky_keystone.tree import EPOCH, File
 
@@ -73,7 +74,7 @@ def content_digest(content: Content) -> bytes:
 
 def digest_of(image: DriveImage) -> str:
     """Sum everything that is written: where each extent lies, its bytes, tables, manifest and seal."""
-    digest = blake3(f"{image.size} {image.sector_size} {image.manifest_offset} {image.manifest_room}\n".encode())
+    digest = blake3(f"{image.size} {image.sector_size} {image.manifest_offset or 0} {image.manifest_room}\n".encode())
     blocks: list[tuple[int, int, bytes]] = []
     for region in image.regions:
         sums = [content_digest(extent.content) for extent in region.extents if extent.content.size < 32 * MIB]
@@ -104,7 +105,7 @@ def drives() -> dict[str, DriveImage]:
                 }
             )
             found[f"{name}, updated"] = compose_drive(
-                plan_update(newer(), kept, shape, read_standing(drive, sector_size))
+                make_plan(newer(), kept, shape, read_standing(drive, sector_size).volumes)
             )
     for file_system in ("fat32", "ntfs"):
         found[f"storage, {file_system}"] = compose_storage(DriveShape("T3ST", 200 * MIB), "PIER 4", None, file_system)  # type: ignore[arg-type]

@@ -13,7 +13,7 @@ import pytest
 
 from lucky_keystone.building import stream
 from lucky_keystone.building.build import build
-from lucky_keystone.building.compose import DriveImage
+from lucky_keystone.building.image import DriveImage
 from lucky_keystone.content import BLOCK
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.image_file import ImageFile

@@ -45,7 +45,7 @@ def jobs(disc: Path, *faults: Faults, size: int | None = None) -> tuple[list[Job
         image = small_image(disc, name=f"DRV{number}", size=size)
         memory = MemoryDrive(image.size)
         medium: OpenMedium = memory if fault == Faults() else FaultyDrive(memory, fault)
-        found.append(Job(f"DRV{number}", image, medium, silent))
+        found.append(Job(name=f"DRV{number}", image=image, medium=medium))
         memories.append(memory)
     return found, memories
 

@@ -11,15 +11,16 @@ import pytest
 from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.building.reclaim import compose_storage
-from lucky_keystone.building.update import plan_update, read_standing, update
+from lucky_keystone.building.update import read_standing, update
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.content import Literal
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.errors import DriveGone, KeystoneError, ProtectError
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.planning.plan import DriveShape
-from lucky_keystone.planning.rules import make_plan
-from lucky_keystone.sources.source import Source, open_source
+from lucky_keystone.families.family import DriveShape
+from lucky_keystone.planning.make import make_plan
+from lucky_keystone.sources.opening import open_source
+from lucky_keystone.sources.source import Source
 from lucky_keystone.tree import File
 from lucky_keystone.volumes.ntfs.read import NtfsVolume
 
@@ -56,10 +57,10 @@ def test_what_was_built_is_found_as_planned(table: str, file_system: str, sector
     assert report.volumes[0].file_count == sum(1 for _ in source.root.files())
     assert {row.firmware: row.verdict for row in report.starts} == {row.firmware: row.verdict for row in plan.forecast}
     # BPB and partition: hidden sectors literally, the total one less, the copy in the last sector.
-    start = plan.volumes[0].start
+    start = plan.volumes[0].planned.start
     assert int.from_bytes(drive.data[start + 28 : start + 32], "little") == start // sector_size
     total = int.from_bytes(drive.data[start + 40 : start + 48], "little")
-    assert total == plan.volumes[0].size // sector_size - 1
+    assert total == plan.volumes[0].planned.size // sector_size - 1
     assert drive.data[start + total * sector_size :][:512] == drive.data[start : start + 512]
 
 
@@ -177,7 +178,7 @@ def test_an_update_writes_what_differs_and_gives_the_planned_drive(
     choices = Choices(table=table, file_system=file_system)
     shape = DriveShape("CREW", drive.size)
     standing = read_standing(drive, 512)
-    same = compose_drive(plan_update(source, choices, shape, standing))
+    same = compose_drive(make_plan(source, choices, shape, standing.volumes))
     assert update(same, drive, standing, silent).bytes_written == 0
 
     newer = Source(source.path, source.form, source.label, source.root.merged(source.root))
@@ -185,7 +186,7 @@ def test_an_update_writes_what_differs_and_gives_the_planned_drive(
     del newer.root.entries["setup.exe"]
     standing = read_standing(drive, 512)
     before = NtfsVolume(drive, standing.volumes[0].geometry.hidden * 512, 100 << 20).find("sources/boot.wim")
-    done = update(compose_drive(plan_update(newer, choices, shape, standing)), drive, standing, silent)
+    done = update(compose_drive(make_plan(newer, choices, shape, standing.volumes)), drive, standing, silent)
     assert 0 < done.bytes_written < 2 << 20
     report = check_drive(drive, silent)
     assert report.findings == []
@@ -196,7 +197,7 @@ def test_an_update_writes_what_differs_and_gives_the_planned_drive(
     assert found.runs == before.runs, "a file that did not change keeps its place"
     assert after.find("setup.exe") is None
     with pytest.raises(KeystoneError, match="The drive has NTFS"):
-        plan_update(newer, Choices(table=table, file_system="fat32"), shape, read_standing(drive, 512))
+        make_plan(newer, Choices(table=table, file_system="fat32"), shape, read_standing(drive, 512).volumes)
 
 
 def test_an_interrupted_update_of_a_pair_goes_on(source: Source) -> None:
@@ -215,7 +216,7 @@ def test_an_interrupted_update_of_a_pair_goes_on(source: Source) -> None:
                 drive.cut_at = chance.randrange(operations)
             try:
                 standing = read_standing(drive, 512)
-                update(compose_drive(plan_update(newer, choices, shape, standing)), drive, standing, silent)
+                update(compose_drive(make_plan(newer, choices, shape, standing.volumes)), drive, standing, silent)
             except DriveGone:
                 cuts += 1
                 report = check_drive(memory, silent)  # whole, old or new, or told as unfinished

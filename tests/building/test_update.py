@@ -12,8 +12,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from lucky_keystone.building.build import build
-from lucky_keystone.building.compose import DriveImage, compose_drive
-from lucky_keystone.building.update import plan_update, read_standing, update
+from lucky_keystone.building.compose import compose_drive
+from lucky_keystone.building.image import DriveImage
+from lucky_keystone.building.update import read_standing, update
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.content import Literal, stream
 from lucky_keystone.demo.tidewell import installer
@@ -21,8 +22,8 @@ from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.medium import Medium
 from lucky_keystone.errors import DriveGone, ProtectError, SourceError, UsageError
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.planning.plan import DriveShape
-from lucky_keystone.planning.rules import make_plan
+from lucky_keystone.families.family import DriveShape
+from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.source import Source
 from lucky_keystone.tree import File, Folder
 from lucky_keystone.volumes.fat32.read import Fat32Volume
@@ -80,7 +81,7 @@ def built(found: Source, size: int = SIZE) -> MemoryDrive:
 def planned(found: Source, drive: Medium) -> tuple[DriveImage, object]:
     standing = read_standing(drive, 512)
     return compose_drive(
-        plan_update(found, Choices(identity="crew"), DriveShape("crew", drive.size), standing)
+        make_plan(found, Choices(identity="crew"), DriveShape("crew", drive.size), standing.volumes)
     ), standing
 
 
@@ -219,4 +220,4 @@ def test_a_drive_that_cannot_be_updated_says_why() -> None:
         assert any(drive.data[:512]), "the seal is gone"
     standing = read_standing(built(source()), 512)
     with pytest.raises(UsageError, match="cannot be chosen"):
-        plan_update(source(), Choices(cluster=4096), DriveShape("crew", SIZE), standing)
+        make_plan(source(), Choices(cluster=4096), DriveShape("crew", SIZE), standing.volumes)

@@ -13,7 +13,7 @@ import pytest
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.manifest.format import block_count, pack_manifest, read_manifest
-from lucky_keystone.sources.source import open_source
+from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.fat32.read import Fat32Volume
 
 from ..conftest import Built, build_drive, check_file, need
@@ -82,7 +82,7 @@ def change(path: Path, offset: int, data: bytes) -> None:
         ("two active", "table", "2 partitions are active"),
         ("no signature", "table", "disk signature is 0"),
         ("hidden sectors", "boot sectors", "BPB_HiddSec is 0"),
-        ("further code", "start", "boot code in the volume's sector 12 is gone"),
+        ("further code", "start", "boot code in the volume's sector 12 is missing"),
         ("crossed", "folders", "shares cluster"),
         ("lost", "FAT", "belong to no file"),
         ("circle", "folders", "runs in a circle"),
@@ -174,7 +174,8 @@ def test_a_drive_of_another_maker_is_checked_as_far_as_it_can_be(tmp_path: Path)
 
     assert [line for line in report.unknown if "no manifest" in line]
     assert report.volumes[0].file_count == 1
-    assert [(finding.area, finding.level) for finding in report.findings] == [("start", "fault")], report.findings
+    found = [(finding.level, finding.code) for finding in report.findings]
+    assert found == [("start", "start.no-mbr-code"), ("start", "start.nothing")], report.findings
     assert report.starts[0].reason == "sector 0 has no boot code"
 
 

@@ -13,7 +13,7 @@ import pytest
 from lucky_keystone.content import stream
 from lucky_keystone.demo.bay import make_bay
 from lucky_keystone.drives.bay import Bay
-from lucky_keystone.sources.source import open_source
+from lucky_keystone.sources.opening import open_source
 
 
 def run(
@@ -146,7 +146,7 @@ def test_nothing_is_erased_unasked(disc: Path, tmp_path: Path) -> None:
         (
             ["build", "{disc}", "--onto", "{tmp}/x.img", "--table", "gpt", "--firmware", "bios"],
             2,
-            "start no Windows installer",
+            "cannot start a Windows installer",
         ),
         (["build", "{disc}", "--onto", "{tmp}/x.img", "--size", "20MiB"], 4, "does not fit"),
         (["build", "{disc}", "--onto", "{tmp}/x.img", "--sha256", "00"], 4, "SHA-256 is"),

@@ -9,7 +9,7 @@ import pytest
 from lucky_keystone.drives.contents import describe
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.sources.source import open_source
+from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tables.mbr import MbrPartition, compose_mbr
 
 from ..conftest import Built, build_drive

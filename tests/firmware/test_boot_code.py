@@ -13,7 +13,7 @@ from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.rehearsal.machine import LOADER, Machine
 from lucky_keystone.rehearsal.rehearse import rehearse_bios
-from lucky_keystone.sources.source import open_source
+from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.fat32.read import Entry, Fat32Volume
 
 from ..conftest import build_drive, silent

@@ -12,11 +12,11 @@ from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.planning.plan import DriveShape
-from lucky_keystone.planning.rules import make_plan
+from lucky_keystone.families.family import DriveShape
+from lucky_keystone.planning.make import make_plan
 from lucky_keystone.rehearsal.machine import LOADER, Machine
 from lucky_keystone.rehearsal.rehearse import rehearse_bios
-from lucky_keystone.sources.source import open_source
+from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.ntfs.read import NtfsVolume
 from lucky_keystone.volumes.ntfs.records import DATA, INDEX_ALLOCATION
 

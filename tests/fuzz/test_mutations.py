@@ -22,9 +22,10 @@ from lucky_keystone.demo.install_image import DemoEdition, install_image, small_
 from lucky_keystone.demo.tidewell import LABEL, MOMENT
 from lucky_keystone.errors import SourceError
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.planning.plan import DriveShape
-from lucky_keystone.planning.rules import make_plan
-from lucky_keystone.sources.source import open_source
+from lucky_keystone.families.families import facts_of
+from lucky_keystone.families.family import DriveShape
+from lucky_keystone.planning.make import make_plan
+from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tree import File, Folder
 from lucky_keystone.wim.read import InstallImage
 from lucky_keystone.wim.split import divide
@@ -106,7 +107,7 @@ def on_file(path: Path, spans: list[tuple[int, int]]) -> Target:
 
     def use() -> None:
         source = open_source(path)
-        _ = source.facts, source.fingerprint
+        _ = facts_of(source), source.fingerprint
         make_plan(source, Choices(part_size=1 << 20), DriveShape("x", None))
 
     return Target(read, write, spans, use)

@@ -16,11 +16,14 @@ from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.errors import KeystoneError
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.planning.plan import DriveShape, Outlook
-from lucky_keystone.planning.rules import make_plan
+from lucky_keystone.families.family import DriveShape
+from lucky_keystone.planning.make import make_plan
 from lucky_keystone.rehearsal.emulator import start_drive
-from lucky_keystone.sources.source import Source, open_source
+from lucky_keystone.sources.opening import open_source
+from lucky_keystone.sources.source import Source
 from lucky_keystone.starting.authenticode import read_certificate
+from lucky_keystone.starting.outlook import Outlook
+from lucky_keystone.starting.trust import Machine
 
 from ..conftest import Built, build_drive, silent
 
@@ -120,7 +123,7 @@ def build_shape(source: Source, folder: Path, table: str, firmware: str, file_sy
 def try_rows(built: Built, rows: Iterable[str] = tuple(ROWS)) -> Iterator[Tried]:
     """Start a drive under each firmware that is here; the forecast knows the test key's certificate."""
     trusted = [read_certificate(certificate_of())]
-    plan = make_plan(built.source, built.plan.choices, built.plan.drive, trusted=trusted)
+    plan = make_plan(built.source, built.plan.choices, built.plan.drive, machine=Machine(trusted))
     told = {row.firmware: row for row in plan.forecast}
     choices = built.plan.choices
     for row in rows:

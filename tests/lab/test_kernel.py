@@ -10,7 +10,7 @@ import pytest
 
 from lucky_keystone.content import stream
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.sources.source import open_source
+from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tree import Folder
 
 from ..conftest import build_drive, check_file, need
@@ -46,7 +46,7 @@ def test_a_kernel_reads_the_source_and_writes_beside_it(
     report = check_file(built.path)
     assert [finding.level for finding in report.findings] == ["used"], report.findings
     assert "Deck log.txt" in report.findings[0].what
-    start, size = built.plan.volumes[0].start, built.plan.volumes[0].size
+    start, size = built.plan.volumes[0].planned.start, built.plan.volumes[0].planned.size
     with built.path.open("rb") as stream_in, (tmp_path / "volume").open("wb") as out:
         stream_in.seek(start)
         out.write(stream_in.read(size))

@@ -9,8 +9,9 @@ import pytest
 
 from lucky_keystone.content import seekable
 from lucky_keystone.errors import KeystoneError
-from lucky_keystone.sources.source import Source, open_source
-from lucky_keystone.volumes.opening import open_volume
+from lucky_keystone.sources.opening import open_source
+from lucky_keystone.sources.source import Source
+from lucky_keystone.volumes.kinds import open_volume
 
 from ..conftest import check_file
 from ..media import MemoryDrive
@@ -88,7 +89,7 @@ def test_the_crossing_says_on_screen_why_it_goes_no_further(source: Source, tmp_
     built = build_shape(source, tmp_path, "mbr", "uefi", "ntfs")
     assert not isinstance(built, KeystoneError)
     whole = built.path.read_bytes()
-    volume = open_volume(MemoryDrive.of(built.path), 1 << 20, built.plan.volumes[0].size)
+    _, volume = open_volume(MemoryDrive.of(built.path), 1 << 20, built.plan.volumes[0].planned.size)
     loader = volume.find("efi/boot/bootx64.efi")
     boot = volume.find("efi/boot")
     assert loader is not None

@@ -9,11 +9,11 @@ import pytest
 
 from lucky_keystone.errors import KeystoneError, NotYet, SourceError, UsageError
 from lucky_keystone.families.choices import Choices
+from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning.figure import draw_plan
-from lucky_keystone.planning.plan import DriveShape
+from lucky_keystone.planning.make import make_plan
 from lucky_keystone.planning.planfile import open_planned_source, read_plan, save_plan
-from lucky_keystone.planning.rules import make_plan
-from lucky_keystone.sources.source import open_source
+from lucky_keystone.sources.opening import open_source
 from lucky_keystone.units import parse_size, shown_size, sold_size
 
 
@@ -81,7 +81,7 @@ def test_a_source_without_a_uefi_loader_gets_no_crossing(tmp_path: Path) -> None
     folder = large_source(tmp_path, "drivers.bin")
     (folder / "efi/boot/bootx64.efi").unlink()
     plan = make_plan(open_source(folder), Choices(), DriveShape("x", None))
-    assert (plan.choices.file_system, [volume.role for volume in plan.volumes]) == ("ntfs", ["installer"])
+    assert (plan.choices.file_system, [volume.wish.name for volume in plan.volumes]) == ("ntfs", ["installer"])
     assert {row.verdict for row in plan.forecast if row.firmware.startswith("UEFI")} == {"will not start"}
     with pytest.raises(SourceError, match="no UEFI loader"):
         make_plan(open_source(folder), Choices(firmware="uefi"), DriveShape("x", None))

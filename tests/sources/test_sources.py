@@ -16,7 +16,9 @@ from lucky_keystone.content import stream
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.errors import SourceError
-from lucky_keystone.sources.source import open_source, verify_source
+from lucky_keystone.families.families import facts_of
+from lucky_keystone.families.proving import verify_source
+from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tree import Folder
 
 from ..conftest import need, silent
@@ -118,7 +120,7 @@ def test_folders_are_laid_over_a_disc(disc: Path, tmp_path: Path) -> None:
 
     assert source.root.find_file("sources/lang.ini").size == 8  # type: ignore[union-attr]
     assert source.root.find_file("drivers.txt") is not None
-    assert source.facts.file_count == before.facts.file_count + 1
+    assert facts_of(source).file_count == facts_of(before).file_count + 1
     assert source.fingerprint != before.fingerprint
 
 
@@ -137,7 +139,7 @@ def efi(machine: int) -> bytes:
 
 
 def test_facts_of_a_disc(disc: Path) -> None:
-    facts = open_source(disc).facts
+    facts = facts_of(open_source(disc))
 
     assert (facts.family, facts.label, facts.architectures, facts.languages) == (
         "windows-setup",
@@ -168,7 +170,7 @@ def test_facts_of_media_for_two_architectures(disc: Path, tmp_path: Path) -> Non
     (tmp_path / "efi/boot").mkdir(parents=True)
     for name, machine in (("bootx64.efi", 0x8664), ("bootia32.efi", 0x014C), ("bootaa64.efi", 0x8664)):
         (tmp_path / "efi/boot" / name).write_bytes(efi(machine))
-    facts = open_source(tmp_path).facts
+    facts = facts_of(open_source(tmp_path))
 
     assert facts.family == "windows-setup"
     assert [image.path for image in facts.images] == ["x64/sources/install.wim", "x86/sources/install.wim"]

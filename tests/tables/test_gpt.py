@@ -13,15 +13,16 @@ import pytest
 
 from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
-from lucky_keystone.building.update import plan_update, read_standing, update
+from lucky_keystone.building.update import read_standing, update
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.drives.contents import describe
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.errors import DriveGone
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.planning.plan import DriveShape
-from lucky_keystone.planning.rules import make_plan
-from lucky_keystone.sources.source import Source, open_source
+from lucky_keystone.families.family import DriveShape
+from lucky_keystone.planning.make import make_plan
+from lucky_keystone.sources.opening import open_source
+from lucky_keystone.sources.source import Source
 from lucky_keystone.tables.gpt import BASIC_DATA, NO_DRIVE_LETTER, SYSTEM, GptPartition, compose_gpt, read_gpt
 from lucky_keystone.tables.table import read_table
 
@@ -105,7 +106,7 @@ def test_what_is_written_is_read_from_either_copy(sector: int) -> None:
     table = read_gpt(drive, sector)
     assert table is not None
     assert (list(table.partitions), table.sound_copies) == (PARTITIONS, 1)
-    assert "primary table in sector 1: signature" in table.faults[0]
+    assert "primary table in sector 1: signature" in str(table.faults[0])
 
 
 def resealed(change: Callable[[bytearray], None]) -> Callable[[MemoryDrive], None]:
@@ -149,7 +150,7 @@ def test_bad_tables_are_told_of(spoil: Callable[[MemoryDrive], None], told: str)
     spoil(drive)
     table = read_gpt(drive, 512)
     assert table is not None
-    assert any(told in fault for fault in table.faults), table.faults
+    assert any(told in str(fault) for fault in table.faults), table.faults
 
 
 def test_what_does_not_fit_is_refused() -> None:
@@ -211,8 +212,11 @@ def test_a_gpt_drive_is_updated_as_one(source: Source) -> None:
     build(compose_drive(make_plan(source, choices, DriveShape("crew", drive.size))), drive, silent)
     standing = read_standing(drive, 512)
     newer = compose_drive(
-        plan_update(
-            source, Choices(table="gpt", identity="crew", label="CREW"), DriveShape("crew", drive.size), standing
+        make_plan(
+            source,
+            Choices(table="gpt", identity="crew", label="CREW"),
+            DriveShape("crew", drive.size),
+            standing.volumes,
         )
     )
     written = update(newer, drive, standing, silent).bytes_written

@@ -51,4 +51,4 @@ def test_bad_tables_are_told_of(partitions: list[MbrPartition], fault: str) -> N
     table = read_mbr(compose_mbr(b"", 1, partitions, 512), 70_000)
 
     assert table is not None
-    assert any(fault in line for line in table.faults), table.faults
+    assert any(fault in str(line) for line in table.faults), table.faults

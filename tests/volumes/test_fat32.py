@@ -11,7 +11,7 @@ import pytsk3
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from lucky_keystone.boot.records import boot_sector, further_code
+from lucky_keystone.boot.records import FAT32_RECORD
 from lucky_keystone.building.stream import stream_regions
 from lucky_keystone.content import Literal, Zeros
 from lucky_keystone.drives.image_file import ImageFile
@@ -46,7 +46,7 @@ def write_volume(
     total = smallest_total(hidden, layout.clusters_used, sector_size, cluster_size)
     shape = geometry(hidden=hidden, total=total, sector_size=sector_size, cluster_size=cluster_size)
     regions = compose(
-        layout, shape, serial=0x0926_1403, boot_sector=boot_sector("fat32"), further_code=further_code("fat32")
+        layout, shape, serial=0x0926_1403, boot_sector=FAT32_RECORD.first_sector, further_code=FAT32_RECORD.further_code
     )
     with ImageFile.make(path, (hidden + total) * sector_size) as target:
         stream_regions(regions, target, silent)
@@ -231,7 +231,7 @@ def test_geometry_always_adds_up(hidden_mib: int, total: int, sector_size: int, 
 def test_a_volume_of_two_tebibytes_is_composed_in_little_memory() -> None:
     layout = lay_out(folder("", File("chart.bin", Zeros((1 << 32) - 1), MOMENT)), "ARCHIVE", 32768)
     shape = geometry(hidden=2048, total=(1 << 32) - 4096, sector_size=512, cluster_size=32768)
-    regions = compose(layout, shape, serial=1, boot_sector=boot_sector("fat32"), further_code=b"")
+    regions = compose(layout, shape, serial=1, boot_sector=FAT32_RECORD.first_sector, further_code=b"")
 
     assert shape.cluster_count > 67_000_000
     assert regions[1].size == regions[2].size == shape.fat * 512 > 255 << 20

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
 
-FURTHER_CODE_MARKS = {"fat32": b"LKF1", "ntfs": b"LKN1"}
-"""First bytes of a record's further code, by file system: in reserved sector 12 of FAT32, in the second sector of NTFS."""
+_BIOS_SECTOR = 512  # boot code counts in these, whatever the drive's sectors
 
 
 @cache
@@ -14,24 +14,49 @@ def _asset(name: str) -> bytes:
     return (files(__package__) / "assets" / name).read_bytes()
 
 
+@dataclass(frozen=True)
+class BootRecord:
+    """Our boot record for one file system: a first sector, and further code that it loads."""
+
+    name: str
+    code_from: int
+    """Byte of the first sector where code begins, behind jump and BPB."""
+    further_sector: int
+    """Sector of 512 bytes, from the volume's start, where the further code lies."""
+    mark: bytes
+    """First bytes of the further code."""
+
+    @property
+    def first_sector(self) -> bytes:
+        """512 bytes; the BPB is empty."""
+        return _asset(f"{self.name}.bin")[:_BIOS_SECTOR]
+
+    @property
+    def further_code(self) -> bytes:
+        """Whole sectors of 512 bytes."""
+        return _asset(f"{self.name}.bin")[_BIOS_SECTOR:]
+
+    @property
+    def further_offset(self) -> int:
+        """Bytes from the volume's start to the further code."""
+        return self.further_sector * _BIOS_SECTOR
+
+    def code_of(self, sector: bytes) -> bytes:
+        """Return the code within a boot sector of this file system, whoever wrote it."""
+        return sector[self.code_from : 510]
+
+    def is_ours(self, sector: bytes) -> bool:
+        """True for a boot sector with our code, whatever its BPB says."""
+        return self.code_of(sector) == self.code_of(self.first_sector)
+
+
+FAT32_RECORD = BootRecord("fat32", 90, 12, b"LKF1")
+NTFS_RECORD = BootRecord("ntfs", 0x54, 1, b"LKN1")
+
+
 def mbr_code() -> bytes:
     """The MBR record's code: up to 440 bytes."""
     return _asset("mbr.bin")
-
-
-def boot_sector(file_system: str) -> bytes:
-    """The first sector of the record for 'fat32' or 'ntfs', 512 bytes; its BPB is empty."""
-    return _asset(f"{file_system}.bin")[:512]
-
-
-def further_code(file_system: str) -> bytes:
-    """The record's further code, whole sectors of 512 bytes."""
-    return _asset(f"{file_system}.bin")[512:]
-
-
-def code_of(boot: bytes, file_system: str) -> bytes:
-    """Return the code within a boot sector, behind its BPB."""
-    return boot[{"fat32": 90, "ntfs": 0x54}[file_system] : 510]
 
 
 def crossing(architecture: str) -> bytes:

@@ -13,11 +13,12 @@ from ..content import BLOCK, Tell
 from ..drives.medium import Medium
 from ..drives.readback import read_back
 from ..errors import DriveError, Interrupted, KeystoneError
-from ..extents import MIB
-from ..manifest.format import ManifestError, pack_manifest, read_manifest
-from ..manifest.unfinished import Kind, Progress, pack_progress, read_progress
-from .compose import DriveImage
+from ..manifest.format import pack_manifest
+from ..manifest.shelf import NoShelf, Shelf
+from ..regions import RegionKind
 from .feed import Block, Feed
+from .image import DriveImage
+from .keeping import Keeper, write_checked
 from .stream import Hooks, Streamed, stream_blocks
 
 
@@ -44,6 +45,7 @@ def build(
     verify: bool = True,
     resume: bool = True,
     blocks: Iterator[Block] | None = None,
+    shelf: Shelf | None = None,
 ) -> BuildResult:
     """Write `image` to `medium`. Until the very last write nothing on the drive looks finished.
 
@@ -52,6 +54,7 @@ def build(
     got; with `resume`, what an earlier run of the same build left there is read, compared, and kept where it is right.
 
     `blocks` are the image's blocks when a pass over the source is shared with other drives; its own are read when None.
+    `shelf` keeps progress and manifest where the drive has no room for them.
     Raises SourceError, DriveError or Interrupted, and then there is no seal.
     """
     if medium.size != image.size:
@@ -59,9 +62,9 @@ def build(
             f"The drive has {medium.size} bytes, the plan is for {image.size}.", advice="Plan again for this drive."
         )
     with leaving_no_seal():
-        claimed = claimed_bytes(image, medium) if resume else 0
-        recorder = Recorder(image, medium, "build")
-        _clear_ends(image, medium, recorder, claimed)
+        keeper = Keeper(image, medium, shelf or NoShelf())
+        claimed = claimed_bytes(image, medium, keeper) if resume else 0
+        _clear_ends(image, medium, keeper, claimed)
         source = blocks or Feed(image.regions).follow()
         started = time.monotonic()
         streamed = stream_blocks(
@@ -71,36 +74,22 @@ def build(
             tell,
             stage="going on" if claimed else "writing",
             compare_below=claimed,
-            hooks=Hooks(taken=recorder.taken) if image.manifest_room else Hooks(),
+            hooks=Hooks(taken=lambda count: keeper.taken("build", count)),
         )
-        return finish(image, medium, tell, streamed, [*streamed.blocks, *_cleared(image)], started, verify=verify)
+        to_verify = [*streamed.blocks, *_cleared(image)]
+        return finish(image, medium, tell, streamed, to_verify, started, keeper, verify=verify)
 
 
-def claimed_bytes(image: DriveImage, medium: Medium) -> int:
+def claimed_bytes(image: DriveImage, medium: Medium, keeper: Keeper) -> int:
     """Return how many bytes of the image's regions an unfinished drive claims to hold; 0 when it was to become another."""
-    progress = read_progress(medium, image.sector_size)
-    if progress is not None:
-        return progress.taken if (progress.kind, progress.fingerprint) == ("build", image.fingerprint) else 0
     if any(medium.read_at(0, image.sector_size)):
         return 0
-    try:
-        manifest = read_manifest(medium, image.sector_size)
-    except ManifestError:
-        return 0
+    state = keeper.unfinished()
+    if state is not None:
+        return state.taken if (state.kind, state.fingerprint) == ("build", image.fingerprint) else 0
     # Interrupted between manifest and seal: everything is there.
+    manifest = keeper.manifest()
     return image.bytes_to_write if manifest is not None and manifest.about.build == image.fingerprint.hex() else 0
-
-
-class Recorder:
-    """Writes the progress record behind every flush. It is surely on the medium after the next one."""
-
-    def __init__(self, image: DriveImage, medium: Medium, kind: Kind) -> None:
-        self._image, self._medium, self._kind = image, medium, kind
-
-    def taken(self, count: int) -> None:
-        starts = tuple(partition.offset for partition in self._image.partitions)
-        record = pack_progress(Progress(self._kind, self._image.fingerprint, count, starts), self._image.sector_size)
-        self._medium.write_at(self._image.manifest_offset, memoryview(record))
 
 
 def finish(
@@ -110,6 +99,7 @@ def finish(
     streamed: Streamed,
     to_verify: Sequence[tuple[int, int, bytes]],
     started: float,
+    keeper: Keeper,
     *,
     verify: bool,
 ) -> BuildResult:
@@ -119,15 +109,12 @@ def finish(
     if verify:
         _verify(medium, to_verify, tell)
     read = time.monotonic()
-    # Its first sector last: until then the record of progress stands there, and an interrupted build or update goes on.
-    sector = image.sector_size
-    _write_checked(medium, image.manifest_offset + sector, manifest[sector:], "manifest", verify)
-    _write_checked(medium, image.manifest_offset, manifest[:sector], "manifest", verify)
+    keeper.write(manifest, verify=verify)
     for offset, data in image.tables:
-        _write_checked(medium, offset, data, "partition table", verify)
+        write_checked(medium, offset, data, "partition table", verify=verify)
     tell("sealing", 0, 1)
     try:
-        _write_checked(medium, 0, image.seal, "seal", verify)
+        write_checked(medium, 0, image.seal, "seal", verify=verify)
     except DriveError:
         with suppress(DriveError):  # half a seal must not stay either
             unseal(image, medium)
@@ -143,12 +130,12 @@ def finish(
 
 
 def manifest_of(image: DriveImage, streamed: Streamed) -> bytes:
-    """Return the image's manifest with the hashes of what was streamed."""
-    if not image.manifest_room:
+    """Return the image's manifest with the hashes of what was streamed; b"" for a drive that gets none."""
+    if not image.about.get("source"):
         return b""
     tables = [(0, image.seal), *image.tables]
-    notes = [("table" if offset == 0 else "gpt", offset, len(data)) for offset, data in tables]
-    notes += [*((region.kind, region.offset, region.size) for region in image.regions)]
+    notes = [(RegionKind.TABLE if offset == 0 else RegionKind.GPT, offset, len(data)) for offset, data in tables]
+    notes += [(region.kind, region.offset, region.size) for region in image.regions]
     digests = [*(blake3(data).digest() for _, data in tables), *(digest for _, _, digest in streamed.blocks)]
     return pack_manifest({**image.about, "build": image.fingerprint.hex()}, notes, digests, image.manifest_room)
 
@@ -172,27 +159,22 @@ def unseal(image: DriveImage, medium: Medium) -> None:
     medium.flush()
 
 
-def _clear_ends(image: DriveImage, medium: Medium, recorder: Recorder, claimed: int) -> None:
+def _clear_ends(image: DriveImage, medium: Medium, keeper: Keeper, claimed: int) -> None:
     """Remove the old seal and old signatures: sector 0 up to the first partition, and the last MiB (a backup GPT).
 
-    That is done again when an interrupted build goes on: a drive that lies about flushing may have lost it.
+    That is done again when an interrupted build continues: a drive that lies about flushing may have lost it.
     """
     unseal(image, medium)
-    medium.write_zeros(image.sector_size, image.first_partition - image.sector_size)
+    for start, end in image.cleared_first:
+        medium.write_zeros(start, end - start)
     if claimed:
-        recorder.taken(claimed)  # back in its place, before the flush below
-    tail = min(MIB, image.size - image.first_partition)
-    medium.write_zeros(image.size - tail, tail)
+        keeper.taken("build", claimed)  # back in its place, before the flush below
     medium.flush()
 
 
 def _cleared(image: DriveImage) -> Iterator[tuple[int, int, bytes]]:
     """Yield (offset, size, hash) of what has to be zero around the regions, to be read back like them."""
-    after_manifest = max(image.manifest_offset + image.manifest_room, image.sector_size)
-    end = max(region.offset + region.size for region in image.regions)
-    tail = max(image.size - min(MIB, image.size - image.first_partition), end)
-    before_manifest = (image.sector_size, max(image.manifest_offset, image.sector_size))
-    for start, stop in (before_manifest, (after_manifest, image.first_partition), (tail, image.size)):
+    for start, stop in image.zeros:
         for at in range(start, stop, BLOCK):
             size = min(BLOCK, stop - at)
             yield at, size, blake3(bytes(size)).digest()
@@ -208,14 +190,3 @@ def _verify(medium: Medium, blocks: Sequence[tuple[int, int, bytes]], tell: Tell
             f"the first at bytes {offset} to {offset + size - 1}.",
             advice="The drive does not keep what it is given: 'lucky-keystone gauge' tells what it really holds. Use another one.",
         )
-
-
-def _write_checked(medium: Medium, offset: int, data: bytes, name: str, verify: bool) -> None:
-    if not data:
-        return
-    medium.write_at(offset, memoryview(data))
-    medium.flush()
-    if verify:
-        medium.forget_cache()
-        if medium.read_at(offset, len(data)) != data:
-            raise DriveError(f"The {name} was not kept by the drive (byte {offset}).", advice="Use another drive.")

@@ -9,7 +9,6 @@ for long is overtaken: it leaves the pass and reads on for itself.
 
 from __future__ import annotations
 
-import mmap
 import threading
 import time
 from collections.abc import Iterator, Sequence
@@ -17,19 +16,15 @@ from dataclasses import dataclass, field
 
 from blake3 import blake3
 
+from ..buffers import aligned_buffer
 from ..content import BLOCK, Reader
 from ..errors import SourceError
-from ..extents import Region
+from ..regions import Region
 
 _AHEAD = 4  # buffers for one follower
 _SHARED_AHEAD = 6  # and for several
 PATIENCE = 2.0
 """Seconds that one follower may hold up the others in all, and a tenth of the pass besides."""
-
-
-def aligned_buffer() -> memoryview:
-    """Return a buffer of one block that starts at a page of memory, as writing past the system's cache wants it."""
-    return memoryview(mmap.mmap(-1, BLOCK))
 
 
 @dataclass

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from typing import Any
+from uuid import UUID
 
 import msgspec
 
@@ -11,8 +12,8 @@ from .. import __version__
 from ..planning.plan import Plan
 
 
-class Identity:
-    """What the numbers of one drive derive from."""
+class DerivedNumbers:
+    """The numbers of one drive, all derived from what makes it."""
 
     def __init__(self, *basis: Any) -> None:
         self._basis = msgspec.json.encode(["lucky-keystone", __version__, *basis], order="sorted")
@@ -29,7 +30,12 @@ class Identity:
         """Return a number of `size` bytes for `purpose`, never 0."""
         return int.from_bytes(self.derive(purpose, size), "little")
 
+    def guid(self, purpose: str) -> UUID:
+        """Return a GUID for `purpose`."""
+        return UUID(bytes=self.derive(purpose, 16), version=4)
 
-def identity_of(plan: Plan) -> Identity:
+
+def numbers_of(plan: Plan) -> DerivedNumbers:
     """Everything that decides about a drive, its identity word among it."""
-    return Identity(plan.source.fingerprint, msgspec.to_builtins(plan.choices), plan.drive.size, plan.drive.sector_size)
+    choices = msgspec.to_builtins(plan.choices)
+    return DerivedNumbers(plan.source.fingerprint, choices, plan.drive.size, plan.drive.sector_size)

@@ -2,55 +2,51 @@
 
 from __future__ import annotations
 
-from ..boot.records import mbr_code
-from ..drives.host import Span
 from ..errors import UsageError
 from ..extents import MIB
-from ..planning.plan import DriveShape
-from ..planning.volumes import FileSystem, default_cluster_size, draft
-from ..tables.mbr import TYPE_FAT32_LBA, TYPE_NTFS, MbrPartition, compose_mbr
+from ..families.family import DriveShape, VolumeWish
+from ..planning.plan import FittedVolume
+from ..tables.styles import STYLES
 from ..tree import EPOCH, Folder
 from ..units import exact_size
-from ..volumes.fat32.names import label_fault
-from ..volumes.ntfs.names import label_fault as ntfs_label_fault
-from .compose import DriveImage, regions_of, serial_of
-from .identity import Identity
+from ..volumes.kinds import KINDS
+from .compose import compose_table, serial_purpose, spans_of
+from .identity import DerivedNumbers
+from .image import DriveImage
 
-_MOST_MBR_SECTORS = 1 << 32
+_TABLE = "mbr"  # every system of any age reads it
+_SMALLEST = 8 * MIB
 
 
-def compose_storage(
-    drive: DriveShape, label: str, cluster: int | None, file_system: FileSystem = "fat32"
-) -> DriveImage:
-    """Describe `drive` as ordinary storage. Raises UsageError for a label or cluster size that the file system does not take.
+def compose_storage(drive: DriveShape, label: str, cluster: int | None, file_system: str = "fat32") -> DriveImage:
+    """Describe `drive` as ordinary storage. Raises UsageError for a label or cluster size that the kind does not take.
 
     It is written like any drive, cleared first and sealed last, but carries no manifest: what comes onto it is not
     ours.
     Its boot code stays: a computer that tries to start from it says why it does not.
     """
     assert drive.size is not None
-    label = label.upper() if file_system == "fat32" else label
-    fault = (label_fault if file_system == "fat32" else ntfs_label_fault)(label)
+    kind, sector = KINDS[file_system], drive.sector_size
+    label = kind.stored_label(label)
+    fault = kind.label_fault(label)
     if fault:
-        raise UsageError(f"The label '{label}' {fault}.", advice="Choose up to 11 letters and digits.")
-    sector = drive.sector_size
-    available = min(drive.size // sector, _MOST_MBR_SECTORS) * sector // MIB * MIB
-    if available < 8 * MIB:
+        raise UsageError(f"The label '{label}' {fault}.", advice=f"Use {kind.label_rule}.")
+    available = kind.reach(STYLES[_TABLE].reach(drive.size // sector)) * sector // MIB * MIB
+    if available < _SMALLEST:
         raise UsageError(f"{exact_size(drive.size)} are too few for a volume.", advice="Use a larger drive.")
-    cluster_size = cluster or default_cluster_size(file_system, available, sector)
-    volume = draft("installer", file_system, Folder("", EPOCH), label, cluster_size, sector).settle(MIB, available)
-    identity = Identity("storage", drive.name, drive.size, sector, label, cluster_size, file_system)
-    regions = regions_of(volume, serial_of(volume, identity))
-    kind = TYPE_NTFS if file_system == "ntfs" else TYPE_FAT32_LBA
-    partition = MbrPartition(1, False, kind, volume.geometry.hidden, volume.geometry.total)
+    cluster_size = cluster or kind.usual_cluster(available, sector)
+    wish = VolumeWish(name="storage", kind=kind, tree=Folder("", EPOCH), label=label, takes_rest=True, use=kind.use)
+    planned = kind.draft(wish.tree, label, cluster_size, sector).settle(MIB, available)
+    volume = FittedVolume(wish, planned)
+    numbers = DerivedNumbers("storage", drive.name, drive.size, sector, label, cluster_size, file_system)
     return DriveImage(
         size=drive.size,
         sector_size=sector,
-        seal=compose_mbr(mbr_code(), identity.number("disk signature"), [partition], sector),
-        regions=tuple(regions),
-        manifest_offset=0,
+        seal=compose_table(_TABLE, (volume,), numbers, drive.size, sector).seal,
+        regions=tuple(planned.regions(numbers.number(serial_purpose(volume), kind.serial_size))),
+        manifest_offset=None,
         manifest_room=0,
-        first_partition=MIB,
+        first_content=MIB,
         about={"storage": label},
-        partitions=(Span(1, MIB, volume.size),),
+        partitions=spans_of((volume,)),
     )

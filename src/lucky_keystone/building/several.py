@@ -6,32 +6,32 @@ import threading
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
-from ..content import Tell
+from ..content import Tell, silent
 from ..drives.medium import Medium
 from ..errors import Interrupted, KeystoneError
-from ..extents import Region
+from ..manifest.shelf import NoShelf, Shelf
+from ..regions import TRAITS, Region
 from .build import UNSEALED, BuildResult, build
-from .compose import DriveImage
 from .feed import PATIENCE, Block, Feed
+from .image import DriveImage
 from .stream import own_blocks
 
-_SHARED = "files"
-"""The kind of region that is the same on drives that are laid out alike; the others are small and differ by identity."""
 
-
-@dataclass
+@dataclass(kw_only=True)
 class Job:
     """One drive of several. After `build_all` either `result` or `error` is there."""
 
     name: str
     image: DriveImage
     medium: Medium
-    tell: Tell
+    tell: Tell = silent
+    """Hears of its progress."""
+    shelf: Shelf = field(default_factory=NoShelf)
     result: BuildResult | None = None
     error: KeystoneError | None = None
-    ended: threading.Event = field(default_factory=threading.Event)
     fell_back: bool = False
-    """True when it was too slow for the others and went on in a pass of its own."""
+    """True when it was too slow for the others and continued in a pass of its own."""
+    ended: threading.Event = field(default_factory=threading.Event, repr=False)
 
 
 @dataclass
@@ -99,13 +99,16 @@ def _groups(jobs: Sequence[Job]) -> list[list[Job]]:
 
 
 def _shared_regions(image: DriveImage) -> tuple[list[Region], int]:
-    """Return the regions of files and where the first of them starts."""
-    regions = [region for region in image.regions if region.kind == _SHARED]
+    """Return the regions that drives laid out alike have in common, and where the first of them starts.
+
+    The others are small and differ by identity.
+    """
+    regions = [region for region in image.regions if TRAITS[region.kind].shared]
     return regions, regions[0].offset if regions else 0
 
 
 def _blocks(job: Job, feed: Feed, number: int, regions: Sequence[Region], base: int) -> Iterator[Block]:
-    own = [region for region in job.image.regions if region.kind != _SHARED]
+    own = [region for region in job.image.regions if not TRAITS[region.kind].shared]
     shift = _shared_regions(job.image)[1] - base
 
     def fell_back() -> None:
@@ -123,7 +126,7 @@ def _work(
         job.tell(stage, done, total)
 
     try:
-        job.result = build(job.image, job.medium, tell, verify=verify, resume=resume, blocks=blocks)
+        job.result = build(job.image, job.medium, tell, verify=verify, resume=resume, blocks=blocks, shelf=job.shelf)
     except KeystoneError as error:
         job.error = error
     except BaseException as fault:  # noqa: BLE001 - raised again by the main thread

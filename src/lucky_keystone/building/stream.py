@@ -11,15 +11,17 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import pairwise
 
 import numpy as np
 from blake3 import blake3
 
+from ..buffers import aligned_buffer
 from ..content import Tell
 from ..drives.medium import Medium
 from ..errors import KeystoneError
-from ..extents import Region
-from .feed import Block, Feed, Overtaken, aligned_buffer
+from ..regions import Region
+from .feed import Block, Feed, Overtaken
 
 _WINDOW = 64 << 20  # bytes written between two flushes, at least
 _PAUSE = 0.5  # seconds between two flushes, at least: on a fast drive each of them costs more than it tells
@@ -145,7 +147,7 @@ class _Writer:
             else:
                 fates[number] = _WRITE if piece[0] or piece.any() else _ZERO
         borders = [0, *(np.flatnonzero(fates[1:] != fates[:-1]) + 1).tolist(), count]
-        for first, end in zip(borders, borders[1:], strict=False):
+        for first, end in pairwise(borders):
             start, stop = first * _PIECE, min(end * _PIECE, len(words))
             if fates[first] == _LEAVE:
                 continue

@@ -1,110 +1,94 @@
-"""Walks the way a drive starts, as firmware does: record, active partition, boot sector, loader; removable loaders."""
+"""Walks the way a drive starts, as firmware does, by the rules that make the forecast; says what is broken on the way."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
-from ..boot.records import FURTHER_CODE_MARKS, boot_sector, code_of, crossing, further_code, mbr_code
-from ..planning.plan import Outlook
-from ..starting.forecast import MOST_BIOS_LOADER, NOT_FROM_GPT, NOT_WITH_4096, Way, examine, uefi_rows
+from ..starting.bios import LOADER, loader_fits
+from ..starting.bootable import ReadBootVolume, ReadDrive
+from ..starting.outlook import Outlook
 from ..starting.pe import REMOVABLE_LOADERS
-from ..tables.table import Table
-from ..volumes.fat32.records import FURTHER_CODE_SECTOR
-from .found import FileOnVolume, FoundFat32, FoundNtfs, FoundVolume, file_on
-from .report import Report
+from ..starting.rules import outlooks
+from ..starting.trust import Machine
+from ..starting.uefi import NAMES, examine, loader_path
+from .codes import Code
+from .report import Place, Report
 
-if TYPE_CHECKING:
-    from asn1crypto.x509 import Certificate
-
-_FIRST_CODE = {"fat32": FURTHER_CODE_SECTOR, "ntfs": 1}
+_INSTALLED_LOADER = "efi/microsoft/boot/bootmgfw.efi"
+_REBUILD = "Build the drive again."
 
 
-def walk_boot(
-    table: Table, volumes: Sequence[FoundVolume], sector_size: int, report: Report, trusted: Sequence[Certificate]
-) -> tuple[Outlook, ...]:
-    """Return on which firmware the drive starts, adding a fault where a chain is there but broken."""
-    rows = [_bios(table, volumes, sector_size, report)]
-    for architecture, name in REMOVABLE_LOADERS.items():
-        rows += _uefi(architecture, f"EFI/BOOT/{name}".upper(), volumes, report, trusted)
+def walk_boot(drive: ReadDrive, report: Report, machine: Machine) -> tuple[Outlook, ...]:
+    """Return on which firmware the drive starts, adding findings for chains that are there but broken."""
+    rows = outlooks(drive, machine)
+    if drive.table == "mbr" and drive.sector_size == 512:
+        _bios(drive, report)
+    has_loader = [_uefi(architecture, drive.volumes, report) for architecture in REMOVABLE_LOADERS]
+    if not any(has_loader):
+        _installed_only(drive.volumes, report)
     if not any(row.verdict != "will not start" for row in rows):
-        report.fault("start", "no firmware finds anything on this drive to start.", "Build it from an installer image.")
-    return tuple(rows)
+        what = "no firmware finds anything on this drive to start."
+        report.start(Code.START_NOTHING, what, "Build it from an installer image.")
+    return rows
 
 
-def _bios(table: Table, volumes: Sequence[FoundVolume], sector_size: int, report: Report) -> Outlook:
-    def fails(why: str) -> Outlook:
-        return Outlook("BIOS", "will not start", why)
-
-    if sector_size != 512:
-        return NOT_WITH_4096
-    if table.style == "gpt":
-        return NOT_FROM_GPT
-    if not any(table.mbr.code):
-        return fails("sector 0 has no boot code")
-    active = [partition.number for partition in table.partitions if partition.active]
-    found = next((found for found in volumes if [found.partition.number] == active), None)
-    if found is None:
-        return fails("no partition with a volume is active, or more than one")
-    manager = file_on(found, "bootmgr")
-    if manager is None:
-        return fails("BOOTMGR is not in the root folder")
-    if manager.entry.faults or not 0 < manager.size <= MOST_BIOS_LOADER:
-        report.fault(
-            "start",
-            f"BOOTMGR ({manager.size:,} bytes) is not whole or too large for low memory.",
-            "Put a sound BOOTMGR in its place.",
-        )
-        return fails("BOOTMGR is not whole")
-    kind = "ntfs" if isinstance(found, FoundNtfs) else "fat32"
-    first = found.volume.boot.pack()
-    ours = code_of(first, kind) == code_of(boot_sector(kind), kind)
-    if ours and not _further_code_is_whole(found, kind, report):
-        return fails("its boot code is not whole")
-    if not any(code_of(first, kind)):
-        return fails("the volume's boot sector has no code")
-    if ours and table.mbr.code[: len(mbr_code())] == mbr_code():
-        return Outlook("BIOS", "starts", "our records, active partition and BOOTMGR are whole")
-    return Outlook(
-        "BIOS",
-        "not known",
-        "record, active partition and BOOTMGR are there; the boot code is not ours and was not judged",
-    )
+def _bios(drive: ReadDrive, report: Report) -> None:
+    """Find what keeps BOOTMGR, which is there, from being started."""
+    bearer = next((volume for volume in drive.volumes if volume.find(LOADER) is not None), None)
+    if bearer is None:
+        return
+    number, manager = bearer.partition.number, bearer.find(LOADER)
+    assert manager is not None
+    place = Place(number, file=LOADER)
+    if manager.faults or not loader_fits(manager.size):
+        what = f"BOOTMGR ({manager.size:,} bytes) is not whole or too large for low memory."
+        report.fault(Code.START_BOOTMGR, "start", what, "Put a sound BOOTMGR in its place.", place)
+    if drive.record == "none":
+        what = "sector 0 has no boot code, so BIOS machines will not start BOOTMGR."
+        report.start(Code.START_NO_MBR_CODE, what, _REBUILD, Place(offset=0, size=440))
+    if drive.active_count == 0:
+        what = "no partition is active, so BIOS machines will not start BOOTMGR."
+        report.start(Code.START_NO_ACTIVE, what, _REBUILD, Place(number, 446, 64))
+    if bearer.boot_code == "none":
+        what = "the volume's boot sector has no code, so BIOS machines will not start BOOTMGR."
+        report.start(Code.START_NO_VOLUME_CODE, what, _REBUILD, Place(number, bearer.volume.offset, 512))
+    if bearer.boot_code == "damaged":
+        _damaged_code(bearer, report)
 
 
-def _further_code_is_whole(found: FoundVolume, kind: str, report: Report) -> bool:
-    expected = further_code(kind)
-    sector = _FIRST_CODE[kind]
-    further = found.volume.bytes_at(found.volume.offset + 512 * sector, len(expected))
-    if further == expected:
-        return True
-    gone = "is gone" if further[:4] != FURTHER_CODE_MARKS[kind] else "is damaged"
-    report.fault("start", f"the boot code in the volume's sector {sector} {gone}.", "Build the drive again.")
-    return False
+def _damaged_code(found: ReadBootVolume, report: Report) -> None:
+    record = found.kind.boot_record
+    assert record is not None
+    further = found.volume.bytes_at(found.further_place, len(record.further_code))
+    state = "is missing" if further[: len(record.mark)] != record.mark else "is damaged"
+    what = f"the boot code in the volume's sector {record.further_sector} {state}."
+    place = Place(found.partition.number, found.further_place, len(further))
+    report.fault(Code.START_VOLUME_CODE, "start", what, _REBUILD, place)
 
 
-def _uefi(
-    architecture: str, path: str, volumes: Sequence[FoundVolume], report: Report, trusted: Sequence[Certificate]
-) -> tuple[Outlook, Outlook]:
-    loader, way = _loader(architecture, path, volumes)
-    if loader is None:
-        return uefi_rows(architecture, path, None, way, trusted, where="the drive")
-    state = examine(path, loader)
-    fault = "; ".join(loader.entry.faults) or state.fault
-    if fault:
-        report.fault("start", f"{path} is not whole: {fault}.", "Put a sound loader in its place.")
-    return uefi_rows(architecture, path, state, way, trusted, where="the drive")
+def _uefi(architecture: str, volumes: Sequence[ReadBootVolume], report: Report) -> bool:
+    """Find what keeps a loader that is there from being started. Returns whether there is any."""
+    path = loader_path(architecture)
+    found = [(volume, file) for volume in volumes if (file := volume.find(path)) is not None]
+    for volume, file in found:
+        state, place = examine(file), Place(volume.partition.number, file=path)
+        if state.fault:
+            what = f"{path.upper()} is not whole: {state.fault}."
+            report.fault(Code.START_LOADER, "start", what, "Put a sound loader in its place.", place)
+        elif state.architecture != architecture:
+            made_for = f"made for {state.architecture}" if state.architecture else "no UEFI loader"
+            what = f"{path.upper()} is {made_for}, so {NAMES[architecture]} machines will not start it."
+            report.start(Code.START_LOADER_ARCHITECTURE, what, "Put a loader of the right kind in its place.", place)
+    if found and not any(volume.kind.firmware_reads for volume, _ in found):
+        what = f"{path.upper()} lies on NTFS only, which UEFI firmware does not read."
+        number = found[0][0].partition.number
+        report.start(Code.START_NO_CROSSING, what, _REBUILD, Place(number, file=path))
+    return bool(found)
 
 
-def _loader(architecture: str, path: str, volumes: Sequence[FoundVolume]) -> tuple[FileOnVolume | None, Way]:
-    """Return the loader that runs in the end, and the way firmware gets there."""
-    on_ntfs = next((file for found in volumes if isinstance(found, FoundNtfs) and (file := file_on(found, path))), None)
-    for found in volumes:
-        file = file_on(found, path) if isinstance(found, FoundFat32) else None
-        if file is None:
-            continue
-        ours = crossing(architecture)
-        if file.size == len(ours) and file.read_at(0, file.size) == ours:
-            return on_ntfs, "crossing"
-        return file, "starter" if any(isinstance(other, FoundNtfs) for other in volumes) else "fat32"
-    return on_ntfs, "none"
+def _installed_only(volumes: Sequence[ReadBootVolume], report: Report) -> None:
+    for volume in volumes:
+        if volume.kind.firmware_reads and volume.find(_INSTALLED_LOADER) is not None:
+            what = f"{_INSTALLED_LOADER} is there, but not under the name that firmware looks for on removable drives."
+            place = Place(volume.partition.number, file=_INSTALLED_LOADER)
+            report.start(Code.START_NO_REMOVABLE_LOADER, what, "Copy it to efi/boot/bootx64.efi.", place)

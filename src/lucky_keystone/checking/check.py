@@ -3,27 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from dataclasses import dataclass
 
-from ..content import Tell
+from ..content import SizedReadable, Tell
 from ..drives.medium import Medium
 from ..errors import KeystoneError
-from ..manifest.format import Manifest, ManifestError, read_manifest
+from ..extents import align_up
+from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_manifest, unpack_manifest
+from ..starting.bootable import ReadBootVolume, ReadDrive
+from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.mbr import MbrTable, read_mbr
 from ..tables.table import Partition, Table, read_table
 from ..units import SECTOR_SIZES
-from ..volumes.ntfs.read import NtfsVolume
-from ..volumes.opening import open_volume
+from ..volumes.kinds import KINDS, kind_at, open_volume
 from ..volumes.volume import VolumeError
 from .bootwalk import walk_boot
+from .codes import Code
 from .contents import check_contents, judge
-from .found import FoundFat32, FoundNtfs, FoundVolume
-from .report import Report, VolumeSummary
-from .volumes.fat32 import check_fat32
-from .volumes.ntfs import check_ntfs
-
-if TYPE_CHECKING:
-    from asn1crypto.x509 import Certificate
+from .found import FoundVolume
+from .report import Place, Report, VolumeSummary
+from .volumes.checkers import CHECKERS
 
 _REBUILD = "Build the drive again."
 _MOST_VOLUMES = 8  # a forged table may name the same volume in every entry
@@ -35,44 +34,50 @@ def check_drive(
     *,
     sector_size: int | None = None,
     contents: bool = True,
-    trusted: Sequence[Certificate] = (),
+    machine: Machine = ANY_MACHINE,
+    kept: bytes | None = None,
 ) -> Report:
     """Check `drive` without writing to it. `contents=False` leaves out what a build has just read back.
 
-    `sector_size` (bytes) is found out when None. `trusted` are the certificates of the machine it is to start.
+    `sector_size` (bytes) is found out when None. `machine` is what it is to start. `kept` is a manifest that this computer
+    keeps for the drive, which counts when the drive carries none.
     """
     report = Report()
     sector = sector_size or _find_sector_size(drive)
-    manifest = _manifest(drive, sector, report)
+    manifest = _manifest(drive, sector, kept, report)
     wrong = check_contents(drive, manifest, tell) if manifest and contents else []
     if manifest:
-        report.built_from, report.built_by = manifest.about.source.name, manifest.about.tool
-        report.looked_at.append(
-            f"manifest: {len(manifest.hashes) // 32:,} hashes; built with the identity '{manifest.about.identity}'"
-        )
-        report.bytes_checked = (
-            sum(note.size for note in manifest.about.regions) + manifest.stored_size if contents else 0
-        )
-    else:
-        report.unknown.append("It carries no manifest: whether its files are what they were cannot be known.")
-    table, partitions = _table(drive, sector, manifest, report)
-    found = [
-        volume
-        for partition in partitions[:_MOST_VOLUMES]
-        if (volume := _volume(drive, partition, sector, report)) is not None
-    ]
-    if len(partitions) > _MOST_VOLUMES:
-        report.unknown.append(
-            f"{len(partitions) - _MOST_VOLUMES} of its {len(partitions)} partitions were not looked into."
-        )
-    if partitions and found:
-        report.starts = walk_boot(table, found, sector, report, trusted)
-    elif table.style and not partitions:
-        report.unknown.append("It has no FAT32 or NTFS partition, and other volumes are not read yet.")
+        _tell_manifest(drive, manifest, sector, report, contents=contents)
+    elif not report.unknown:
+        report.unknown.append("no manifest, so the files cannot be verified.")
+    image_size = manifest.about.image_size if manifest else 0
+    # A raw image brings its own table, whose copy lies at the image's end and not at the drive's.
+    view: SizedReadable = Front(drive, image_size) if image_size else drive
+    table, partitions = _table(view, sector, manifest, report)
+    found = _volumes(view, partitions, sector, report)
+    walked = [ReadBootVolume(volume.kind, volume.volume, volume.partition) for volume in found]
+    if (partitions and found) or image_size:
+        seen = table if table.style else None
+        report.starts = walk_boot(ReadDrive(seen, sector, walked), report, machine)
+    elif table.style and not any(partition.expects_volume for partition in partitions):
+        names = " or ".join(kind.shown for kind in KINDS.values())
+        report.unknown.append(f"no {names} volume, and other volumes are not read yet.")
     if manifest:
         judge(drive, manifest, wrong, found, report)
     tell("checking structure", 1, 1)
     return report
+
+
+@dataclass(frozen=True)
+class Front:
+    """The first `size` bytes of a drive."""
+
+    drive: SizedReadable
+    size: int
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """Return bytes of the drive."""
+        return self.drive.read_at(offset, size)
 
 
 def _find_sector_size(drive: Medium) -> int:
@@ -91,83 +96,154 @@ def _find_sector_size(drive: Medium) -> int:
     return 512
 
 
-def _manifest(drive: Medium, sector_size: int, report: Report) -> Manifest | None:
+# -- the manifest ----------------------------------------------------------------------------------------------------
+
+
+def _manifest(drive: Medium, sector_size: int, kept: bytes | None, report: Report) -> Manifest | None:
     try:
-        return read_manifest(drive, sector_size)
-    except ManifestError as error:
-        report.fault(
-            "manifest",
-            f"the manifest behind sector 0 is damaged: {error.message}.",
-            "The drive lost data or something wrote over it: build it again.",
-        )
+        found = read_manifest(drive, sector_size)
+        if found is None and kept is not None:
+            found = unpack_manifest(kept, drive.size)
+    except EarlierManifest:
+        what = "built by an earlier version of this program, so it cannot be verified."
+        report.note(Code.MANIFEST_EARLIER, "manifest", what)
+        report.unknown.append("its files cannot be verified: its manifest is of an earlier version.")
         return None
+    except ManifestError as error:
+        what = f"the manifest is damaged: {error.message}."
+        advice = "The drive lost data or something wrote over it: build it again."
+        report.fault(Code.MANIFEST_DAMAGED, "manifest", what, advice)
+        return None
+    return found
 
 
-def _table(drive: Medium, sector: int, manifest: Manifest | None, report: Report) -> tuple[Table, Sequence[Partition]]:
+def _tell_manifest(drive: Medium, manifest: Manifest, sector: int, report: Report, *, contents: bool) -> None:
+    about = manifest.about
+    report.built_from, report.built_by = about.source.name, about.tool
+    count = len(list(manifest.blocks()))
+    report.looked_at.append(f"manifest: {count:,} hashes; built with the identity '{about.identity}'")
+    if contents:
+        report.bytes_checked = sum(note.size for note in about.regions) + manifest.stored_size
+    if manifest.place is None:
+        what = "it is kept on this computer, not on the drive: elsewhere only its structure can be checked."
+        report.note(Code.MANIFEST_ELSEWHERE, "manifest", what)
+        return
+    end = manifest.place + manifest.stored_size
+    padding = min(align_up(end, sector), drive.size) - end
+    if any(drive.read_at(end, padding)):
+        what = f"bytes {end} to {end + padding - 1}, behind the manifest in its last sector, are not zero."
+        advice = "Something wrote there, or the drive lost data: build it again."
+        report.fault(Code.MANIFEST_PADDING, "manifest", what, advice, Place(offset=end, size=padding))
+
+
+# -- the table -------------------------------------------------------------------------------------------------------
+
+
+def _table(
+    drive: SizedReadable, sector: int, manifest: Manifest | None, report: Report
+) -> tuple[Table, Sequence[Partition]]:
     """Check the table; return it and the partitions to look into, from the manifest when sector 0 is lost."""
+    nothing = Table("", MbrTable(b"", 0, (), ()), None, (), ())
+    is_image = bool(manifest and manifest.about.image_size)
+    if is_image and kind_at(drive, 0, drive.size) is not None:
+        return nothing, (whole_drive(drive, sector),)
     table = read_table(drive, sector)
     if table is None:
+        if is_image:
+            return nothing, ()
         sealed = (
             "It was not finished, or sector 0 was lost."
             if manifest
             else "It was never finished, or it is not an installer drive."
         )
-        report.fault("table", "sector 0 carries no partition table.", f"{sealed} {_REBUILD}")
-        return Table("", MbrTable(b"", 0, (), ()), None, (), ()), _partitions_of(manifest, sector) if manifest else ()
+        what = "sector 0 carries no partition table."
+        report.fault(Code.TABLE_MISSING, "table", what, f"{sealed} {_REBUILD}", Place(offset=0, size=sector))
+        return nothing, _partitions_of(manifest, sector) if manifest else ()
     signature = table.gpt.disk if table.gpt else f"{table.mbr.disk_signature:08X}"
     report.looked_at.append(
         f"table: {table.style.upper()}, partitions in use: {len(table.partitions)}, signature {signature}"
     )
+    if is_image:  # as the image has it: what is odd about it is no fault of the drive
+        for fault in table.faults:
+            what = f"{fault}, as in the image."
+            report.note(Code(fault.code), "table", what, Place(fault.partition))
+        return table, table.partitions
     for fault in table.faults:
-        report.fault("table", fault + ".", _REBUILD)
+        report.fault(Code(fault.code), "table", f"{fault}.", _REBUILD, Place(fault.partition))
     if table.style == "mbr" and table.mbr.disk_signature == 0:
-        report.fault(
-            "table", "the disk signature is 0.", "Windows will not tell this drive from others: build it again."
-        )
+        advice = "Windows will not tell this drive from others: build it again."
+        report.fault(Code.TABLE_SIGNATURE, "table", "the disk signature is 0.", advice, Place(offset=440, size=4))
     actives = sum(partition.active for partition in table.partitions)
     if actives > 1:
-        report.fault("table", f"{actives} partitions are active.", "One must be: build the drive again.")
-    return table, [partition for partition in table.partitions if partition.may_hold_volume]
+        what, advice = f"{actives} partitions are active.", "One must be: build the drive again."
+        report.fault(Code.TABLE_SEVERAL_ACTIVE, "table", what, advice, Place(offset=446, size=64))
+    return table, table.partitions
+
+
+def whole_drive(drive: SizedReadable, sector: int) -> Partition:
+    """Return a partition over all of a drive without a table."""
+    return Partition(1, 0, drive.size // sector, False, True, "no table")
 
 
 def _partitions_of(manifest: Manifest, sector: int) -> list[Partition]:
     """Return the partitions the manifest tells of, to check a drive whose sector 0 is lost."""
     about = manifest.about
-    starts = sorted(volume.offset for volume in about.volumes)
-    ends = [*starts[1:], about.drive_size]
-    copies = {note.offset + sector for note in about.regions if note.kind == "bootcopy"}  # an NTFS volume ends with it
+    notes = sorted(about.volumes, key=lambda volume: volume.offset)
+    limits = [*(note.offset for note in notes[1:]), about.drive_size]
     found = []
-    for number, (start, limit) in enumerate(zip(starts, ends, strict=True), 1):
-        end = min((copy for copy in copies if start < copy <= limit), default=limit)
-        if start < end:
-            found.append(Partition(number, start // sector, (end - start) // sector, False, True))
+    for number, (note, limit) in enumerate(zip(notes, limits, strict=True), 1):
+        regions = [(str(r.kind), r.offset, r.size) for r in about.regions if note.offset <= r.offset < limit]
+        end = min(KINDS[note.file_system].partition_end(regions, limit), limit)
+        if note.offset < end:
+            first, count = note.offset // sector, (end - note.offset) // sector
+            found.append(Partition(number, first, count, False, True, "by the manifest"))
     return found
 
 
-def _volume(drive: Medium, partition: Partition, sector: int, report: Report) -> FoundVolume | None:
+# -- volumes ---------------------------------------------------------------------------------------------------------
+
+
+def _volumes(drive: SizedReadable, partitions: Sequence[Partition], sector: int, report: Report) -> list[FoundVolume]:
+    """Read and check the volumes of all partitions that hold one, or should by their type."""
+    found: list[FoundVolume] = []
+    for partition in partitions[:_MOST_VOLUMES]:
+        offset = partition.first_lba * sector
+        size = min(partition.sector_count * sector, drive.size - offset)
+        kind = kind_at(drive, offset, size) if size >= 512 else None
+        if kind is None and not partition.expects_volume:
+            report.unknown.append(f"partition {partition.number} ({partition.type_shown}) is not looked into.")
+            continue
+        volume = _volume(drive, partition, offset, size, sector, report)
+        if volume is not None:
+            found.append(volume)
+    if len(partitions) > _MOST_VOLUMES:
+        count = len(partitions)
+        report.unknown.append(f"{count - _MOST_VOLUMES} of its {count} partitions were not looked into.")
+    return found
+
+
+def _volume(
+    drive: SizedReadable, partition: Partition, offset: int, size: int, sector: int, report: Report
+) -> FoundVolume | None:
     """Read and check the volume in a partition; None, with a fault noted, when there is none."""
-    offset = partition.first_lba * sector
-    size = min(partition.sector_count * sector, drive.size - offset)
-    found: FoundVolume
+    number = partition.number
     if size >= 512 and drive.read_at(offset + 3, 8) == b"EXFAT   ":
-        report.unknown.append(f"Partition {partition.number} holds an exFAT volume, which is not read here.")
+        report.unknown.append(f"partition {number} holds an exFAT volume, which is not read here.")
         return None
     try:
-        volume = open_volume(drive, offset, size)
-        if isinstance(volume, NtfsVolume):
-            on_ntfs, free = check_ntfs(volume, partition.first_lba, size // sector, report)
-            found = FoundNtfs(partition, volume, on_ntfs)
-        else:
-            on_fat32, free = check_fat32(volume, partition.first_lba, report)
-            found = FoundFat32(partition, volume, on_fat32)
+        kind, volume = open_volume(drive, offset, size)
+        entries, free = CHECKERS[kind.name].check(volume, partition, size // sector, report)
         label = volume.label()
     except VolumeError as error:
-        report.fault("boot sectors", error.message, _REBUILD)
+        report.fault(Code.VOLUME_UNREADABLE, "boot sectors", error.message, _REBUILD, Place(number, offset, 512))
         return None
     except KeystoneError as error:
-        report.fault("folders", error.message, _REBUILD)
+        report.fault(Code.FOLDERS_UNREADABLE, "folders", error.message, _REBUILD, Place(number, offset, size))
         return None
-    folders = sum(entry.is_folder for entry in found.entries)
-    kind = "NTFS" if isinstance(found, FoundNtfs) else "FAT32"
-    report.volumes.append(VolumeSummary(kind, label, offset, len(found.entries) - folders, folders - 1, free))
-    return found
+    if not partition.expects_volume:
+        what = f"partition {number} holds {kind.shown}, but is marked as {partition.type_shown}."
+        report.note(Code.PARTITION_TYPE, "table", what, Place(number))
+    folders = sum(entry.is_folder for entry in entries)
+    files = len(entries) - folders
+    report.volumes.append(VolumeSummary(kind.shown, label, offset, files, folders - 1, free))
+    return FoundVolume(partition, kind, volume, entries)

@@ -1,14 +1,33 @@
-"""What a check found, in words that say what to do."""
+"""What a check found, in words that say what to do, and in codes for programs."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, field
 from typing import Literal
 
-from ..planning.plan import Outlook
+from ..starting.outlook import Outlook
+from .codes import Code
 
-Level = Literal["fault", "used", "note"]
-"""fault: something is wrong; used: changed by a host that used the healthy drive; note: worth knowing."""
+Level = Literal["fault", "start", "used", "note"]
+"""fault: something is wrong; start: healthy, but some firmware will not start it; used: changed by a computer that used the
+healthy drive; note: worth knowing."""
+
+
+@dataclass(frozen=True)
+class Place:
+    """What a finding refers to, as far as it can be named."""
+
+    volume: int | None = None
+    """Number of its partition."""
+    offset: int | None = None
+    """First byte on the drive."""
+    size: int | None = None
+    """Bytes."""
+    file: str = ""
+    """Path on the volume."""
+
+
+NOWHERE = Place()
 
 
 @dataclass(frozen=True)
@@ -16,10 +35,12 @@ class Finding:
     """One thing found."""
 
     level: Level
+    code: Code
     area: str
-    """table, manifest, boot sectors, FAT, file table, log, cluster map, folders, files or start."""
+    """table, manifest, boot sectors, FAT, file table, log, cluster map, folders, files, image or start."""
     what: str
     advice: str = ""
+    place: Place = NOWHERE
 
 
 @dataclass(frozen=True)
@@ -45,7 +66,7 @@ class Report:
     volumes: list[VolumeSummary] = field(default_factory=list)
     """In the order they lie on the drive."""
     bytes_checked: int = 0
-    """Bytes held against the manifest."""
+    """Bytes compared with the manifest."""
     starts: tuple[Outlook, ...] = ()
     looked_at: list[str] = field(default_factory=list)
     """What was examined, a line each."""
@@ -57,14 +78,24 @@ class Report:
         """True when nothing is wrong."""
         return not any(finding.level == "fault" for finding in self.findings)
 
-    def fault(self, area: str, what: str, advice: str) -> None:
+    @property
+    def exit_code(self) -> int:
+        """What the program ends with: 1 when something is wrong, or when nothing starts it."""
+        starts_nowhere = any(finding.code == Code.START_NOTHING for finding in self.findings)
+        return 0 if self.healthy and not starts_nowhere else 1
+
+    def fault(self, code: Code, area: str, what: str, advice: str, place: Place = NOWHERE) -> None:
         """Note something that is wrong."""
-        self.findings.append(Finding("fault", area, what, advice))
+        self.findings.append(Finding("fault", code, area, what, advice, place))
 
-    def used(self, area: str, what: str) -> None:
-        """Note what a host changed by using the drive."""
-        self.findings.append(Finding("used", area, what))
+    def start(self, code: Code, what: str, advice: str, place: Place = NOWHERE) -> None:
+        """Note why some firmware will not start a healthy drive."""
+        self.findings.append(Finding("start", code, "start", what, advice, place))
 
-    def note(self, area: str, what: str) -> None:
+    def used(self, area: str, what: str, place: Place = NOWHERE) -> None:
+        """Note what a computer changed by using the drive."""
+        self.findings.append(Finding("used", Code.CONTENT_USED, area, what, "", place))
+
+    def note(self, code: Code, area: str, what: str, place: Place = NOWHERE) -> None:
         """Note something worth knowing."""
-        self.findings.append(Finding("note", area, what))
+        self.findings.append(Finding("note", code, area, what, "", place))

@@ -8,13 +8,13 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
 from ..drives.host import Span
-from ..drives.retrying import Retrying
 from ..errors import DriveError, Interrupted, KeystoneError, ProtectError
 from .show import console
 from .targets import Chosen
 
 if TYPE_CHECKING:
     from ..sources.source import Source
+    from ..work import RetryingMedium
 
 HOW_TO_START = (
     "To start a machine from it: plug it in, switch the machine on and call its boot menu, mostly by pressing F12, F11, F9, F8 or Esc "
@@ -22,11 +22,11 @@ HOW_TO_START = (
 )
 
 
-def tell_system(chosen: Chosen, medium: Retrying, partitions: Sequence[Span]) -> list[str]:
+def tell_system(chosen: Chosen, medium: RetryingMedium, partitions: Sequence[Span]) -> list[str]:
     """Let the system look at the new table of an open drive; return what is to be said of it."""
     if chosen.host is None:
         return []
-    told = chosen.host.tell_of_table(medium.medium, partitions)
+    told = chosen.host.tell_of_table(medium.opened, partitions)
     return [told] if told else []
 
 

@@ -8,14 +8,19 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..units import SECTOR_SIZES, exact_size, shown_size
-from .options import bay_option, certificates, complete_drive, json_option, trust_option, verbose_option
+from .options import bay_option, complete_drive, json_option, machine_of, trust_option, verbose_option
 from .show import Stages, console, emit_json, facts, heading, starts
 from .targets import existing, reading
 
 if TYPE_CHECKING:
     from ..checking.report import Report
 
-_MARKS = {"fault": ("FAULT", "bold red"), "used": ("used", "bold yellow"), "note": ("note", "cyan")}
+_MARKS = {
+    "fault": ("FAULT", "bold red"),
+    "start": ("start", "bold yellow"),
+    "used": ("used", "bold yellow"),
+    "note": ("note", "cyan"),
+}
 
 
 @click.command(
@@ -48,12 +53,12 @@ def command(
     with reading(chosen) as medium, Stages(quiet=as_json) as stages:
         medium.forget_cache()
         known = sector_size or (chosen.drive.sector_size if chosen.drive else None)
-        report = check_drive(medium, stages, sector_size=known, trusted=certificates(trust))
+        report = check_drive(medium, stages, sector_size=known, machine=machine_of(trust), kept=chosen.shelf().get())
     if as_json:
         emit_json("check", {"drive": str(chosen.path), **report_body(report)})
     else:
         show_report(report, chosen.name, verbose=verbose)
-    return 0 if report.healthy else 1
+    return report.exit_code
 
 
 def report_body(report: Report) -> dict[str, Any]:
@@ -93,7 +98,7 @@ def show_report(report: Report, name: str, *, verbose: bool) -> None:
         if finding.advice:
             out.print(f"          What next: {finding.advice}", style="dim")
     for line in report.unknown:
-        out.print(f"  Not known: {line}", style="yellow")
+        out.print(f"  Unknown: {line}", style="yellow")
     if report.starts:
         heading(out, "Starts on")
         starts(out, report.starts)
@@ -103,6 +108,6 @@ def show_report(report: Report, name: str, *, verbose: bool) -> None:
         out.print(f"{faults} fault{'s' if faults > 1 else ''} found.", style="bold red")
     else:
         out.print(
-            "No faults found." if not report.unknown else "No faults found, as far as this can be known.",
+            "No faults found." if not report.unknown else "No faults found in what could be checked.",
             style="bold green",
         )

@@ -106,7 +106,7 @@ def _patient(medium: OpenMedium) -> OpenMedium:
     """A failing place is a result here, not an obstacle: it is tried once more and no longer."""
     from ..drives.retrying import Retrying
 
-    return Retrying(medium.medium, pauses=(0.05,), most=1 << 30) if isinstance(medium, Retrying) else medium
+    return Retrying(medium.opened, pauses=(0.05,), most=1 << 30) if isinstance(medium, Retrying) else medium
 
 
 def _body(found: Gauged) -> dict[str, Any]:

@@ -13,9 +13,11 @@ from .options import json_option, source_options, verbose_option
 from .show import Stages, console, emit_json, facts, grid, heading
 
 if TYPE_CHECKING:
-    from ..sources.source import Source, SourceFacts
+    from ..building.request import Request
+    from ..families.facts import SourceFacts
+    from ..sources.source import Source
 
-_FAMILIES = {"windows-setup": "Windows setup", "unknown": "not an installer that is known here"}
+_UNKNOWN = "not an installer that is known here"
 
 
 @click.command(
@@ -33,11 +35,13 @@ def command(
     source: Path, added: tuple[Path, ...], sha256: str | None, verify_source: bool, as_json: bool, verbose: bool
 ) -> None:
     """Tell what SOURCE (a disc image or folder) is: editions, architectures, loaders, files too large for FAT32."""
-    from ..sources.source import open_source
+    from ..building.request import Request
+    from ..families.choices import Choices
+    from ..families.families import facts_of
 
-    opened = open_source(source, added)
+    opened = open_with_progress(Request(path=source, choices=Choices(), added=added), quiet=as_json)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
-    found = opened.facts
+    found = facts_of(opened)
     needed, refusal = needs(opened)
     if as_json:
         body = {"source": str(source), "facts": _as_dict(found), "fingerprint": opened.fingerprint, "proofs": proofs}
@@ -90,8 +94,8 @@ def command(
 def needs(source: Source) -> tuple[int | None, str]:
     """Return the bytes a drive must have when everything is decided by the tool, or None and why none can be built."""
     from ..families.choices import Choices
-    from ..planning.plan import DriveShape
-    from ..planning.rules import make_plan
+    from ..families.family import DriveShape
+    from ..planning.make import make_plan
 
     try:
         return make_plan(source, Choices(), DriveShape("any drive", None)).needed, ""
@@ -99,9 +103,17 @@ def needs(source: Source) -> tuple[int | None, str]:
         return None, str(error)
 
 
+def open_with_progress(request: Request, *, quiet: bool) -> Source:
+    """Open what is asked for; a source that has to be measured first says how far it is."""
+    from ..building.request import open_requested
+
+    with Stages(quiet=quiet) as stages:
+        return open_requested(request, stages)
+
+
 def prove(source: Source, sha256: str | None, wanted: bool, *, quiet: bool) -> list[str]:
     """Verify the source as asked; return one line for each proof."""
-    from ..sources.source import verify_source
+    from ..families.proving import verify_source
 
     if sha256 is None and not wanted:
         return []
@@ -111,11 +123,13 @@ def prove(source: Source, sha256: str | None, wanted: bool, *, quiet: bool) -> l
 
 def show_source(source: Source, proofs: list[str]) -> None:
     """Print the facts every command shows of a source."""
-    found = source.facts
+    from ..families.families import facts_of, family_of
+
+    found, family = facts_of(source), family_of(source)
     out = console()
     rows = [
         ("Source", f"{source.path}, {found.form}"),
-        ("Family", _FAMILIES[found.family]),
+        ("Family", family.shown if family else _UNKNOWN),
         ("Label", found.label or "none"),
         ("Release", f"{found.release}, build {found.build}" if found.build else "not told"),
         ("Architectures", ", ".join(found.architectures) or "not told"),

@@ -12,6 +12,7 @@ from click.shell_completion import CompletionItem
 
 if TYPE_CHECKING:
     from ..drives.guards import Guard
+    from ..starting.trust import Machine
 
 _F = TypeVar("_F", bound=Callable[..., Any])
 
@@ -113,7 +114,6 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
     ("--edition", {"metavar": "NAME", "help": "Edition, where the purpose needs one."}),
     ("--waive", {"metavar": "LIST", "help": "Hardware checks of the installer to leave out."}),
 ]
-CHOICE_NAMES = tuple(name.removeprefix("--").replace("-", "_") for name, _ in _CHOICES)
 
 
 def choice_options(function: _F) -> _F:
@@ -134,13 +134,15 @@ def trust_option(function: _F) -> _F:
     )(function)
 
 
-def certificates(paths: tuple[Path, ...]) -> list[Any]:
-    """Read the certificates given with --trust."""
-    if not paths:
-        return []
+def machine_of(trusted: tuple[Path, ...]) -> Machine:
+    """Return what is known of the machine a drive is to start: the certificates given with --trust."""
+    from ..starting.trust import ANY_MACHINE, Machine
+
+    if not trusted:
+        return ANY_MACHINE
     from ..starting.authenticode import read_certificate
 
-    return [read_certificate(path) for path in paths]
+    return Machine([read_certificate(path) for path in trusted])
 
 
 def source_options(function: _F) -> _F:

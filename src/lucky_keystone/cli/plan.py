@@ -8,15 +8,14 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..units import exact_size, shown_size
-from .inspect import prove, show_source
+from .inspect import open_with_progress, prove, show_source
 from .options import (
-    CHOICE_NAMES,
     Size,
     bay_option,
-    certificates,
     choice_options,
     complete_drive,
     json_option,
+    machine_of,
     source_options,
     trust_option,
     verbose_option,
@@ -75,14 +74,14 @@ def command(
     **given: Any,
 ) -> None:
     """Decide how a drive would be built from SOURCE, and say why, where everything would lie, and where it would start."""
-    from ..planning.plan import DriveShape
-    from ..planning.rules import make_plan
-    from ..sources.source import open_source
+    from ..building.request import Request
+    from ..families.family import DriveShape
+    from ..planning.make import make_plan
 
-    opened = open_source(source, added)
+    opened = open_with_progress(Request(path=source, choices=choices_of(given), added=added), quiet=as_json)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
     shape = choose(drive, bay, sector_size).shape(size) if drive else DriveShape("new drive", size, sector_size or 512)
-    plan = make_plan(opened, choices_of(given), shape, trusted=certificates(trust))
+    plan = make_plan(opened, choices_of(given), shape, machine=machine_of(trust))
     if save:
         from ..planning.planfile import save_plan
 
@@ -101,9 +100,12 @@ def command(
             console().print(f"\n{what}: {path}")
 
 
+_BY = {"you": "you", "plan": "the plan", "tool": ""}
+
+
 def choices_of(given: dict[str, Any]) -> Choices:
     """Return the choices among a command's options."""
-    from ..families.choices import Choices
+    from ..families.choices import CHOICE_NAMES, Choices
 
     return Choices(**{name: given[name] for name in CHOICE_NAMES})
 
@@ -117,7 +119,7 @@ def plan_body(plan: Plan) -> dict[str, Any]:
         "drive": msgspec.to_builtins(plan.drive),
         "choices": msgspec.to_builtins(plan.choices),
         "decisions": msgspec.to_builtins(plan.decisions),
-        "layout": msgspec.to_builtins(plan.areas),
+        "layout": [{"name": area.name, **msgspec.to_builtins(area)} for area in plan.areas],
         "splits": msgspec.to_builtins(plan.splits),
         "needed": plan.needed,
         "free": plan.free,
@@ -132,7 +134,7 @@ def show_plan(plan: Plan, *, layout: bool, verbose: bool) -> None:
     heading(out, "Decisions")
     table = grid("", "", "Reason", "By")
     for decision in plan.decisions:
-        table.add_row("  " + decision.topic, decision.value, decision.reason, "you" if decision.chosen else "")
+        table.add_row("  " + decision.topic, decision.value, decision.reason, _BY[decision.by])
     out.print(table)
     if layout:
         _show_layout(plan)

@@ -21,7 +21,7 @@ from ..units import shown_size
 from .text import visible
 
 if TYPE_CHECKING:
-    from ..planning.plan import Outlook
+    from ..starting.outlook import Outlook
 
 _UNFOLDED = 400  # columns without a terminal: every row stays one line
 _STYLES = {"starts": "bold green", "will not start": "bold red", "not known": "bold yellow"}
@@ -78,7 +78,7 @@ def grid(*columns: str) -> Table:
 
 def starts(out: Console, rows: tuple[Outlook, ...]) -> None:
     """Print the forecast or what a drive starts on."""
-    from ..planning.plan import without_repeats
+    from ..starting.outlook import without_repeats
 
     rows = tuple(without_repeats(rows))
     width = max((len(row.firmware) for row in rows), default=0) + 2

@@ -23,7 +23,8 @@ from ..errors import KeystoneError, NotYet, ProtectError, UsageError
 from ..units import exact_size
 
 if TYPE_CHECKING:
-    from ..planning.plan import DriveShape
+    from ..families.family import DriveShape
+    from ..shopshelf import ShopShelf
 
 
 @dataclass(frozen=True)
@@ -52,9 +53,17 @@ class Chosen:
 
     def shape(self, size: int | None) -> DriveShape:
         """What planning needs to know; `size` (bytes) is for an image file to be made."""
-        from ..planning.plan import DriveShape
+        from ..families.family import DriveShape
 
         return DriveShape(self.name, self.size if self.exists else size, self.sector_size)
+
+    def shelf(self) -> ShopShelf:
+        """What this computer keeps for the drive where the drive itself has no room."""
+        from ..shopshelf import ShopShelf
+
+        drive = self.drive
+        name = f"{drive.model}|{drive.serial}|{drive.size}" if drive else f"file|{self.path.resolve()}"
+        return ShopShelf(name)
 
 
 def host_of(bay: Path | None) -> Host:

@@ -12,7 +12,8 @@ from pathlib import Path
 from ..building.stream import stream_regions
 from ..content import Literal, Tell, Zeros
 from ..drives.image_file import ImageFile
-from ..extents import Extent, Region, align_up, region
+from ..extents import Extent, align_up
+from ..regions import Region, RegionKind, region
 from ..sources import udf_records as udf
 from ..sources.iso_records import FLAG_FOLDER, SECTOR, TERMINATOR, DirectoryRecord, VolumeDescriptor
 from ..tree import File, Folder
@@ -69,7 +70,7 @@ def _compose(root: Folder, label: str, moment: datetime) -> tuple[list[Region], 
     end = (_PARTITION + block) * SECTOR
     extents.append(Extent(end, Zeros((sectors - 1) * SECTOR - end)))
     extents.append(Extent((sectors - 1) * SECTOR, Literal(_anchor(sectors - 1))))
-    return [region("files", extents)], sectors * SECTOR
+    return [region(RegionKind.FILES, extents)], sectors * SECTOR
 
 
 # -- UDF -------------------------------------------------------------------------------------------------------------

@@ -7,8 +7,7 @@ from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..tables.gpt import read_gpt
 from ..tables.mbr import read_mbr
 from ..units import shown_size
-from ..volumes.ntfs.read import NtfsVolume
-from ..volumes.opening import open_volume
+from ..volumes.kinds import open_volume
 from .medium import Medium
 
 _LOOKED_AT = 1 << 20  # bytes at either end
@@ -75,8 +74,8 @@ def _partition(drive: Medium, kind: int, offset: int, size: int) -> str:
 
 def _volume(drive: Medium, offset: int, size: int) -> str:
     """File system and label of the volume there. Raises VolumeError when none can be read."""
-    volume = open_volume(drive, offset, size)
-    return f"{'NTFS' if isinstance(volume, NtfsVolume) else 'FAT32'} '{volume.label()}'"
+    kind, volume = open_volume(drive, offset, size)
+    return f"{kind.shown} '{volume.label()}'"
 
 
 def _through_gpt(drive: Medium, sector_size: int) -> str:

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from enum import Enum
+from pathlib import Path
 
 from ..errors import ProtectError
 from ..units import exact_size
@@ -162,3 +163,13 @@ def refuse_changed_handle(confirmed: Drive, opened: object) -> None:
             f"What was opened as {confirmed.path} is not drive {confirmed.tag} ({confirmed.model}, {exact_size(confirmed.size)}).",
             advice="Drives were plugged in or out meanwhile: list them again.",
         )
+
+
+def refuse_source_as_target(sources: Collection[Path], target_path: Path) -> None:
+    """Raise ProtectError when the target is one of the sources itself, or a file in a folder that is built from."""
+    target = target_path.resolve()
+    for path in (source.resolve() for source in sources):
+        if target == path or path in target.parents:
+            raise ProtectError(
+                f"{target_path} is the source itself or lies in it.", advice="Choose another drive or image file."
+            )

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from blake3 import blake3
 
-from ..building.feed import aligned_buffer
+from ..buffers import aligned_buffer
 from ..content import Tell
 from .medium import Medium
 

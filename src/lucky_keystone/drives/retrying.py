@@ -22,31 +22,31 @@ class Retrying:
     """A medium whose passing failures are tried again; `retries` counts them."""
 
     def __init__(self, medium: OpenMedium, *, pauses: Sequence[float] = PAUSES, most: int = MOST) -> None:
-        self.medium, self.size = medium, medium.size
+        self.opened, self.size = medium, medium.size
         self.retries = 0
         self._pauses, self._most = tuple(pauses), most
 
     def write_at(self, offset: int, data: memoryview) -> None:
-        self._attempt(lambda: self.medium.write_at(offset, data))
+        self._attempt(lambda: self.opened.write_at(offset, data))
 
     def write_zeros(self, offset: int, size: int) -> None:
-        self._attempt(lambda: self.medium.write_zeros(offset, size))
+        self._attempt(lambda: self.opened.write_zeros(offset, size))
 
     def readinto_at(self, offset: int, view: memoryview) -> None:
-        self._attempt(lambda: self.medium.readinto_at(offset, view))
+        self._attempt(lambda: self.opened.readinto_at(offset, view))
 
     def read_at(self, offset: int, size: int) -> bytes:
-        return self._attempt(lambda: self.medium.read_at(offset, size))
+        return self._attempt(lambda: self.opened.read_at(offset, size))
 
     def flush(self) -> None:
         """Flush, once: what a failed flush has lost stays lost, and a second one would say that all is well."""
-        self.medium.flush()
+        self.opened.flush()
 
     def forget_cache(self) -> None:
-        self.medium.forget_cache()
+        self.opened.forget_cache()
 
     def close(self) -> None:
-        self.medium.close()
+        self.opened.close()
 
     def _attempt(self, action: Callable[[], _T]) -> _T:
         for pause in self._pauses:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import reduce
 from typing import Literal
 
-from ..building.feed import aligned_buffer
+from ..buffers import aligned_buffer
 from ..content import Tell
 from ..drives.medium import Medium
 from .capacity import Capacity, look_for_repetition, probe_capacity

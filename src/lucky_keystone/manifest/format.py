@@ -1,41 +1,51 @@
-"""The manifest: hashes of all that was written, kept on the drive behind sector 0 (see docs/formats.md).
+"""The manifest: hashes of all that was written, kept on the drive or beside it (see docs/formats.md).
 
 header   512 bytes    sizes, hash of what follows, hash of the header itself
 about    JSON         where the bytes came from, the regions, and what a host may change
 hashes   32 bytes for each block of up to 4 MiB of each region, in order (BLAKE3)
+
+Two formats are written: LKEYMAN2 where it can say all there is, so that earlier versions of the program check the drive
+too, and LKEYMAN3 for drives without volumes of ours (raw images) or with more than four.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
-from typing import Annotated, Any, Literal, Protocol
+from dataclasses import dataclass, replace
+from typing import Any, Literal
 
 import msgspec
 from blake3 import blake3
 
-from ..content import BLOCK
+from ..content import BLOCK, SizedReadable
 from ..errors import KeystoneError
 from ..record import Record, RecordError, raw, record, u32, u64
-from .room import manifest_offset
-from .unfinished import MAGIC as PROGRESS_MAGIC
+from ..regions import RegionKind
+from ..volumes.note import U63, AnyNote
+from .room import HASH_SIZE, end_place, front_places
+from .unfinished import MAGIC as UNFINISHED_MAGIC
 
-MAGIC = b"LKEYMAN2"
+MAGIC_2, MAGIC_3 = b"LKEYMAN2", b"LKEYMAN3"
 _EARLIER_MAGIC = b"LKEYMAN1"
-HASH_SIZE = 32
 _MOST_ABOUT = 64 << 20
-MOST_REGIONS = 64
+_MOST_VOLUMES_2 = 4
+_MOST_REGIONS_2 = 64
+MOST_REGIONS = 4096
 
 
 class ManifestError(KeystoneError):
     """A manifest is there but cannot be used."""
 
 
+class EarlierManifest(ManifestError):
+    """A manifest of a format that is no longer read: the drive may well be whole."""
+
+
 @record(size=512)
 class ManifestHeader(Record):
     """First 512 bytes of the manifest, all numbers little endian."""
 
-    magic: bytes = raw(0, 8, "LKEYMAN2", default=MAGIC)
+    magic: bytes = raw(0, 8, "LKEYMAN2 or LKEYMAN3", default=MAGIC_2)
     about_size: int = u64(8, "bytes of the JSON text behind the header")
     hash_count: int = u64(16, "hashes behind the JSON text")
     block_size: int = u32(24, "bytes each hash covers at most", default=BLOCK)
@@ -45,46 +55,12 @@ class ManifestHeader(Record):
     header_hash: bytes = raw(480, 32, "BLAKE3 of the 480 bytes before", default=bytes(32))
 
 
-U32 = Annotated[int, msgspec.Meta(ge=0, lt=1 << 32)]
-U64 = Annotated[int, msgspec.Meta(ge=0)]
-U63 = Annotated[int, msgspec.Meta(ge=0, le=(1 << 63) - 1)]
-"""Numbers of the text are held to what they can be: a manifest may be forged, hashes and all."""
-
-
 class RegionNote(msgspec.Struct, frozen=True):
     """Where a region lies, in bytes."""
 
-    kind: Literal[
-        "table", "gpt", "reserved", "fat1", "fat2", "boot", "mft", "log", "bitmap", "folders", "files", "bootcopy"
-    ]
-    """Of a table; of a FAT32 volume up to fat2; of an NTFS volume up to bitmap; folders and files of both."""
+    kind: RegionKind
     offset: U63
     size: U63
-
-
-class VolumeNote(msgspec.Struct, frozen=True):
-    """What must be known to tell a host's changes from damage."""
-
-    offset: U63
-    file_system: Literal["fat32", "ntfs"]
-    label: str
-    serial: U64
-    next_free_cluster: U32
-    free_clusters: U32
-    folders: list[tuple[U32, U32]]
-    """First cluster and bytes of entries of each folder, in the order they lie on the volume."""
-    holes: list[tuple[U32, U32]] = []
-    """First cluster and count of free clusters below `next_free_cluster`, as an update leaves them."""
-    records: bytes = b""
-    """Of an NTFS volume: four bytes for each file record (base64 in the text); see volumes/ntfs/essence.py."""
-
-    def free_runs(self) -> list[tuple[int, int]]:
-        """Return (first cluster, count) of what was free when the drive was built; the last run goes beyond the volume."""
-        return [*self.holes, (self.next_free_cluster, 1 << 28)]
-
-    def was_free(self, cluster: int) -> bool:
-        """True for a cluster that nothing was in when the drive was built."""
-        return any(first <= cluster < first + count for first, count in self.free_runs())
 
 
 class SourceNote(msgspec.Struct, frozen=True):
@@ -103,11 +79,14 @@ class About(msgspec.Struct, frozen=True):
     identity: str
     drive_size: U63
     sector_size: Literal[512, 4096]
-    volumes: Annotated[list[VolumeNote], msgspec.Meta(min_length=1, max_length=4)]
+    volumes: list[AnyNote]
     regions: list[RegionNote]
-    table: Literal["mbr", "gpt"] = "mbr"
+    table: Literal["mbr", "gpt", "none"] = "mbr"
+    """none: the image brought its own, or has none."""
     build: str = ""
-    """The drive's fingerprint in hexadecimal: tells a build that goes on, or an update, whether it is the same drive."""
+    """The drive's fingerprint in hexadecimal: tells a build that continues, or an update, whether it is the same drive."""
+    image_size: U63 = 0
+    """Bytes of a raw image, from the drive's first one on; 0 for a drive that was composed."""
 
 
 @dataclass(frozen=True)
@@ -118,18 +97,16 @@ class Manifest:
     hashes: bytes
     stored_size: int
     """Bytes of header, JSON and hashes together."""
+    place: int | None = None
+    """Byte of the drive where it begins; None when it is kept elsewhere."""
 
     def blocks(self) -> Iterator[tuple[RegionNote, int, int, bytes]]:
         """Yield (region, offset on the drive, size, hash) of every block, in rising order within each region."""
         number = 0
         for note in self.about.regions:
             for start in range(0, note.size, BLOCK):
-                yield (
-                    note,
-                    note.offset + start,
-                    min(BLOCK, note.size - start),
-                    self.hashes[32 * number : 32 * number + 32],
-                )
+                digest = self.hashes[HASH_SIZE * number : HASH_SIZE * (number + 1)]
+                yield note, note.offset + start, min(BLOCK, note.size - start), digest
                 number += 1
 
 
@@ -141,57 +118,111 @@ def block_count(size: int) -> int:
 def pack_manifest(
     about: dict[str, Any], regions: Sequence[tuple[str, int, int]], hashes: Sequence[bytes], room: int
 ) -> bytes:
-    """Return the manifest as it stands on the drive, padded with zeros to `room` bytes."""
+    """Return the manifest as it stands on the drive, padded with zeros to `room` bytes; not padded when `room` is 0."""
     text = msgspec.json.encode({**about, "regions": [{"kind": k, "offset": o, "size": s} for k, o, s in regions]})
     body = text + b"".join(hashes)
-    bare = ManifestHeader(about_size=len(text), hash_count=len(hashes), body_hash=blake3(body).digest()).pack()
+    bare = ManifestHeader(
+        magic=_oldest_format_for(about, regions),
+        about_size=len(text),
+        hash_count=len(hashes),
+        body_hash=blake3(body).digest(),
+    ).pack()
     head = bare[:480] + blake3(bare[:480]).digest()
-    if len(head) + len(body) > room:
+    if room and len(head) + len(body) > room:
         raise AssertionError(f"the manifest has {len(head) + len(body)} bytes, {room} were kept for it")
     return (head + body).ljust(room, b"\0")
 
 
-class _Readable(Protocol):
-    size: int
-
-    def read_at(self, offset: int, size: int) -> bytes: ...
-
-
-def read_manifest(drive: _Readable, sector_size: int) -> Manifest | None:
-    """Read the manifest, behind sector 0 or a GPT; None when there is none. Raises ManifestError when it is damaged."""
-    places = (manifest_offset(table, sector_size) for table in ("mbr", "gpt"))
-    found = (_read_at(drive, place) for place in places if place + ManifestHeader.SIZE <= drive.size)
-    return next((manifest for manifest in found if manifest is not None), None)
+def _oldest_format_for(about: dict[str, Any], regions: Sequence[tuple[str, int, int]]) -> bytes:
+    fits = 1 <= len(about["volumes"]) <= _MOST_VOLUMES_2 and len(regions) <= _MOST_REGIONS_2
+    return MAGIC_2 if fits and about["table"] != "none" else MAGIC_3
 
 
-def _read_at(drive: _Readable, place: int) -> Manifest | None:
-    head = drive.read_at(place, ManifestHeader.SIZE)
+def read_manifest(drive: SizedReadable, sector_size: int) -> Manifest | None:
+    """Read the manifest of a drive; None when there is none. Raises ManifestError when it is damaged.
+
+    At the drive's end first: where a raw image was written, what stands in front is the image's.
+    """
+    at_end = end_place(drive.size, sector_size)
+    trouble: ManifestError | None = None
+    for place in (at_end, *front_places(sector_size)):
+        if not 0 < place <= drive.size - ManifestHeader.SIZE:
+            continue
+        try:
+            found = _read_at(drive, place)
+        except ManifestError as error:
+            trouble = trouble or error
+            continue
+        if found is not None and (place != at_end or found.about.image_size):
+            return found
+    if trouble is not None:
+        raise trouble
+    return None
+
+
+def unpack_manifest(data: bytes, drive_size: int) -> Manifest:
+    """Read a manifest that was kept elsewhere. Raises ManifestError."""
+    found = _parse(_Kept(data), 0, drive_size)
+    if found is None:
+        raise ManifestError("it is no manifest")
+    return found
+
+
+@dataclass(frozen=True)
+class _Kept:
+    data: bytes
+
+    @property
+    def size(self) -> int:
+        return len(self.data)
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        return self.data[offset : offset + size]
+
+
+def _read_at(drive: SizedReadable, place: int) -> Manifest | None:
+    found = _parse(drive, place, drive.size)
+    return None if found is None else replace(found, place=place)
+
+
+def _parse(holder: SizedReadable, place: int, drive_size: int) -> Manifest | None:
+    head = holder.read_at(place, ManifestHeader.SIZE)
     try:
         header = ManifestHeader.unpack(head)
     except RecordError as error:
         raise ManifestError(str(error)) from error
-    if head[:8] == PROGRESS_MAGIC:
+    if head[:8] == UNFINISHED_MAGIC:
         return None
     if blake3(head[:480]).digest() != header.header_hash:
-        if header.magic != MAGIC:
+        if header.magic not in (MAGIC_2, MAGIC_3):
             return None
         raise ManifestError("its header does not match its own hash")
-    whole = ManifestHeader.SIZE + header.about_size + HASH_SIZE * header.hash_count
-    most_hashes = drive.size // BLOCK + MOST_REGIONS
-    sizes_hold = header.about_size <= _MOST_ABOUT and header.hash_count <= most_hashes and place + whole <= drive.size
     if header.magic == _EARLIER_MAGIC:
-        raise ManifestError("it was written by an earlier version of this program, which told of one volume only")
-    if header.magic != MAGIC or header.block_size != BLOCK or not sizes_hold:
+        raise EarlierManifest("it was written by an earlier version of this program")
+    whole = ManifestHeader.SIZE + header.about_size + HASH_SIZE * header.hash_count
+    most_hashes = drive_size // BLOCK + MOST_REGIONS
+    sizes_hold = header.about_size <= _MOST_ABOUT and header.hash_count <= most_hashes and place + whole <= holder.size
+    if header.magic not in (MAGIC_2, MAGIC_3) or header.block_size != BLOCK or not sizes_hold:
         raise ManifestError("its header holds sizes that cannot be")
-    body = drive.read_at(place + ManifestHeader.SIZE, whole - ManifestHeader.SIZE)
+    body = holder.read_at(place + ManifestHeader.SIZE, whole - ManifestHeader.SIZE)
     if blake3(body).digest() != header.body_hash:
         raise ManifestError("its text or hashes do not match their hash")
     try:
         about = msgspec.json.decode(body[: header.about_size], type=About)
     except msgspec.DecodeError as error:
         raise ManifestError(f"its text cannot be read ({error})") from error
+    _refuse_impossible(about, header, drive_size)
+    return Manifest(about, body[header.about_size :], whole)
+
+
+def _refuse_impossible(about: About, header: ManifestHeader, drive_size: int) -> None:
+    """Raise ManifestError for a text that contradicts its header, its format or the drive."""
     if sum(block_count(note.size) for note in about.regions) != header.hash_count:
         raise ManifestError("the number of its hashes does not fit its regions")
-    if any(note.offset + note.size > drive.size for note in about.regions):
+    if any(note.offset + note.size > drive_size for note in about.regions):
         raise ManifestError("a region lies outside the drive")
-    return Manifest(about, body[header.about_size :], whole)
+    is_second = header.magic == MAGIC_2
+    if is_second and (not 1 <= len(about.volumes) <= _MOST_VOLUMES_2 or about.table == "none" or about.image_size):
+        raise ManifestError("its text says what its format cannot")
+    if not about.volumes and not about.image_size:
+        raise ManifestError("it tells of no volume and of no image")

@@ -1,1 +1,1 @@
-"""From facts, choices and a drive to a plan: decisions with their reasons, the layout, and the forecast."""
+"""From wishes and a drive to a plan: everything has its place and its reason. Knows no family and no file system."""

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from textwrap import shorten
 
@@ -12,47 +13,46 @@ from matplotlib.backends.backend_svg import FigureCanvasSVG
 from matplotlib.figure import Figure
 from matplotlib.patches import Polygon, Rectangle
 
+from ..areas import Area, Part
 from ..errors import UsageError, naming
 from ..invoker import give_to_user
+from ..starting.outlook import without_repeats
+from ..tables.styles import STYLES
 from ..units import exact_size, shown_size, sold_size
-from .plan import Area, Plan, without_repeats
-from .volumes import SHOWN
+from .plan import Plan
 
 _INK, _QUIET, _PAPER = "#1d2b2f", "#66757a", "#fbfaf6"
-_COLOURS = {
-    "seal": "#b3432b",
-    "GPT": "#c9713f",
-    "manifest": "#d9a441",
-    "boot sectors": "#7a5c99",
-    "FATs": "#3f7d8c",
-    "file table": "#3f7d8c",
-    "log": "#9fb8bd",
-    "cluster map": "#6d98a3",
-    "starter": "#4f6fa8",
-    "crossing": "#4f6fa8",
-    "folders": "#8aa84f",
-    "files": "#2f6b4f",
-    "kept clear": "#f3f1ea",
-    "free": "#e3e0d3",
-    "not used": "#ffffff",
-}
+_LIGHT = (Part.GAP, Part.FREE, Part.UNUSED)
 _VERDICTS = {"starts": "#2f6b4f", "will not start": "#b3432b", "not known": "#8c8567"}
-_MEANING = {
-    "seal": "first sector: table or its guard, first boot code",
-    "GPT": "the partition table; its copy ends the drive",
-    "manifest": "fingerprints, to check the drive later",
-    "kept clear": "so that the partition starts at a whole MiB",
-    "boot sectors": "code that old firmware (BIOS) starts",
-    "FATs": "which pieces belong to which file, twice",
-    "file table": "a record for each file: names and places",
-    "log": "where systems note what they are about to change",
-    "folders": "names and places of the files",
-    "files": "the installer's files",
-    "free": "room for your own files",
-    "not used": "outside the partition",
-}
-_LIGHT = ("kept clear", "free", "not used")
 _LARGEST = 6
+_NAMED = 6  # parts of the beginning that have room for their names
+
+
+@dataclass(frozen=True)
+class _Look:
+    colour: str
+    meaning: str
+    rank: int = 9
+    """Of the parts at the beginning those of the lowest ranks are named."""
+
+
+_LOOKS = {
+    Part.SEAL: _Look("#b3432b", "sector 0: partition table, first boot code", 0),
+    Part.GPT: _Look("#c9713f", "the partition table; its copy ends the drive", 6),
+    Part.MANIFEST: _Look("#d9a441", "fingerprints, to check the drive later", 1),
+    Part.GAP: _Look("#f3f1ea", "so that the partition starts at a whole MiB", 7),
+    Part.BOOT: _Look("#7a5c99", "code that old firmware (BIOS) starts", 2),
+    Part.FATS: _Look("#3f7d8c", "which pieces belong to which file, twice", 3),
+    Part.FILE_TABLE: _Look("#3f7d8c", "the MFT: a record for each file", 3),
+    Part.LOG: _Look("#9fb8bd", "where systems note what they are about to change", 5),
+    Part.CLUSTER_MAP: _Look("#6d98a3", "which clusters are in use"),
+    Part.FOLDERS: _Look("#8aa84f", "names and places of the files", 4),
+    Part.FILES: _Look("#2f6b4f", "the installer's files"),
+    Part.VOLUME: _Look("#4f6fa8", "a further volume"),
+    Part.IMAGE: _Look("#2f6b4f", "the image, byte for byte", 8),
+    Part.FREE: _Look("#e3e0d3", "room for your own files"),
+    Part.UNUSED: _Look("#ffffff", "outside the partitions"),
+}
 
 
 def draw_plan(plan: Plan, path: Path) -> None:
@@ -95,11 +95,15 @@ def _heading(axes: Axes, plan: Plan) -> None:
         _LEFT,
         90.3,
         f"{sold_size(size)} as sold, {shown_size(size)} as shown by systems  ·  "
-        f"volume '{plan.choices.label}'  ·  built from {plan.source.path.name}",
+        f"{_volume_name(plan)}built from {plan.source.path.name}",
         fontsize=11.5,
         color=_QUIET,
         va="center",
     )
+
+
+def _volume_name(plan: Plan) -> str:
+    return f"volume '{plan.main.wish.label}'  ·  " if plan.main else ""
 
 
 def _bar(
@@ -111,10 +115,10 @@ def _bar(
     for area in reversed(areas):  # thin ones in front stay on top
         left = _LEFT + (max(area.offset, start) - start) * scale
         right = max(_LEFT + (min(area.offset + area.size, end) - start) * scale, left + _HAIR)
-        edge = _QUIET if area.name in _LIGHT else _COLOURS[area.name]
+        edge = _QUIET if area.part in _LIGHT else _LOOKS[area.part].colour
         axes.add_patch(
             Rectangle(
-                (left, bottom), right - left, height, facecolor=_COLOURS[area.name], edgecolor=edge, linewidth=0.6
+                (left, bottom), right - left, height, facecolor=_LOOKS[area.part].colour, edgecolor=edge, linewidth=0.6
             )
         )
         placed.append((area, left, right))
@@ -126,7 +130,7 @@ def _whole_drive(axes: Axes, plan: Plan) -> None:
     axes.text(_LEFT, 85, "The whole drive, to scale", fontsize=13, color=_INK, weight="bold", va="center")
     for area, left, right in _bar(axes, plan.areas, 0, size, 71, 10):
         if right - left > 7:
-            light = area.name in _LIGHT
+            light = area.part in _LIGHT
             axes.text(
                 (left + right) / 2,
                 77.2,
@@ -146,20 +150,25 @@ def _whole_drive(axes: Axes, plan: Plan) -> None:
                 fontsize=10.5,
                 color=_INK if light else "white",
             )
-    start = next(area.offset for area in plan.areas if area.name == "boot sectors")
-    first, *further = plan.volumes
-    _bracket(axes, start, first.end, size)
-    kind = "basic data" if plan.choices.table == "gpt" else "active"
-    told = f"partition 1, {kind}: the {SHOWN[first.file_system]} volume '{plan.choices.label}' that systems show"
-    for second in further:
-        _bracket(axes, second.start, second.end, size)
-        told += f"  ·  partition 2: FAT32, {_SECOND[second.role]}"
-    axes.text(
-        _LEFT + plan.volumes[-1].end * _WIDTH / size, 83.9, told, fontsize=10, color=_INK, va="center", ha="right"
-    )
+    for volume in plan.volumes:
+        _bracket(axes, volume.planned.start, volume.planned.end, size)
+    if plan.volumes:
+        end, told = plan.volumes[-1].planned.end, "  ·  ".join(_partitions(plan))
+    else:
+        assert plan.image is not None
+        end, told = size, "written byte for byte; its partitions are those of the image"
+    axes.text(_LEFT + end * _WIDTH / size, 83.9, told, fontsize=10, color=_INK, va="center", ha="right")
 
 
-_SECOND = {"starter": "what firmware starts from", "crossing": "our UEFI helper, the crossing"}
+def _partitions(plan: Plan) -> Iterator[str]:
+    """Say what each partition is."""
+    for number, volume in enumerate(plan.volumes, 1):
+        asked, kind = volume.wish, volume.planned.kind
+        if asked.takes_rest:
+            mark = "active" if asked.active else STYLES[plan.table].shown_use(asked.use)
+            yield f"partition {number}, {mark}: the {kind.shown} volume '{asked.label}' that systems show"
+        else:
+            yield f"partition {number}: {kind.shown}, {asked.reason.split(',')[0]}"
 
 
 def _bracket(axes: Axes, start: int, end: int, size: int) -> None:
@@ -169,12 +178,11 @@ def _bracket(axes: Axes, start: int, end: int, size: int) -> None:
 
 def _beginning(axes: Axes, plan: Plan) -> None:
     """The first part, enlarged: everything in front of the files is too thin to be seen on the whole drive."""
-    unnamed = {"files", "free", "not used", "starter", "crossing", "cluster map"}  # six of the others have room
-    if plan.volumes[0].file_system == "ntfs":
-        unnamed |= {"kept clear", "GPT"}
-    elif plan.choices.table == "gpt":
-        unnamed.add("kept clear")
-    small = [area for area in plan.areas if area.name not in unnamed]
+    candidates = [area for area in plan.areas if _LOOKS[area.part].rank < 9]
+    small = sorted(candidates, key=lambda area: _LOOKS[area.part].rank)[:_NAMED]
+    small = sorted((area for area in small if area.part != Part.IMAGE), key=lambda area: area.offset)
+    if plan.image is not None:  # nothing in front of the files is ours
+        small = [area for area in plan.areas if area.part != Part.UNUSED]
     end = max(area.offset + area.size for area in small)
     end += max((end - small[0].offset) // 12, 1)
     reach = _LEFT + _WIDTH * min(end / (plan.drive.size or 1), 1.0)
@@ -195,7 +203,7 @@ def _beginning(axes: Axes, plan: Plan) -> None:
     for number, area in enumerate(small):
         column, row = number % 3, number // 3
         x, y = _LEFT + column * 30.5, 48.4 - row * 5.2
-        axes.add_patch(Rectangle((x, y - 1.1), 1.6, 2.4, facecolor=_COLOURS[area.name], edgecolor="none"))
+        axes.add_patch(Rectangle((x, y - 1.1), 1.6, 2.4, facecolor=_LOOKS[area.part].colour, edgecolor="none"))
         axes.text(
             x + 2.4,
             y + 0.9,
@@ -205,7 +213,7 @@ def _beginning(axes: Axes, plan: Plan) -> None:
             va="center",
             weight="bold",
         )
-        axes.text(x + 2.4, y - 1.4, _MEANING[area.name], fontsize=9.5, color=_QUIET, va="center")
+        axes.text(x + 2.4, y - 1.4, _LOOKS[area.part].meaning, fontsize=9.5, color=_QUIET, va="center")
 
 
 def _files(axes: Axes, plan: Plan) -> None:
@@ -216,7 +224,9 @@ def _files(axes: Axes, plan: Plan) -> None:
     for number, (path, file) in enumerate(files):
         y = 32.6 - number * 3.1
         axes.add_patch(
-            Rectangle((_LEFT + 24, y - 0.9), 14 * file.size / top, 1.8, facecolor=_COLOURS["files"], edgecolor="none")
+            Rectangle(
+                (_LEFT + 24, y - 0.9), 14 * file.size / top, 1.8, facecolor=_LOOKS[Part.FILES].colour, edgecolor="none"
+            )
         )
         name = path if len(path) <= 34 else "…" + path[-33:]
         axes.text(_LEFT, y, name, fontsize=10, color=_INK, va="center")

@@ -2,114 +2,65 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
 
-if TYPE_CHECKING:  # checking shows an Outlook and needs nothing of what a plan is made from
-    from ..families.choices import Choices
-    from ..sources.source import Source
-    from ..tree import Folder
-    from .volumes import PlannedVolume
-
-
-@dataclass(frozen=True)
-class DriveShape:
-    """What planning needs to know of the drive."""
-
-    name: str
-    """Tag or file name; the identity word unless one is chosen."""
-    size: int | None
-    """Bytes; None when an image file is to be made as large as needed."""
-    sector_size: int = 512
+from ..areas import Area
+from ..families.choices import Choices
+from ..families.family import Decision, DriveShape, SplitImage, VolumeWish, WholeImage
+from ..sources.source import Source
+from ..starting.outlook import Outlook
+from ..tree import Folder
+from ..volumes.kind import PlannedVolume
 
 
 @dataclass(frozen=True)
-class Decision:
-    """One decision with its reason."""
+class FittedVolume:
+    """A volume that was wished for, with its place."""
 
-    topic: str
-    value: str
-    reason: str
-    chosen: bool
-    """True when the technician chose it, False when the tool did."""
-
-
-@dataclass(frozen=True)
-class Area:
-    """A stretch of the drive, for people: offset and size in bytes."""
-
-    name: str
-    offset: int
-    size: int
-    note: str = ""
-
-
-Verdict = Literal["starts", "will not start", "not known"]
-
-
-@dataclass(frozen=True)
-class Outlook:
-    """One row of the forecast."""
-
-    firmware: str
-    verdict: Verdict
-    reason: str
-
-
-def without_repeats(rows: Sequence[Outlook]) -> list[Outlook]:
-    """Return the rows for people: one that says no more than the row it refines (the same with Secure Boot on) is left out."""
-    pairs = zip([None, *rows], rows, strict=False)
-    return [
-        row
-        for before, row in pairs
-        if before is None
-        or not row.firmware.startswith(before.firmware)
-        or (row.verdict, row.reason) != (before.verdict, before.reason)
-    ]
-
-
-@dataclass(frozen=True)
-class SplitImage:
-    """An install image that goes onto the drive in parts."""
-
-    path: str
-    size: int
-    parts: tuple[tuple[str, int], ...]
-    """Name and size in bytes of each part."""
+    wish: VolumeWish
+    planned: PlannedVolume
 
 
 @dataclass(frozen=True)
 class Plan:
-    """Everything that a drive is made from, decided."""
+    """Everything that a drive is made from, decided. Sizes in bytes."""
 
     source: Source
     choices: Choices
-    """Settled: every choice has a value."""
+    """Settled: every choice that the source's family has, has a value."""
+    identity: str
+    """The word that serial numbers and signatures are derived from."""
     drive: DriveShape
     """With its final size."""
+    table: str
+    """mbr, gpt, or none where an image brings its own."""
     decisions: tuple[Decision, ...]
     areas: tuple[Area, ...]
     needed: int
-    """Bytes a drive must have for this source and these choices."""
+    """What a drive must have for this source and these choices."""
     unused: int
-    """Bytes of the drive that no partition reaches."""
-    free: int
-    """Bytes left free in the first volume."""
+    """What no partition reaches."""
     forecast: tuple[Outlook, ...]
     splits: tuple[SplitImage, ...]
-    volumes: tuple[PlannedVolume, ...]
-    """In the order they lie on the drive; the first one holds everything the source has."""
+    volumes: tuple[FittedVolume, ...]
+    """In the order they lie on the drive."""
+    image: WholeImage | None
+    """What makes the drive as it is, instead of volumes."""
+    manifest_offset: int | None
+    """Where the manifest begins; None when the drive has no room for it, and it is kept on this computer."""
     manifest_room: int
-    """Bytes kept for the manifest."""
+
+    @property
+    def main(self) -> FittedVolume | None:
+        """The volume that takes what the others leave: the one with everything the source has."""
+        return next((volume for volume in self.volumes if volume.wish.takes_rest), None)
 
     @property
     def tree(self) -> Folder:
         """Everything the source has, as it will be on the drive."""
-        return self.volumes[0].tree
+        return self.main.wish.tree if self.main else self.source.root
 
     @property
-    def identity(self) -> str:
-        """The identity word that serial numbers and signatures are derived from."""
-        assert self.choices.identity is not None
-        return self.choices.identity
+    def free(self) -> int:
+        """What is left free in the main volume."""
+        return self.main.planned.free if self.main else 0

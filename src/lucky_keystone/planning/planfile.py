@@ -1,26 +1,32 @@
 """Plan files: what was decided, as TOML that can be saved, edited by hand, and built again (see docs/formats.md).
 
-The file holds what decides (source, drive, choices). Reasons, layout and forecast stand in it as comments: they follow
-from the rest and are worked out anew when the file is built.
+The file holds what decides: source, drive, what the technician chose, and what the tool decided, with its reasons as
+comments. Layout and forecast stand in it as comments too: they follow from the rest and are worked out again.
 """
 
 from __future__ import annotations
 
 import re
 import tomllib
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
 import tomlkit
+from tomlkit.items import Table
 
+from ..content import Tell, silent
 from ..errors import SourceError, UsageError, naming
-from ..families.choices import Choices
+from ..families.choices import CHOICE_NAMES, Choices, given
 from ..invoker import write_text
-from ..sources.source import Source, open_source
+from ..sources.opening import open_source
+from ..sources.source import Source
 from ..units import shown_size
 from .plan import Plan
 
-FORMAT = 1
+FORMAT = 2
+_FORMATS = (1, 2)
+"""Of format 1 all choices stand in [choices], whoever made them."""
 
 
 class SourcePart(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -48,14 +54,27 @@ class PlanFile(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
     source: SourcePart
     drive: DrivePart = DrivePart()
     choices: Choices = Choices()
+    decided: Choices = Choices()
+
+
+@dataclass(frozen=True)
+class SavedPlan:
+    """A plan file as it was read."""
+
+    source: SourcePart
+    drive: DrivePart
+    choices: Choices
+    """What the technician chose and what the tool decided, together."""
+    decided: dict[str, str] = field(default_factory=dict)
+    """The reason of each choice that the tool made; '' where the file has none any more."""
 
 
 def save_plan(plan: Plan, path: Path) -> None:
     """Write `plan` to `path` as TOML, replacing a plan that is there."""
     document = tomlkit.document()
     for line in (
-        "A plan of Lucky Keystone. Edit [choices] and build it with:  lucky-keystone build THIS-FILE --onto DRIVE",
-        "Remove a line of [choices] to have it decided anew.",
+        "A plan of Lucky Keystone. Edit it and build it with:  lucky-keystone build THIS-FILE --onto DRIVE",
+        "[choices] is what was chosen, [decided] what the tool decided; remove a line to have it decided again.",
     ):
         document.add(tomlkit.comment(line))
     document.add("format", tomlkit.item(FORMAT))
@@ -70,19 +89,31 @@ def save_plan(plan: Plan, path: Path) -> None:
     drive.add("size", plan.drive.size)
     drive.add("sector_size", plan.drive.sector_size)
     document.add("drive", drive)
-    chosen = {decision.topic for decision in plan.decisions if decision.chosen}
-    choices = tomlkit.table()
-    for name, value in msgspec.to_builtins(plan.choices).items():
-        if name != "identity" or "identity" in chosen:  # else each drive gets the identity of its own name
-            choices.add(name, value)
+    choices, decided = _choice_tables(plan)
     document.add("choices", choices)
-    for line in _told(plan):
+    document.add("decided", decided)
+    for line in _comments(plan):
         document.add(tomlkit.comment(line))
     with naming(str(path), UsageError, advice="Choose a place where the plan can be written."):
         write_text(path, tomlkit.dumps(document))
 
 
-def _told(plan: Plan) -> list[str]:
+def _choice_tables(plan: Plan) -> tuple[Table, Table]:
+    """Return [choices] and [decided]; each drive gets the identity of its own name unless one was chosen."""
+    by_choice = {decision.choice: decision for decision in plan.decisions if decision.choice}
+    choices, decided = tomlkit.table(), tomlkit.table()
+    for name, value in given(plan.choices).items():
+        decision = by_choice.get(name)
+        if decision is not None and decision.by == "you":
+            choices.add(name, value)
+        elif name != "identity":
+            decided.add(name, value)
+            if decision is not None:
+                decided[name].comment(decision.reason)
+    return choices, decided
+
+
+def _comments(plan: Plan) -> list[str]:
     lines = ["", "Why:"]
     lines += [f"  {d.topic}: {d.value} ({d.reason})" for d in plan.decisions]
     lines += ["What comes out:"]
@@ -92,7 +123,7 @@ def _told(plan: Plan) -> list[str]:
     return lines
 
 
-def read_plan(path: Path) -> PlanFile:
+def read_plan(path: Path) -> SavedPlan:
     """Read a plan file. Raises UsageError naming line and key of what is wrong."""
     with naming(str(path), UsageError, advice="Check the path of the plan."):
         data = path.read_bytes()
@@ -114,12 +145,27 @@ def read_plan(path: Path) -> PlanFile:
         raise UsageError(
             f"{path}{where}, {key or 'the file'}: {message}.", advice="Correct the key in the plan file."
         ) from error
-    if plan.format != FORMAT:
+    if plan.format not in _FORMATS:
         raise UsageError(
-            f"{path}, line {_line_of(text, 'format')}, format: {plan.format} is not known, only {FORMAT}.",
+            f"{path}, line {_line_of(text, 'format')}, format: {plan.format} is not known, only up to {FORMAT}.",
             advice="Plan again with this version.",
         )
-    return plan
+    chosen, decided = given(plan.choices), given(plan.decided)
+    reasons = _reasons(text)
+    together = Choices(**{**decided, **chosen})  # type: ignore[arg-type]
+    return SavedPlan(
+        plan.source, plan.drive, together, {name: reasons.get(name, "") for name in decided if name not in chosen}
+    )
+
+
+def _reasons(text: str) -> dict[str, str]:
+    """Return the comment behind each line of [decided]."""
+    decided = tomlkit.parse(text).get("decided", {})
+    return {
+        name: decided[name].trivia.comment.removeprefix("#").strip()
+        for name in CHOICE_NAMES
+        if name in decided and hasattr(decided[name], "trivia")
+    }
 
 
 def _line_of(text: str, key: str) -> int:
@@ -137,9 +183,9 @@ def _line_of(text: str, key: str) -> int:
     return table_line
 
 
-def open_planned_source(plan: PlanFile, path: Path) -> Source:
+def open_planned_source(plan: SavedPlan, path: Path, tell: Tell = silent) -> Source:
     """Open the source a plan names. Raises SourceError when it is no longer the one that was planned."""
-    source = open_source(Path(plan.source.path), [Path(folder) for folder in plan.source.added])
+    source = open_source(Path(plan.source.path), [Path(folder) for folder in plan.source.added], tell)
     if plan.source.fingerprint and plan.source.fingerprint != source.fingerprint:
         raise SourceError(
             f"{plan.source.path} is not the source that {path} was made for: names, sizes or times differ.",

@@ -6,7 +6,6 @@ Needs unicorn, which is optional (the extra 'rehearse'); only this module import
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Protocol
 
 from unicorn import UC_ARCH_X86, UC_HOOK_INTR, UC_MODE_16, Uc, UcError
 from unicorn.x86_const import (
@@ -29,6 +28,8 @@ from unicorn.x86_const import (
     UC_X86_REG_SS,
 )
 
+from ..content import SizedReadable
+
 LOADER = 0x20000
 """2000:0000, where boot records hand over to BOOTMGR."""
 
@@ -42,17 +43,11 @@ class Astray(Exception):
     """The boot code did what no firmware lets it do. The text says what."""
 
 
-class _Drive(Protocol):
-    size: int
-
-    def read_at(self, offset: int, size: int) -> bytes: ...
-
-
 @dataclass
 class Machine:
     """Runs a drive's boot code until it enters the loader, waits for a key, goes astray, or has run for too long."""
 
-    drive: _Drive = field(repr=False)
+    drive: SizedReadable = field(repr=False)
     extended_reads: bool = True
     """INT 13h AH=41h answers that AH=42h is there."""
     extended_reads_fail: bool = False

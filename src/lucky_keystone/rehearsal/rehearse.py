@@ -2,23 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Protocol
 
+from ..content import SizedReadable
 from ..errors import KeystoneError, UsageError
 from ..tables.table import Table, read_table
-from ..volumes.fat32.read import Fat32Volume
-from ..volumes.ntfs.records import BOOT_FILE_SIZE, MFT
-from ..volumes.opening import AnyVolume, open_volume
-from ..volumes.volume import Entry
+from ..volumes.kinds import open_volume
+from ..volumes.volume import Entry, Volume
 
 _SECTOR = 512
-
-
-class _Drive(Protocol):
-    size: int
-
-    def read_at(self, offset: int, size: int) -> bytes: ...
 
 
 @dataclass(frozen=True)
@@ -33,7 +26,7 @@ class Rehearsal:
     sectors_read: int
 
 
-def rehearse_bios(drive: _Drive, sector_size: int) -> Rehearsal:
+def rehearse_bios(drive: SizedReadable, sector_size: int) -> Rehearsal:
     """Start `drive` as a BIOS would, without a machine.
 
     Raises UsageError when the processor emulation is not installed.
@@ -87,12 +80,12 @@ def rehearse_bios(drive: _Drive, sector_size: int) -> Rehearsal:
     )
 
 
-def _fault_at_hand_over(story: _Story, memory: _Memory) -> str:
+def _fault_at_hand_over(story: _Story, memory: Callable[[int, int], bytes]) -> str:
     """Return what the loader would miss; '' when it has what it relies on."""
     if story.volume is None or story.loader is None:
         return "It enters something at 2000:0000, but no BOOTMGR of this drive can be compared with it."
     loaded, at = True, 0x20000
-    for piece in story.volume.pieces(story.loader):  # type: ignore[arg-type]
+    for piece in story.volume.pieces(story.loader):
         if at + len(piece) > 0xA0000:
             return "BOOTMGR is larger than low memory."
         loaded = loaded and memory(at, len(piece)) == bytes(piece)
@@ -107,16 +100,12 @@ def _fault_at_hand_over(story: _Story, memory: _Memory) -> str:
     )
 
 
-class _Memory(Protocol):
-    def __call__(self, address: int, size: int, /) -> bytes: ...
-
-
 class _Story:
     """Puts readings into words: which part of the drive each belongs to."""
 
-    def __init__(self, drive: _Drive, sector_size: int) -> None:
+    def __init__(self, drive: SizedReadable, sector_size: int) -> None:
         self.table: Table | None = read_table(drive, sector_size)
-        self.volume: AnyVolume | None = None
+        self.volume: Volume | None = None
         self.loader: Entry | None = None
         self.boot_sector = b""
         actives = [partition for partition in self.table.partitions if partition.active] if self.table else []
@@ -126,7 +115,7 @@ class _Story:
         try:
             self.boot_sector = drive.read_at(self.start * _SECTOR, _SECTOR)
             size = min(actives[0].sector_count * _SECTOR, drive.size - self.start * _SECTOR)
-            self.volume = open_volume(drive, self.start * _SECTOR, size)
+            _, self.volume = open_volume(drive, self.start * _SECTOR, size)
             self.loader = self.volume.find("bootmgr")
         except KeystoneError:
             pass
@@ -155,7 +144,7 @@ class _Story:
             return "the active partition's boot sector"
         if self.volume is None:
             return "the partition"
-        own = _own_part(self.volume, sector - self.start)
+        own = self.volume.part_at((sector - self.start) * _SECTOR)
         if own:
             return own
         cluster = self.volume.cluster_at(sector * _SECTOR)
@@ -163,17 +152,3 @@ class _Story:
             if entry is not None and any(run.first <= cluster < run.first + run.count for run in entry.runs):
                 return name
         return "somewhere else in the volume"
-
-
-def _own_part(volume: AnyVolume, inside: int) -> str:
-    """Name the part of a volume's own structures that its sector `inside` belongs to, '' when to none of them."""
-    if isinstance(volume, Fat32Volume):
-        boot = volume.boot
-        if inside < boot.BPB_RsvdSecCnt:
-            return "further boot code in the reserved sectors"
-        return "the FAT, to follow a cluster chain" if inside < boot.BPB_RsvdSecCnt + 2 * boot.BPB_FATSz32 else ""
-    if inside < BOOT_FILE_SIZE // _SECTOR:
-        return "further boot code in $Boot"
-    cluster = inside * _SECTOR // volume.cluster_size
-    table = any(run.first <= cluster < run.first + run.count for run in volume.own_stream(MFT).runs)
-    return "the file table, to look up a file's record" if table else ""

@@ -11,10 +11,11 @@ import hashlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
 from asn1crypto import algos, cms, parser, pem, x509
 
+from ..content import SizedReadable
 from ..errors import UsageError, naming
 from ..record import Record, RecordError, raw, record, u16, u32
 from .pe import CoffHeader, SectionHeader
@@ -27,13 +28,6 @@ _BLOCK = 1 << 20
 _DAMAGED = (RecordError, ValueError, TypeError, KeyError, IndexError, AttributeError, OverflowError)
 """What reading damaged structures ends in, ours and the library's."""
 _DIGESTS = ("sha1", "sha256", "sha384", "sha512")
-
-
-class _Bytes(Protocol):
-    @property
-    def size(self) -> int: ...
-
-    def read_at(self, offset: int, size: int) -> bytes: ...
 
 
 @record(size=8)
@@ -82,7 +76,7 @@ class Signature:
         return any(_vouches(above, below) for below in self.chain for above in trusted)
 
 
-def read_signature(content: _Bytes) -> Signature | None:
+def read_signature(content: SizedReadable) -> Signature | None:
     """Return the first signature of a PE file, None when it has none.
 
     A damaged one is a Signature that does not fit.
@@ -103,7 +97,7 @@ def read_signature(content: _Bytes) -> Signature | None:
 class _Layout:
     """The parts of a PE file that matter for its digest."""
 
-    def __init__(self, content: _Bytes) -> None:
+    def __init__(self, content: SizedReadable) -> None:
         self._content = content
         head = self._read(0, 64)
         start = int.from_bytes(head[60:64], "little")

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Protocol
-
+from ..content import SizedReadable
 from ..record import Record, raw, record, u16, u32
 
 MACHINES = {0x8664: "x64", 0x014C: "x86", 0xAA64: "arm64", 0x01C2: "arm"}
@@ -40,14 +39,7 @@ class SectionHeader(Record):
     rest: bytes = raw(24, 16, "relocations, line numbers, characteristics")
 
 
-class _Bytes(Protocol):
-    @property
-    def size(self) -> int: ...
-
-    def read_at(self, offset: int, size: int) -> bytes: ...
-
-
-def loader_architecture(content: _Bytes) -> str:
+def loader_architecture(content: SizedReadable) -> str:
     """Return the architecture a PE file is made for, '' when it is no UEFI application. Reads headers only."""
     head = content.read_at(0, min(64, content.size))
     if len(head) < 64 or head[:2] != b"MZ":
@@ -63,7 +55,7 @@ def loader_architecture(content: _Bytes) -> str:
     return MACHINES.get(coff.machine, "")
 
 
-def loader_fault(content: _Bytes) -> str:
+def loader_fault(content: SizedReadable) -> str:
     """Return why a file known to `loader_architecture` cannot be whole, '' when all its sections lie within it."""
     head = content.read_at(0, 64)
     offset = int.from_bytes(head[60:64], "little")

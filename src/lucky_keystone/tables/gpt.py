@@ -11,9 +11,11 @@ import uuid
 import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from itertools import pairwise
 
+from ..content import SizedReadable
 from ..record import Record, RecordError, raw, record, u32, u64
+from .faults import TableFault
 from .mbr import MasterBootRecord, MbrEntry
 
 SIGNATURE = b"EFI PART"
@@ -176,12 +178,6 @@ def _protective(drive_sectors: int, sector_size: int, code: bytes, signature: in
 # -- reading ---------------------------------------------------------------------------------------------------------
 
 
-class _Readable(Protocol):
-    size: int
-
-    def read_at(self, offset: int, size: int) -> bytes: ...
-
-
 @dataclass(frozen=True)
 class GptTable:
     """What the two copies say.
@@ -191,17 +187,17 @@ class GptTable:
 
     disk: uuid.UUID
     partitions: tuple[GptPartition, ...]
-    faults: tuple[str, ...]
+    faults: tuple[TableFault, ...]
     sound_copies: int
 
 
-def read_gpt(drive: _Readable, sector_size: int) -> GptTable | None:
+def read_gpt(drive: SizedReadable, sector_size: int) -> GptTable | None:
     """Read both copies of a drive's table; None when there is neither.
 
     A protective record is the caller's to look for.
     """
     sectors = drive.size // sector_size
-    faults: list[str] = []
+    faults: list[TableFault] = []
     copies: list[tuple[GptHeader, bytes]] = []
     there = 0
     for name, lba, other in (("primary", 1, sectors - 1), ("backup", sectors - 1, 1)):
@@ -212,7 +208,7 @@ def read_gpt(drive: _Readable, sector_size: int) -> GptTable | None:
         try:
             copies.append(_copy(drive, head, sector_size, lba, other))
         except RecordError as error:
-            faults.append(f"{name} table in sector {lba}: {error}")
+            faults.append(TableFault(f"gpt.{name}", f"{name} table in sector {lba}: {error}"))
     if not copies:
         return GptTable(uuid.UUID(int=0), (), tuple(faults), 0) if there else None
     if len(copies) == 2:
@@ -223,7 +219,7 @@ def read_gpt(drive: _Readable, sector_size: int) -> GptTable | None:
     return GptTable(uuid.UUID(bytes_le=header.disk_guid), partitions, tuple(faults), len(copies))
 
 
-def _copy(drive: _Readable, head: bytes, sector_size: int, lba: int, other: int) -> tuple[GptHeader, bytes]:
+def _copy(drive: SizedReadable, head: bytes, sector_size: int, lba: int, other: int) -> tuple[GptHeader, bytes]:
     """Return a sound header and its entries; raise RecordError naming the first field that is not."""
     header = GptHeader.unpack(head)
 
@@ -253,7 +249,7 @@ def _copy(drive: _Readable, head: bytes, sector_size: int, lba: int, other: int)
     return header, entries
 
 
-def _differences(primary: tuple[GptHeader, bytes], backup: tuple[GptHeader, bytes]) -> list[str]:
+def _differences(primary: tuple[GptHeader, bytes], backup: tuple[GptHeader, bytes]) -> list[TableFault]:
     same = (
         "disk_guid",
         "first_usable_lba",
@@ -262,9 +258,13 @@ def _differences(primary: tuple[GptHeader, bytes], backup: tuple[GptHeader, byte
         "size_of_partition_entry",
     )
     faults = [
-        f"primary and backup differ in {name}" for name in same if getattr(primary[0], name) != getattr(backup[0], name)
+        TableFault("gpt.copies-differ", f"primary and backup differ in {name}")
+        for name in same
+        if getattr(primary[0], name) != getattr(backup[0], name)
     ]
-    return faults + (["primary and backup list different partitions"] if primary[1] != backup[1] else [])
+    if primary[1] != backup[1]:
+        faults.append(TableFault("gpt.copies-differ", "primary and backup list different partitions"))
+    return faults
 
 
 def _partitions(header: GptHeader, entries: bytes) -> list[GptPartition]:
@@ -287,10 +287,15 @@ def _partitions(header: GptHeader, entries: bytes) -> list[GptPartition]:
     return found
 
 
-def _misplaced(partitions: Sequence[GptPartition], header: GptHeader) -> list[str]:
+def _misplaced(partitions: Sequence[GptPartition], header: GptHeader) -> list[TableFault]:
     faults = [
-        f"partition {partition.number}: sectors {partition.first_lba} to {partition.first_lba + partition.sector_count - 1} "
-        f"lie outside {header.first_usable_lba} to {header.last_usable_lba}"
+        TableFault(
+            "gpt.range",
+            f"partition {partition.number}: sectors {partition.first_lba} to "
+            f"{partition.first_lba + partition.sector_count - 1} lie outside "
+            f"{header.first_usable_lba} to {header.last_usable_lba}",
+            partition.number,
+        )
         for partition in partitions
         if partition.sector_count <= 0
         or partition.first_lba < header.first_usable_lba
@@ -298,9 +303,10 @@ def _misplaced(partitions: Sequence[GptPartition], header: GptHeader) -> list[st
     ]
     ordered = sorted(partitions, key=lambda partition: partition.first_lba)
     faults += [
-        f"partitions {before.number} and {after.number} overlap"
-        for before, after in zip(ordered, ordered[1:], strict=False)
+        TableFault("gpt.overlap", f"partitions {before.number} and {after.number} overlap", after.number)
+        for before, after in pairwise(ordered)
         if before.first_lba + before.sector_count > after.first_lba
     ]
+    same = TableFault("gpt.same-guid", "two partitions have the same GUID")
     seen = [partition.unique for partition in partitions]
-    return faults + (["two partitions have the same GUID"] if len(set(seen)) < len(seen) else [])
+    return faults + ([same] if len(set(seen)) < len(seen) else [])

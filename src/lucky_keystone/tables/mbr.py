@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 from ..record import Record, raw, record, u8, u16, u32
+from .faults import TableFault
 
 ACTIVE = 0x80
 TYPE_FAT32_LBA = 0x0C
@@ -17,7 +19,8 @@ SIGNATURE = 0xAA55
 HEADS, SECTORS_PER_TRACK = 255, 63
 """Geometry that firmware reports for drives above 8 GB; CHS fields follow it."""
 
-_LARGEST_LBA = 0xFFFF_FFFF
+MOST_SECTORS = 1 << 32
+"""Sectors that an MBR can name; of a drive of more the rest stays unused."""
 
 
 @record(size=16)
@@ -69,7 +72,7 @@ def compose_mbr(code: bytes, disk_signature: int, partitions: Sequence[MbrPartit
     entries = [MbrEntry()] * 4
     for partition in partitions:
         last = partition.first_lba + partition.sector_count - 1
-        if last > _LARGEST_LBA:
+        if last >= MOST_SECTORS:
             raise ValueError(f"partition {partition.number} ends at sector {last}, beyond what an MBR can say")
         entries[partition.number - 1] = MbrEntry(
             status=ACTIVE if partition.active else 0,
@@ -94,7 +97,7 @@ class MbrTable:
     code: bytes
     disk_signature: int
     partitions: tuple[MbrPartition, ...]
-    faults: tuple[str, ...]
+    faults: tuple[TableFault, ...]
 
 
 def read_mbr(sector: bytes, drive_sectors: int) -> MbrTable | None:
@@ -103,11 +106,13 @@ def read_mbr(sector: bytes, drive_sectors: int) -> MbrTable | None:
     if record.signature != SIGNATURE:
         return None
     partitions: list[MbrPartition] = []
-    faults: list[str] = []
+    faults: list[TableFault] = []
     for number in range(1, 5):
         entry = MbrEntry.unpack(record.entries, 16 * (number - 1))
         if entry.status not in (0, ACTIVE):
-            faults.append(f"entry {number}: status is {entry.status:02X}h, neither 80h nor 00h")
+            faults.append(
+                TableFault("mbr.status", f"entry {number}: status is {entry.status:02X}h, neither 80h nor 00h", number)
+            )
         if entry.type == 0:
             continue
         partition = MbrPartition(number, entry.status == ACTIVE, entry.type, entry.first_lba, entry.sector_count)
@@ -117,24 +122,24 @@ def read_mbr(sector: bytes, drive_sectors: int) -> MbrTable | None:
     return MbrTable(record.code, record.disk_signature, tuple(partitions), tuple(faults))
 
 
-def _faults_of(partition: MbrPartition, entry: MbrEntry, drive_sectors: int) -> list[str]:
-    faults: list[str] = []
+def _faults_of(partition: MbrPartition, entry: MbrEntry, drive_sectors: int) -> list[TableFault]:
+    faults: list[TableFault] = []
     end = partition.first_lba + partition.sector_count
+    number, name = partition.number, f"partition {partition.number}"
     if partition.first_lba == 0 or partition.sector_count == 0:
-        faults.append(
-            f"partition {partition.number}: starts at sector {partition.first_lba} with {partition.sector_count} sectors"
-        )
+        what = f"{name}: starts at sector {partition.first_lba} with {partition.sector_count} sectors"
+        faults.append(TableFault("mbr.range", what, number))
     elif end > drive_sectors:
-        faults.append(f"partition {partition.number}: ends at sector {end}, the drive has {drive_sectors}")
+        faults.append(TableFault("mbr.range", f"{name}: ends at sector {end}, the drive has {drive_sectors}", number))
     elif partition.type != 0xEE and (entry.first_chs != chs(partition.first_lba) or entry.last_chs != chs(end - 1)):
-        faults.append(f"partition {partition.number}: its CHS fields do not agree with its sectors")
+        faults.append(TableFault("mbr.chs", f"{name}: its CHS fields do not agree with its sectors", number))
     return faults
 
 
-def _overlaps(partitions: Sequence[MbrPartition]) -> list[str]:
+def _overlaps(partitions: Sequence[MbrPartition]) -> list[TableFault]:
     ordered = sorted(partitions, key=lambda partition: partition.first_lba)
     return [
-        f"partitions {before.number} and {after.number} overlap"
-        for before, after in zip(ordered, ordered[1:], strict=False)
+        TableFault("mbr.overlap", f"partitions {before.number} and {after.number} overlap", after.number)
+        for before, after in pairwise(ordered)
         if before.first_lba + before.sector_count > after.first_lba
     ]

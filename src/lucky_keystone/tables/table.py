@@ -3,19 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal, Protocol
+from typing import Literal
 
-from .gpt import BASIC_DATA, SYSTEM, TYPE_PROTECTIVE, GptTable, read_gpt
-from .mbr import TYPE_FAT32_LBA, TYPE_NTFS, TYPE_SYSTEM, MbrTable, read_mbr
-
-_VOLUME_TYPES = (TYPE_NTFS, 0x0B, TYPE_FAT32_LBA, TYPE_SYSTEM)
-_VOLUME_KINDS = (BASIC_DATA, SYSTEM)
-
-
-class _Readable(Protocol):
-    size: int
-
-    def read_at(self, offset: int, size: int) -> bytes: ...
+from ..content import SizedReadable
+from .faults import TableFault
+from .gpt import TYPE_PROTECTIVE, GptTable, read_gpt
+from .mbr import MbrTable, read_mbr
+from .partition import GPT_TYPES_OF_VOLUMES, MBR_TYPES_OF_VOLUMES
 
 
 @dataclass(frozen=True)
@@ -26,8 +20,10 @@ class Partition:
     first_lba: int
     sector_count: int
     active: bool
-    may_hold_volume: bool
-    """True when its type stands for FAT32 or NTFS."""
+    expects_volume: bool
+    """True when its type stands for a file system that is read here."""
+    type_shown: str
+    """Its type, for people."""
 
 
 @dataclass(frozen=True)
@@ -40,13 +36,13 @@ class Table:
     """Sector 0; of a GPT drive the protective record."""
     gpt: GptTable | None
     partitions: tuple[Partition, ...]
-    faults: tuple[str, ...]
+    faults: tuple[TableFault, ...]
 
 
-def read_table(drive: _Readable, sector_size: int) -> Table | None:
+def read_table(drive: SizedReadable, sector_size: int) -> Table | None:
     """Read the table of `drive`; None when sector 0 carries none.
 
-    A GPT counts only behind its protective record (5.2.3).
+    A GPT counts only behind its protective record (UEFI 2.10, 5.2.3).
     """
     if drive.size < sector_size:
         return None
@@ -57,10 +53,14 @@ def read_table(drive: _Readable, sector_size: int) -> Table | None:
         gpt = read_gpt(drive, sector_size)
         if gpt is not None:
             found = tuple(
-                Partition(p.number, p.first_lba, p.sector_count, False, p.kind in _VOLUME_KINDS) for p in gpt.partitions
+                Partition(p.number, p.first_lba, p.sector_count, False, p.kind in GPT_TYPES_OF_VOLUMES, str(p.kind))
+                for p in gpt.partitions
             )
             return Table("gpt", mbr, gpt, found, (*mbr.faults, *gpt.faults))
     found = tuple(
-        Partition(p.number, p.first_lba, p.sector_count, p.active, p.type in _VOLUME_TYPES) for p in mbr.partitions
+        Partition(
+            p.number, p.first_lba, p.sector_count, p.active, p.type in MBR_TYPES_OF_VOLUMES, f"type {p.type:02X}h"
+        )
+        for p in mbr.partitions
     )
     return Table("mbr", mbr, None, found, mbr.faults)

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Protocol, TypeVar
+from typing import Any, Protocol, TypeVar
 
 from ..errors import SourceError
 
 HOLE = -1
 
 
-class Readable(Protocol):
-    """Bytes that can be read at an offset."""
+def stored_hidden(first_sector: int) -> int:
+    """Return what a BPB says of the sectors in front of a volume: 32 bits, 0 where that is not enough.
 
-    def read_at(self, offset: int, size: int) -> bytes:
-        """Return exactly `size` bytes from `offset`."""
+    BIOS boot code alone uses it (fatgen103, "BPB_HiddSec"), and reaches no further.
+    """
+    return first_sector if first_sector < 1 << 32 else 0
 
 
 class VolumeError(SourceError):
@@ -110,18 +111,62 @@ def find_below(
 class Volume(Protocol):
     """A volume that can be read."""
 
+    offset: int
+    """First byte on the drive."""
+    size: int
+    """Bytes it may have: those of its partition."""
+
     @property
     def cluster_size(self) -> int:
         """Bytes."""
 
-    def cluster_offset(self, cluster: int) -> int:
-        """Offset of a cluster on the drive, in bytes."""
+    @property
+    def boot_sector(self) -> bytes:
+        """Its first 512 bytes."""
+
+    def label(self) -> str:
+        """The volume's label, '' when it has none."""
+
+    def root(self) -> Any:
+        """The root folder as an entry."""
+
+    def bytes_at(self, offset: int, size: int) -> bytes:
+        """Return bytes of the drive, for what lies outside all clusters."""
 
     def cluster_at(self, offset: int) -> int:
         """The cluster that holds byte `offset` of the drive."""
 
-    def find(self, path: str) -> Entry | None:
+    def part_at(self, inside: int) -> str:
+        """Name the volume's own structure that holds its byte `inside`, '' for none of those a start reads."""
+
+    def find(self, path: str) -> Any:
         """Return the entry at `path`, case ignored, or None."""
 
-    def walk(self) -> Iterator[Entry]:
+    def walk(self) -> Iterator[Any]:
         """Yield the root and every entry below it."""
+
+    def readable_size(self, entry: Any) -> int:
+        """Bytes of a file that can be read: fewer than its size where its clusters are missing."""
+
+    def pieces(self, entry: Any) -> Iterator[bytes]:
+        """Yield a file's bytes."""
+
+    def read_at_of(self, entry: Any, offset: int, size: int) -> bytes:
+        """Return up to `size` bytes of a file from `offset`."""
+
+
+@dataclass(frozen=True)
+class FileOnVolume:
+    """A file's bytes through its clusters, as a content that can be read at any offset."""
+
+    volume: Volume
+    entry: Entry
+
+    @property
+    def size(self) -> int:
+        """Bytes, as far as it has clusters."""
+        return self.volume.readable_size(self.entry)
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """Return up to `size` bytes from `offset`."""
+        return self.volume.read_at_of(self.entry, offset, size)

@@ -1,13 +1,23 @@
-"""Checks an NTFS volume's structure: boot sectors, file records and their mirror, folders, and both bitmaps."""
+"""Checks NTFS volumes: boot sectors, file records and their mirror, folders, both bitmaps; and what is use by a computer.
+
+Systems rewrite most of NTFS's own structures whenever they use a volume; that these are sound is checked, and what was
+built
+is known by the essence of each file record (volumes/ntfs/essence.py).
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
+from ...content import SizedReadable
 from ...record import RecordError
+from ...regions import TRAITS, RegionKind
+from ...tables.table import Partition
 from ...units import shown_size
+from ...volumes.note import NtfsNote
+from ...volumes.ntfs.essence import changed_records
 from ...volumes.ntfs.file import File
 from ...volumes.ntfs.geometry import mirrored_records
 from ...volumes.ntfs.read import Entry, NtfsVolume
@@ -20,69 +30,118 @@ from ...volumes.ntfs.records import (
     VOLUME_IS_DIRTY,
 )
 from ...volumes.ntfs.upcase import collation_key
-from ...volumes.volume import VolumeError
-from ..report import Report
+from ...volumes.volume import VolumeError, stored_hidden
+from ..codes import Code
+from ..found import FoundVolume
+from ..report import Place, Report
+from ..telling import LISTED, REBUILD, report_damage, report_lines, report_use
+from .checker import WrongBlock
 from .clusters import ClusterMap
 
-_LISTED = 8
-_REBUILD = "Build the drive again; if it happens again, the drive itself is failing."
 _PIECE = 1 << 16  # bytes of a bitmap looked at together
+_CHANGED_BY_USE = (RegionKind.MFT, RegionKind.LOG, RegionKind.BITMAP, RegionKind.FOLDERS)
 
 
-def check_ntfs(volume: NtfsVolume, hidden: int, sectors: int, report: Report) -> tuple[list[Entry], int]:
-    """Check everything of `volume`, in a partition of `sectors` that starts at sector `hidden`.
+class NtfsChecker:
+    """The checker of NTFS volumes."""
 
-    Returns its entries, the root first, and the bytes that are free.
-    """
-    _boot_sectors(volume, hidden, sectors, report)
-    _mirror(volume, report)
-    used = ClusterMap(volume.cluster_count)
-    faulty: list[str] = []
-    records = _records(volume, used, faulty)
-    entries = list(volume.walk())
-    faulty += [f"{entry.path or 'root folder'}: {fault}" for entry in entries for fault in entry.faults]
-    for line in faulty[:_LISTED]:
-        report.fault("folders", line.rstrip(".") + ".", "Copy off what is wanted from the drive, then build it again.")
-    if len(faulty) > _LISTED:
-        report.fault("folders", f"{len(faulty) - _LISTED} more records or entries are faulty.", _REBUILD)
-    free = _clusters(volume, used, report)
-    report.looked_at += [
-        "boot sectors: the NTFS boot sector and its copy in the partition's last sector",
-        f"file table: {volume.record_count:,} records, {records:,} of them in use, their bitmap, and the mirror of the first",
-        f"folders: {len(entries):,} entries, each held against its file's own record",
-    ]
-    information = volume.information
-    if information is None:
-        report.fault("file table", "the volume's version cannot be read.", _REBUILD)
-    elif information.flags & VOLUME_IS_DIRTY:
-        report.note(
-            "file table", "a host marked the volume as in use and did not take the mark off; eject before unplugging."
-        )
-    return entries, free
+    def check(self, volume: NtfsVolume, partition: Partition, sectors: int, report: Report) -> tuple[list[Entry], int]:
+        number = partition.number
+        _boot_sectors(volume, partition, sectors, report)
+        _mirror(volume, number, report)
+        used = ClusterMap(volume.cluster_count)
+        faulty: list[str] = []
+        records = _records(volume, used, faulty)
+        entries = list(volume.walk())
+        faulty += [f"{entry.path or 'root folder'}: {fault}" for entry in entries for fault in entry.faults]
+        report_lines(faulty, Code.VOLUME_ENTRIES, "folders", report, number)
+        free = _clusters(volume, used, number, report)
+        report.looked_at += [
+            "boot sectors: the NTFS boot sector and its copy in the partition's last sector",
+            f"file table: {volume.record_count:,} records, {records:,} of them in use, their bitmap, "
+            "and the mirror of the first",
+            f"folders: {len(entries):,} entries, each compared with its file record",
+        ]
+        information = volume.information
+        if information is None:
+            report.fault(
+                Code.NTFS_VERSION, "file table", "the volume's version cannot be read.", REBUILD, Place(number)
+            )
+        elif information.flags & VOLUME_IS_DIRTY:
+            what = "a computer marked the volume as in use and left it so; eject before unplugging."
+            report.note(Code.VOLUME_MOUNTED, "file table", what, Place(number))
+        return entries, free
+
+    def added(self, volume: NtfsVolume, entries: Sequence[Entry], note: NtfsNote) -> list[Entry]:
+        changed, added = changed_records(volume, note.records)
+        new = {*changed, *added}
+        return [entry for entry in entries if entry.number in new]
+
+    def judge(
+        self,
+        drive: SizedReadable,
+        wrong: Sequence[WrongBlock],
+        note: NtfsNote,
+        found: FoundVolume | None,
+        report: Report,
+    ) -> None:
+        damaged: dict[RegionKind, list[tuple[int, int]]] = {}
+        volume = found.volume if found else None
+        is_read = isinstance(volume, NtfsVolume)
+        for region, offset, size, _ in wrong:
+            if region.kind not in _CHANGED_BY_USE or not is_read:
+                damaged.setdefault(region.kind, []).append((offset, size))
+        report_damage(damaged, found, report)
+        used = {TRAITS[region.kind].area for region, _, _, _ in wrong if region.kind in _CHANGED_BY_USE}
+        if not used or not isinstance(volume, NtfsVolume) or found is None:
+            return
+        number = found.partition.number
+        entries: Sequence[Entry] = found.entries  # type: ignore[assignment]
+        changed, added = changed_records(volume, note.records)
+        if changed:
+            names = {entry.number: entry.path for entry in entries}
+            told = [names.get(record, f"file record {record}") for record in changed]
+            more = f" and {len(changed) - LISTED} more" if len(changed) > LISTED else ""
+            report.fault(
+                Code.CONTENT_RECORDS,
+                "file table",
+                f"not as built: {', '.join(told[:LISTED])}{more}.",
+                "They were removed, moved or replaced by hand, or the drive lost data: build the drive again.",
+                Place(number, file=told[0] if len(told) == 1 else ""),
+            )
+        new = set(added)
+        paths = [entry.path for entry in entries if entry.number in new and "/" not in entry.path]
+        report_use(used, paths, report, rest_is_whole=not damaged and not changed, number=number)
 
 
-def _boot_sectors(volume: NtfsVolume, hidden: int, sectors: int, report: Report) -> None:
-    boot = volume.boot
+def _boot_sectors(volume: NtfsVolume, partition: Partition, sectors: int, report: Report) -> None:
+    boot, number, hidden = volume.boot, partition.number, stored_hidden(partition.first_lba)
     if boot.hidden_sectors != hidden:
         report.fault(
+            Code.VOLUME_HIDDEN_SECTORS,
             "boot sectors",
             f"hidden_sectors is {boot.hidden_sectors}, the partition starts at sector {hidden}.",
             "BIOS loaders will not find the volume: build the drive again.",
+            Place(number, volume.offset, 512),
         )
     if boot.total_sectors != sectors - 1:
         report.fault(
+            Code.NTFS_TOTAL_SECTORS,
             "boot sectors",
             f"total_sectors is {boot.total_sectors:,}; a partition of {sectors:,} sectors has one less.",
             "Some systems mount it read-only: build the drive again.",
+            Place(number, volume.offset, 512),
         )
     last = volume.offset + (sectors - 1) * volume.sector_size
     if volume.bytes_at(last, 512) != volume.bytes_at(volume.offset, 512):
-        report.fault("boot sectors", "the copy in the partition's last sector is not the boot sector.", _REBUILD)
+        what = "the copy in the partition's last sector is not the boot sector."
+        report.fault(Code.NTFS_BOOT_COPY, "boot sectors", what, REBUILD, Place(number, last, 512))
 
 
-def _mirror(volume: NtfsVolume, report: Report) -> None:
+def _mirror(volume: NtfsVolume, number: int, report: Report) -> None:
     if volume.mirror_used:
-        report.fault("file table", "its first record is damaged, and was read from the mirror.", _REBUILD)
+        what = "its first record is damaged, and was read from the mirror."
+        report.fault(Code.NTFS_MFT_START, "file table", what, REBUILD, Place(number))
         return
     size = mirrored_records(volume.cluster_size, volume.record_size) * volume.record_size
     try:
@@ -91,10 +150,12 @@ def _mirror(volume: NtfsVolume, report: Report) -> None:
         first = b"".join(volume.record_bytes(number) for number in range(count))
         fits = count >= 4 and mirror[: len(first)] == first
     except VolumeError as error:
-        report.fault("file table", f"its mirror cannot be read: {error.message}", _REBUILD)
+        what = f"its mirror cannot be read: {error.message}"
+        report.fault(Code.NTFS_MIRROR, "file table", what, REBUILD, Place(number))
         return
     if not fits:
-        report.fault("file table", "its mirror is not the same as its first records.", _REBUILD)
+        what = "its mirror is not the same as its first records."
+        report.fault(Code.NTFS_MIRROR, "file table", what, REBUILD, Place(number))
 
 
 def _records(volume: NtfsVolume, used: ClusterMap, faulty: list[str]) -> int:
@@ -161,17 +222,16 @@ def _children(volume: NtfsVolume, number: int, faulty: list[str]) -> Iterator[in
         yield reference & REFERENCE_NUMBER
 
 
-def _clusters(volume: NtfsVolume, used: ClusterMap, report: Report) -> int:
-    """Hold the bitmap against the clusters that files have; return the bytes that are free."""
+def _clusters(volume: NtfsVolume, used: ClusterMap, number: int, report: Report) -> int:
+    """Compare the bitmap with the clusters that files have; return the bytes that are free."""
     try:
         stream = volume.bitmap()
     except VolumeError as error:
-        report.fault("cluster map", error.message, _REBUILD)
+        report.fault(Code.NTFS_BITMAP, "cluster map", error.message, REBUILD, Place(number))
         return 0
     if stream.size < -(-volume.cluster_count // 8):
-        report.fault(
-            "cluster map", f"it has {stream.size:,} bytes, too few for {volume.cluster_count:,} clusters.", _REBUILD
-        )
+        what = f"it has {stream.size:,} bytes, too few for {volume.cluster_count:,} clusters."
+        report.fault(Code.NTFS_BITMAP, "cluster map", what, REBUILD, Place(number))
         return 0
     free = lost = unmarked = 0
     for start in range(0, volume.cluster_count, 8 * _PIECE):
@@ -183,14 +243,10 @@ def _clusters(volume: NtfsVolume, used: ClusterMap, report: Report) -> int:
         lost += int(np.count_nonzero(bits & ~taken))
         unmarked += int(np.count_nonzero(~bits & taken))
     if unmarked:
-        report.fault(
-            "cluster map",
-            f"{unmarked:,} clusters of files are marked as free: writing to the drive would destroy them.",
-            _REBUILD,
-        )
+        what = f"{unmarked:,} clusters of files are marked as free: writing to the drive would destroy them."
+        report.fault(Code.NTFS_BITMAP, "cluster map", what, REBUILD, Place(number))
     if lost:
         what = f"{lost:,} clusters ({shown_size(lost * volume.cluster_size)}) are taken but belong to no file."
-        report.fault(
-            "cluster map", what, "A host was unplugged while it wrote, or the map is damaged: build the drive again."
-        )
+        advice = "A computer was unplugged while it wrote, or the map is damaged: build the drive again."
+        report.fault(Code.VOLUME_LOST_CLUSTERS, "cluster map", what, advice, Place(number))
     return free * volume.cluster_size

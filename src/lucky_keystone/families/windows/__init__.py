@@ -1,1 +1,1 @@
-"""TODO."""
+"""Windows installers: what they hold, and the drives they become."""

@@ -5,15 +5,20 @@ from __future__ import annotations
 from ...boot.records import crossing
 from ...content import Literal, seekable
 from ...errors import SourceError
-from ...planning.plan import SplitImage
 from ...sources.source import Source
 from ...starting.pe import REMOVABLE_LOADERS
 from ...tree import File, Folder
 from ...wim.read import InstallImage
 from ...wim.split import LARGEST_PART, divide, part_names
+from ..family import SplitImage
 
 _BOOT_IMAGES = ("sources/boot.wim", "x64/sources/boot.wim", "x86/sources/boot.wim", "arm64/sources/boot.wim")
 _STARTERS = ("boot", "efi")  # folders that a start reads from; and boot managers in the root
+
+
+def has_uefi_loader(source: Source) -> bool:
+    """True when UEFI firmware of any architecture finds a loader in the source."""
+    return any(source.root.find_file(f"efi/boot/{name}") for name in REMOVABLE_LOADERS.values())
 
 
 def divided(source: Source, part_size: int) -> tuple[Folder, tuple[SplitImage, ...]]:

@@ -14,10 +14,12 @@ import numpy as np
 
 from ...content import Generated, Literal, Zeros
 from ...errors import SourceError
-from ...extents import Extent, Region, align_up, region
+from ...extents import Extent, align_up
+from ...regions import Region, RegionKind, region
 from ...tree import EPOCH, File, Folder
 from ..placing import file_runs
 from ..shortnames import ShortNames, exact_short_name
+from ..volume import stored_hidden
 from .geometry import Geometry
 from .names import label_bytes, long_entries, refuse_problems
 from .records import (
@@ -130,13 +132,13 @@ def compose(
     reserved = _reserved_sectors(layout, geometry, serial, boot_sector, further_code)
     regions = [
         region(
-            "reserved",
+            RegionKind.RESERVED,
             [Extent(start, Literal(reserved)), Extent(start + len(reserved), Zeros(reserved_size - len(reserved)))],
         )
     ]
-    for number in (1, 2):
-        offset = start + reserved_size + (number - 1) * fat_size
-        regions.append(region(f"fat{number}", _fat(layout, offset, fat_size)))
+    for number, kind in enumerate((RegionKind.FAT1, RegionKind.FAT2)):
+        offset = start + reserved_size + number * fat_size
+        regions.append(region(kind, _fat(layout, offset, fat_size)))
     cluster_of = {placed.path: placed.cluster for placed in layout.folders}
     cluster_of |= {placed.path: placed.cluster for placed in layout.files}
     folders: list[Extent] = []
@@ -144,14 +146,14 @@ def compose(
         offset = start + geometry.cluster_offset(placed_folder.cluster)
         data = _folder_data(placed_folder, layout, cluster_of)
         folders.append(Extent(offset, Literal(data.ljust(placed_folder.cluster_count * layout.cluster_size, b"\0"))))
-    regions.append(region("folders", folders))
+    regions.append(region(RegionKind.FOLDERS, folders))
     size = geometry.cluster_size
     files = sorted((placed for placed in layout.files if placed.cluster_count), key=lambda placed: placed.cluster)
     runs = file_runs(
         (start + geometry.cluster_offset(placed.cluster), placed.cluster_count * size, placed.file.content)
         for placed in files
     )
-    regions += [region("files", run) for run in runs]
+    regions += [region(RegionKind.FILES, run) for run in runs]
     return regions
 
 
@@ -168,7 +170,7 @@ def _reserved_sectors(
         BPB_BytsPerSec=size,
         BPB_SecPerClus=geometry.sectors_per_cluster,
         BPB_RsvdSecCnt=geometry.reserved,
-        BPB_HiddSec=geometry.hidden,
+        BPB_HiddSec=stored_hidden(geometry.hidden),
         BPB_TotSec32=geometry.total,
         BPB_FATSz32=geometry.fat,
         BS_VolID=serial,

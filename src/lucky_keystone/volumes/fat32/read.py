@@ -13,8 +13,9 @@ from typing import Any
 
 import numpy as np
 
+from ...content import Readable
 from ...record import RecordError
-from ..volume import Readable, Run, VolumeError, find_below, walk_below
+from ..volume import Run, VolumeError, find_below, walk_below
 from .records import (
     ATTR_DIRECTORY,
     ATTR_LONG_NAME,
@@ -136,6 +137,19 @@ class Fat32Volume:
     def bytes_at(self, offset: int, size: int) -> bytes:
         """Return bytes of the drive, for what lies outside all clusters."""
         return self._drive.read_at(offset, size)
+
+    @property
+    def boot_sector(self) -> bytes:
+        """Its first 512 bytes."""
+        return self.boot.pack()
+
+    def part_at(self, inside: int) -> str:
+        """Name the volume's own structure that holds its byte `inside`, '' for none of those a start reads."""
+        reserved = self.boot.BPB_RsvdSecCnt * self.sector_size
+        if inside < reserved:
+            return "further boot code in the reserved sectors"
+        fats = self.boot.BPB_NumFATs * self.boot.BPB_FATSz32 * self.sector_size
+        return "the FAT, to follow a cluster chain" if inside < reserved + fats else ""
 
     def sector(self, number: int) -> bytes:
         """Read one sector, counted from the volume's start."""
@@ -306,6 +320,10 @@ class Fat32Volume:
             for start in range(0, length, block):
                 yield self._drive.read_at(offset + start, min(block, length - start))
             left -= length
+
+    def readable_size(self, entry: Entry) -> int:
+        """Bytes of a file that can be read: fewer than its size where its chain is too short."""
+        return min(entry.size, entry.runs_clusters() * self.cluster_size)
 
     def read_at_of(self, entry: Entry, offset: int, size: int) -> bytes:
         """Return up to `size` bytes of a file from `offset`, following its runs."""

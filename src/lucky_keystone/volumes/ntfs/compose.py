@@ -8,8 +8,10 @@ from operator import itemgetter
 
 from ...collecting import without_collections
 from ...content import Content, Generated, Literal, Zeros
-from ...extents import Extent, Region, region
+from ...extents import Extent
+from ...regions import Region, RegionKind, region
 from ..placing import file_runs
+from ..volume import stored_hidden
 from .geometry import shift_or_count
 from .layout import Layout, PlacedIndex
 from .mft import Records
@@ -30,7 +32,13 @@ from .records import (
 )
 from .system import bitmap, clean_log
 
-_KINDS = {BOOT: "boot", MFT: "mft", MFT_MIRROR: "mft", LOG_FILE: "log", BITMAP_FILE: "bitmap"}
+_KINDS = {
+    BOOT: RegionKind.BOOT,
+    MFT: RegionKind.MFT,
+    MFT_MIRROR: RegionKind.MFT,
+    LOG_FILE: RegionKind.LOG,
+    BITMAP_FILE: RegionKind.BITMAP,
+}
 _RECORDS_AT_ONCE = 256
 
 
@@ -46,9 +54,9 @@ def compose(layout: Layout, *, serial: int, boot_sector: bytes, further_code: by
     boot = boot_sector_of(layout, serial, boot_sector)
     if len(boot) + len(further_code) > BOOT_FILE_SIZE:
         raise ValueError(f"{len(further_code)} bytes of boot code do not fit $Boot")
-    extents: list[tuple[str, Extent]] = []
+    extents: list[tuple[RegionKind, Extent]] = []
     for placed in layout.indexes:
-        kind = _KINDS.get(placed.node.number, "folders")
+        kind = _KINDS.get(placed.node.number, RegionKind.FOLDERS)
         offset = start + geometry.cluster_offset(placed.cluster)
         content = _content(layout, records, placed, boot + further_code)
         slack = placed.count * geometry.cluster_size - content.size
@@ -57,9 +65,9 @@ def compose(layout: Layout, *, serial: int, boot_sector: bytes, further_code: by
     size = geometry.cluster_size
     files = sorted(layout.files, key=lambda placed: placed.cluster)
     runs = file_runs((start + placed.cluster * size, placed.count * size, placed.content) for placed in files)
-    regions += [region("files", run) for run in runs]
+    regions += [region(RegionKind.FILES, run) for run in runs]
     last = start + (geometry.total - 1) * geometry.sector_size
-    regions.append(region("bootcopy", [Extent(last, Literal(boot.ljust(geometry.sector_size, b"\0")))]))
+    regions.append(region(RegionKind.BOOTCOPY, [Extent(last, Literal(boot.ljust(geometry.sector_size, b"\0")))]))
     return regions
 
 
@@ -71,7 +79,7 @@ def boot_sector_of(layout: Layout, serial: int, code: bytes) -> bytes:
         jump=given.jump,
         bytes_per_sector=geometry.sector_size,
         sectors_per_cluster=geometry.sectors_per_cluster,
-        hidden_sectors=geometry.hidden,
+        hidden_sectors=stored_hidden(geometry.hidden),
         total_sectors=geometry.total - 1,
         mft_cluster=cluster_of[MFT],
         mft_mirror_cluster=cluster_of[MFT_MIRROR],

@@ -11,8 +11,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
+from ...content import Readable
 from ...record import RecordError
-from ..volume import Readable, Run, VolumeError, find_below, walk_below
+from ..volume import Run, VolumeError, find_below, walk_below
 from .file import File, Stream
 from .parse import (
     IndexEntry,
@@ -28,6 +29,7 @@ from .records import (
     ATTRIBUTE_LIST,
     BITMAP,
     BITMAP_FILE,
+    BOOT_FILE_SIZE,
     DATA,
     FILE_NAME,
     FIRST_USER,
@@ -135,6 +137,19 @@ class NtfsVolume:
     def bytes_at(self, offset: int, size: int) -> bytes:
         """Return bytes of the drive, for what lies outside all clusters."""
         return self._drive.read_at(offset, size)
+
+    @property
+    def boot_sector(self) -> bytes:
+        """Its first 512 bytes."""
+        return self.boot.pack()
+
+    def part_at(self, inside: int) -> str:
+        """Name the volume's own structure that holds its byte `inside`, '' for none of those a start reads."""
+        if inside < BOOT_FILE_SIZE:
+            return "further boot code in $Boot"
+        cluster = inside // self.cluster_size
+        table = any(run.first <= cluster < run.first + run.count for run in self.own_stream(MFT).runs)
+        return "the file table, to look up a file's record" if table else ""
 
     def _find_mft(self) -> None:
         """Read the MFT's own record, from the mirror when it is damaged; then everything else through it."""
@@ -262,6 +277,11 @@ class NtfsVolume:
         stream = self._content(entry)
         for start in range(0, stream.size, block):
             yield self.read_stream(stream, start, min(block, stream.size - start))
+
+    def readable_size(self, entry: Entry) -> int:
+        """Bytes of a file that can be read: fewer than its size where it has too few clusters."""
+        held = sum(run.count for run in entry.runs) * self.cluster_size
+        return min(entry.size, held) if entry.runs else entry.size  # without runs it stands in its record
 
     def read_at_of(self, entry: Entry, offset: int, size: int) -> bytes:
         """Return up to `size` bytes of a file from `offset`."""

@@ -1,0 +1,43 @@
+"""Areas of a drive, for people: what the layout lists and the figure draws."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Part(StrEnum):
+    """What an area is, whichever volume it belongs to: layout and figure choose words and colours by it."""
+
+    SEAL = "seal"
+    GPT = "GPT"
+    MANIFEST = "manifest"
+    GAP = "kept clear"
+    BOOT = "boot sectors"
+    FATS = "FATs"
+    FILE_TABLE = "file table"
+    LOG = "log"
+    CLUSTER_MAP = "cluster map"
+    FOLDERS = "folders"
+    FILES = "files"
+    VOLUME = "volume"
+    IMAGE = "image"
+    FREE = "free"
+    UNUSED = "not used"
+
+
+@dataclass(frozen=True)
+class Area:
+    """A stretch of the drive: offset and size in bytes."""
+
+    part: Part
+    offset: int
+    size: int
+    note: str = ""
+    title: str = ""
+    """What it is called where the part's own name is too general."""
+
+    @property
+    def name(self) -> str:
+        """What it is called."""
+        return self.title or self.part.value

@@ -1,0 +1,141 @@
+"""What is asked for: a source or a saved plan, choices, and one or several drives; decided for every drive."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Protocol, TypeVar
+
+import msgspec
+
+from ..content import Tell, silent
+from ..drives.guards import refuse_source_as_target
+from ..drives.medium import Medium
+from ..errors import UsageError
+from ..families.choices import Choices, given
+from ..families.families import known_family
+from ..families.family import DriveShape
+from ..planning.fitting import FROM_SCRATCH
+from ..planning.make import NOTHING_SAVED, make_plan
+from ..planning.plan import Plan
+from ..planning.planfile import SavedPlan, open_planned_source, read_plan
+from ..sources.opening import open_source
+from ..sources.source import Source
+from .update import Standing, read_standing
+
+
+class Target(Protocol):
+    """A drive as it was named; an image file may not exist yet."""
+
+    @property
+    def name(self) -> str: ...
+
+    @property
+    def path(self) -> Path: ...
+
+    @property
+    def exists(self) -> bool: ...
+
+    @property
+    def sector_size(self) -> int: ...
+
+    def shape(self, size: int | None) -> DriveShape:
+        """What planning needs to know of it; `size` (bytes) is for an image file to be made."""
+
+
+_T = TypeVar("_T", bound=Target)
+
+
+@dataclass(frozen=True)
+class Request:
+    """What was asked for."""
+
+    path: Path
+    """Of the source, or of a plan file."""
+    choices: Choices
+    added: tuple[Path, ...] = ()
+    size: int | None = None
+    """Bytes of an image file to be made."""
+    update: bool = False
+    saved: SavedPlan | None = None
+
+    @property
+    def is_plan(self) -> bool:
+        """True when the path is a plan file's."""
+        return self.path.suffix.lower() == ".toml" and not self.path.is_dir()
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """One drive as it is to become."""
+
+    plan: Plan
+    standing: Standing | None = None
+    """What is on it, when it is to be updated."""
+
+
+def with_saved_plan(request: Request, *, several: bool) -> Request:
+    """Return the request with what its plan file says, if it has one; a word of identity given beside it counts."""
+    if not request.is_plan:
+        return request
+    beside = given(request.choices).keys() - {"identity"}
+    if request.added or beside:
+        raise UsageError(
+            "A plan has its choices already.", advice="Edit the plan file, or build from the source itself."
+        )
+    saved = read_plan(request.path)
+    choices, identity = saved.choices, request.choices.identity
+    if identity is not None or several:
+        # Two drives of one identity word would collide in one computer: each takes its own tag.
+        choices = msgspec.structs.replace(choices, identity=identity)
+    if request.update:  # the volume stands: its measures are not a plan's to choose
+        choices = msgspec.structs.replace(choices, use=None, cluster=None)
+    return replace(request, choices=choices, size=request.size or saved.drive.size, saved=saved)
+
+
+def open_requested(request: Request, tell: Tell = silent) -> Source:
+    """Open the source that is asked for. Raises SourceError, also when it is no longer the one that was planned."""
+    if request.saved is not None:
+        return open_planned_source(request.saved, request.path, tell)
+    return open_source(request.path, request.added, tell)
+
+
+def plan_all(
+    request: Request,
+    source: Source,
+    targets: Sequence[_T],
+    reading: Callable[[_T], AbstractContextManager[Medium]],
+) -> list[Wanted]:
+    """Decide for every drive. Raises as `make_plan` does, and ProtectError where a drive cannot be updated."""
+    wanted: list[Wanted] = []
+    saved = request.saved.decided if request.saved else NOTHING_SAVED
+    if request.update:
+        known_family(source).refuse_update()
+    for target in targets:
+        refuse_source_as_target((source.path, *source.added), target.path)
+        if not request.update:
+            plan = make_plan(source, request.choices, target.shape(request.size), saved=saved)
+            wanted.append(Wanted(plan))
+            continue
+        if not target.exists:
+            raise UsageError(
+                f"{target.name} does not exist, so it cannot be updated.", advice="Build it, without --update."
+            )
+        with reading(target) as medium:
+            standing = read_standing(medium, target.sector_size)
+        choices = _kept_identity(request.choices, standing)
+        plan = make_plan(source, choices, target.shape(None), standing.volumes, saved=saved)
+        wanted.append(Wanted(plan, standing))
+    return wanted
+
+
+def _kept_identity(choices: Choices, standing: Standing) -> Choices:
+    """A drive keeps its table, and the identity word it was built with unless another one is chosen."""
+    if standing.manifest is None:
+        return choices
+    about = standing.manifest.about
+    if choices.table not in (None, about.table):
+        raise UsageError(f"An update keeps the table as it is: {about.table}.", advice=FROM_SCRATCH)
+    return msgspec.structs.replace(choices, identity=choices.identity or about.identity, table=about.table)

@@ -1,0 +1,71 @@
+"""The codes of findings: stable names beside the words, documented in docs/findings.md. Mending goes by them.
+
+Kinds of volume and of table bring codes of their own here; a code that was published keeps its meaning for good.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+
+class Code(StrEnum):
+    """What was found. The part before the dot says where."""
+
+    # the table; those that a table's reader finds are in `tables/faults.py` and have the same names here
+    TABLE_MISSING = "table.missing"
+    TABLE_SIGNATURE = "table.signature"
+    TABLE_SEVERAL_ACTIVE = "table.several-active"
+    MBR_STATUS = "mbr.status"
+    MBR_RANGE = "mbr.range"
+    MBR_CHS = "mbr.chs"
+    MBR_OVERLAP = "mbr.overlap"
+    GPT_PRIMARY = "gpt.primary"
+    GPT_BACKUP = "gpt.backup"
+    GPT_COPIES_DIFFER = "gpt.copies-differ"
+    GPT_RANGE = "gpt.range"
+    GPT_OVERLAP = "gpt.overlap"
+    GPT_SAME_GUID = "gpt.same-guid"
+    PARTITION_TYPE = "partition.type"
+    # the manifest
+    MANIFEST_DAMAGED = "manifest.damaged"
+    MANIFEST_PADDING = "manifest.padding"
+    MANIFEST_EARLIER = "manifest.earlier"
+    MANIFEST_ELSEWHERE = "manifest.elsewhere"
+    # volumes of any kind
+    VOLUME_UNREADABLE = "volume.unreadable"
+    FOLDERS_UNREADABLE = "volume.folders-unreadable"
+    VOLUME_HIDDEN_SECTORS = "volume.hidden-sectors"
+    VOLUME_MOUNTED = "volume.mounted"
+    VOLUME_ENTRIES = "volume.entries"
+    VOLUME_LOST_CLUSTERS = "volume.lost-clusters"
+    # FAT32
+    FAT32_BOOT_COPY = "fat32.boot-copy"
+    FAT32_NO_BOOT_COPY = "fat32.no-boot-copy"
+    FAT32_FSINFO = "fat32.fsinfo"
+    FAT32_FREE_COUNT = "fat32.free-count"
+    FAT32_FATS_DIFFER = "fat32.fats-differ"
+    FAT32_ONE_FAT = "fat32.one-fat"
+    # NTFS
+    NTFS_TOTAL_SECTORS = "ntfs.total-sectors"
+    NTFS_BOOT_COPY = "ntfs.boot-copy"
+    NTFS_MFT_START = "ntfs.mft-start"
+    NTFS_MIRROR = "ntfs.mirror"
+    NTFS_VERSION = "ntfs.version"
+    NTFS_BITMAP = "ntfs.bitmap"
+    # contents, compared with the manifest
+    CONTENT_CHANGED = "content.changed"
+    CONTENT_FILE = "content.file"
+    CONTENT_RECORDS = "content.records"
+    CONTENT_IMAGE = "content.image"
+    CONTENT_USED = "content.used"
+    # the way it starts
+    START_NOTHING = "start.nothing"
+    START_NO_MBR_CODE = "start.no-mbr-code"
+    START_NO_ACTIVE = "start.no-active"
+    START_NO_VOLUME_CODE = "start.no-volume-code"
+    START_VOLUME_CODE = "start.volume-code"
+    START_BOOTMGR = "start.bootmgr"
+    START_LOADER = "start.loader"
+    START_LOADER_ARCHITECTURE = "start.loader-architecture"
+    START_NO_REMOVABLE_LOADER = "start.no-removable-loader"
+    START_NO_CROSSING = "start.no-crossing"

@@ -1,0 +1,59 @@
+"""What is said of a source."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ..wim.read import Edition
+
+
+@dataclass(frozen=True)
+class Loader:
+    """A loader found in the source."""
+
+    path: str
+    firmware: str
+    """'bios' or 'uefi'."""
+    architecture: str
+    """By the PE header; 'x86' for BIOS; '' when the file is no loader after all."""
+    size: int
+
+
+@dataclass(frozen=True)
+class InstallImageFacts:
+    """An install image in the source."""
+
+    path: str
+    size: int
+    editions: tuple[Edition, ...]
+    solid: bool
+    part_count: int
+    has_integrity: bool
+
+
+@dataclass(frozen=True, kw_only=True)
+class SourceFacts:
+    """What a source is. Sizes in bytes."""
+
+    family: str
+    form: str
+    """How it was read: 'disc image (UDF)', 'disc image (ISO 9660, Joliet)', 'folder' and so on."""
+    label: str = ""
+    file_count: int = 0
+    folder_count: int = 0
+    total_bytes: int = 0
+    architectures: tuple[str, ...] = ()
+    languages: tuple[str, ...] = ()
+    release: str = ""
+    """Version of the first edition, '' when nothing tells it."""
+    build: int = 0
+    loaders: tuple[Loader, ...] = ()
+    images: tuple[InstallImageFacts, ...] = ()
+    """The install images: what editions are installed from."""
+    boot_images: tuple[InstallImageFacts, ...] = ()
+    """The setup environments."""
+    oversized: tuple[tuple[str, int], ...] = ()
+    """Files FAT32 cannot hold, with their sizes."""
+    table: str = ""
+    """Of a raw image: its own table in words."""
+    notes: tuple[str, ...] = ()

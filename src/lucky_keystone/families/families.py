@@ -1,0 +1,48 @@
+"""The families there are, and which one a source belongs to."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from ..errors import SourceError
+from .facts import SourceFacts
+from .family import Family
+from .windows.setup import WindowsSetup
+
+if TYPE_CHECKING:
+    from ..sources.source import Source
+
+FAMILIES: tuple[Family, ...] = (WindowsSetup(),)
+"""The first that recognises a source has it."""
+
+
+def family_of(source: Source) -> Family | None:
+    """Return the family of `source`, None when it is nothing that a drive can be built from."""
+    return next((family for family in FAMILIES if family.recognises(source)), None)
+
+
+def known_family(source: Source) -> Family:
+    """Return the family of `source`. Raises SourceError when it has none."""
+    family = family_of(source)
+    if family is None:
+        raise SourceError(
+            f"{source.path} is not an installer that is known here: it has no sources/boot.wim.",
+            advice="Give the installer's disc image, or the folder that holds its 'sources' folder.",
+        )
+    return family
+
+
+def facts_of(source: Source) -> SourceFacts:
+    """Return the facts about a source of any family, or of none."""
+    family = family_of(source)
+    if family is not None:
+        return family.facts(source)
+    files = list(source.root.files())
+    return SourceFacts(
+        family="unknown",
+        form=source.form,
+        label=source.label,
+        file_count=len(files),
+        folder_count=source.root.folder_count,
+        total_bytes=sum(file.size for _, file in files),
+    )

@@ -1,0 +1,139 @@
+"""What a family is: it recognises a source, says what is in it, and what it wishes of a drive.
+
+A further family is one more module and a line in `families.FAMILIES`. Planning fits the wishes onto a drive and knows
+no family.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar, Literal, Protocol
+
+from ..content import Content
+from ..starting.bootable import Bootable
+from ..tables.partition import Use
+from ..tree import Folder
+from ..volumes.kind import VolumeKind
+from .choices import Choices
+
+if TYPE_CHECKING:
+    from ..sources.source import Source
+    from .facts import SourceFacts
+
+
+@dataclass(frozen=True)
+class DriveShape:
+    """What planning needs to know of the drive."""
+
+    name: str
+    """Tag or file name; the identity word unless one is chosen."""
+    size: int | None
+    """Bytes; None when an image file is to be made as large as needed."""
+    sector_size: int = 512
+
+
+By = Literal["you", "plan", "tool"]
+
+
+@dataclass(frozen=True)
+class Decision:
+    """One decision with its reason."""
+
+    topic: str
+    value: str
+    reason: str
+    by: By = "tool"
+    """The technician chose it, a saved plan has it, or the tool decided."""
+    choice: str = ""
+    """The field of Choices it settles, '' for what follows from others."""
+
+
+@dataclass(frozen=True)
+class SplitImage:
+    """An install image that goes onto the drive in parts."""
+
+    path: str
+    size: int
+    parts: tuple[tuple[str, int], ...]
+    """Name and size in bytes of each part."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class VolumeWish:
+    """A volume that a family asks for."""
+
+    name: str
+    """Tells the drive's volumes apart; serial numbers derive from it."""
+    kind: VolumeKind
+    tree: Folder
+    label: str
+    cluster: int | None = None
+    """Bytes; None for what is usual."""
+    takes_rest: bool = False
+    """One volume of a drive takes what the others leave of it; they are as small as can be."""
+    use: Use
+    active: bool = False
+    reason: str = ""
+    """Why it is there."""
+    note: str = ""
+    """What is on it, in the layout; '' to have its parts listed."""
+
+
+@dataclass(frozen=True)
+class WholeImage:
+    """Bytes that make a drive as they are, from its first one on."""
+
+    content: Content
+
+    def head(self, size: int) -> bytes:
+        """Return the first `size` bytes, filled up with zeros where the image is shorter."""
+        reader = self.content.open()
+        buffer = bytearray(size)
+        try:
+            done = 0
+            while done < size and (got := reader.readinto(memoryview(buffer)[done:])):
+                done += got
+        finally:
+            reader.close()
+        return bytes(buffer)
+
+
+@dataclass(frozen=True, kw_only=True)
+class DriveWish:
+    """What a family asks of a drive: volumes behind a table, or one image with everything."""
+
+    choices: Choices
+    """Settled as far as the family can; the clusters follow when the drive is measured."""
+    table: str
+    """'none' with an image."""
+    volumes: Sequence[VolumeWish] = ()
+    """In the order they lie on the drive; none with an image."""
+    image: WholeImage | None = None
+    decisions: Sequence[Decision] = ()
+    splits: tuple[SplitImage, ...] = ()
+    bootable: Bootable
+    """What firmware will see."""
+
+
+class Family(Protocol):
+    """A kind of source, and the drives it becomes."""
+
+    name: ClassVar[str]
+    """In JSON."""
+    shown: ClassVar[str]
+
+    def recognises(self, source: Source) -> bool:
+        """Tell whether `source` is of this family, by a look at its names or first bytes."""
+
+    def facts(self, source: Source) -> SourceFacts:
+        """Return what a technician and the planner need to know of it. Reads no contents."""
+
+    def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
+        """Decide everything that is not chosen.
+
+        Raises UsageError or SourceError with the reason, and the nearest choice that works.
+        """
+
+    def refuse_update(self) -> None:
+        """Raise UsageError with the reason when such a drive cannot be updated."""

@@ -1,0 +1,53 @@
+"""Proving a source whole before anything is erased: by a sum that came with it, and by its own integrity tables."""
+
+from __future__ import annotations
+
+import hashlib
+
+from ..content import FileRange, SourceFile, Tell, seekable, stream
+from ..errors import SourceError
+from ..sources.source import Source
+from ..wim.read import InstallImage
+from .families import facts_of
+
+
+def verify_source(source: Source, sha256: str | None, tell: Tell, *, integrity: bool) -> list[str]:
+    """Read the source against `sha256` (of the image file) and, with `integrity`, its install images' own tables.
+
+    Returns one line for each proof made or not possible; raises SourceError naming the damaged file.
+    """
+    proofs: list[str] = []
+    if sha256 is not None:
+        _verify_sum(source, sha256.lower(), tell)
+        proofs.append(f"{source.path.name} has the SHA-256 given")
+    found = facts_of(source)
+    for facts in (*found.images, *found.boot_images) if integrity else ():
+        file = source.root.find_file(facts.path)
+        if file is None:
+            continue
+        if not facts.has_integrity:
+            proofs.append(f"{facts.path} has no integrity table to be checked by")
+            continue
+        image = InstallImage(seekable(file.content), f"{source.path.name}: {facts.path}")
+        image.verify_integrity(lambda done, whole: tell("verifying the source", done, whole))
+        proofs.append(f"{facts.path} matches its integrity table")
+    return proofs
+
+
+def _verify_sum(source: Source, sha256: str, tell: Tell) -> None:
+    if source.path.is_dir():
+        raise SourceError(
+            f"{source.path} is a folder; a SHA-256 can only be checked of a disc image.",
+            advice="Leave out --sha256, or give the disc image.",
+        )
+    whole = SourceFile(source.path)
+    digest, done = hashlib.sha256(), 0
+    for piece in stream(FileRange(whole, 0, whole.size)):
+        digest.update(piece)
+        done += len(piece)
+        tell("verifying the source", done, whole.size)
+    if digest.hexdigest() != sha256:
+        raise SourceError(
+            f"{source.path}: SHA-256 is {digest.hexdigest()}, {sha256} was given.",
+            advice="The image is damaged, incomplete or another one: download it again.",
+        )

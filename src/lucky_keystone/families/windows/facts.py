@@ -1,0 +1,90 @@
+"""What a Windows installer holds, found without reading contents."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import lru_cache
+
+from ...content import seekable
+from ...errors import SourceError
+from ...sources.source import Source
+from ...starting.pe import loader_architecture
+from ...tree import File, Folder
+from ...wim.read import InstallImage
+from ...wim.split import LARGEST_PART
+from ..facts import InstallImageFacts, Loader, SourceFacts
+
+SETUP_FOLDERS = ("sources", "x64/sources", "x86/sources", "arm64/sources")
+_INSTALL_IMAGES = ("install.wim", "install.esd", "install.swm")
+_SETUP_IMAGE = "boot.wim"
+
+
+@lru_cache(maxsize=4)
+def facts_of_setup(source: Source) -> SourceFacts:
+    """Return the facts about an installer; what cannot be read of an install image becomes a note."""
+    notes: list[str] = []
+    images = _images(source.root, _INSTALL_IMAGES, notes)
+    boot_images = _images(source.root, (_SETUP_IMAGE,), notes)
+    loaders = tuple(_loaders(source.root))
+    editions = [edition for image in images for edition in image.editions]
+    told = [edition.architecture for image in (*images, *boot_images) for edition in image.editions]
+    architectures = [name for name in dict.fromkeys(told) if name != "unknown"]
+    if not architectures:
+        uefi = (loader.architecture for loader in loaders if loader.firmware == "uefi" and loader.architecture)
+        architectures = list(dict.fromkeys(uefi))
+    files = list(source.root.files())
+    return SourceFacts(
+        family="windows-setup",
+        form=source.form,
+        label=source.label,
+        file_count=len(files),
+        folder_count=source.root.folder_count,
+        total_bytes=sum(file.size for _, file in files),
+        architectures=tuple(architectures),
+        languages=tuple(dict.fromkeys(language for edition in editions for language in edition.languages)),
+        release=editions[0].version if editions else "",
+        build=editions[0].build if editions else 0,
+        loaders=loaders,
+        images=images,
+        boot_images=boot_images,
+        oversized=tuple((path, file.size) for path, file in files if file.size > LARGEST_PART),
+        notes=tuple(notes),
+    )
+
+
+def _images(root: Folder, names: Iterable[str], notes: list[str]) -> tuple[InstallImageFacts, ...]:
+    found: list[InstallImageFacts] = []
+    for folder in SETUP_FOLDERS:
+        for name in names:
+            file = root.find_file(f"{folder}/{name}")
+            facts = _image_facts(file, f"{folder}/{file.name}", notes) if file is not None else None
+            if facts is not None:
+                found.append(facts)
+    return tuple(found)
+
+
+def _image_facts(file: File, path: str, notes: list[str]) -> InstallImageFacts | None:
+    try:
+        image = InstallImage(seekable(file.content), path)
+        return InstallImageFacts(
+            path=path,
+            size=file.size,
+            editions=image.editions,
+            solid=image.solid,
+            part_count=image.header.part_count,
+            has_integrity=image.has_integrity,
+        )
+    except SourceError as error:
+        notes.append(str(error))
+        return None
+
+
+def _loaders(root: Folder) -> Iterable[Loader]:
+    manager = root.find_file("bootmgr")
+    if manager is not None:
+        yield Loader("bootmgr", "bios", "x86", manager.size)
+    boot = root.find_folder("efi/boot")
+    for entry in boot.entries.values() if boot else ():
+        if isinstance(entry, File) and entry.name.lower().endswith(".efi"):
+            architecture = loader_architecture(seekable(entry.content))
+            yield Loader(f"efi/boot/{entry.name}", "uefi", architecture, entry.size)

@@ -1,0 +1,167 @@
+"""The Windows setup family: an installer becomes a drive of one of the shapes."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+import msgspec
+
+from ...errors import UsageError
+from ...sources.source import Source
+from ...starting.bootable import PlannedBootVolume, PlannedDrive
+from ...tables.partition import Use
+from ...tables.styles import STYLES
+from ...units import shown_size
+from ...volumes.fat32.kind import FAT32
+from ...volumes.kind import VolumeKind
+from ...volumes.kinds import KINDS
+from ...wim.split import LARGEST_PART
+from ..choices import Choices
+from ..facts import SourceFacts
+from ..family import Decision, DriveShape, DriveWish, VolumeWish
+from .contents import crossing_tree
+from .facts import SETUP_FOLDERS, facts_of_setup
+from .shapes import Shape, decide_shape
+
+_STARTER_LABEL, _CROSSING_LABEL = "LKEY START", "LKEY CROSS"
+_FALLBACK_LABEL = "INSTALLER"
+_FIRMWARE = {"both": "BIOS and UEFI", "bios": "BIOS", "uefi": "UEFI"}
+_FILE_SYSTEMS = {"fat32": "FAT32", "ntfs": "NTFS", "fat32+ntfs": "pair: NTFS and FAT32"}
+
+
+class WindowsSetup:
+    """Windows installers with a setup environment of their own."""
+
+    name: ClassVar[str] = "windows-setup"
+    shown: ClassVar[str] = "Windows setup"
+
+    def recognises(self, source: Source) -> bool:
+        return any(source.root.find_file(f"{folder}/boot.wim") for folder in SETUP_FOLDERS)
+
+    def facts(self, source: Source) -> SourceFacts:
+        return facts_of_setup(source)
+
+    def refuse_update(self) -> None:
+        return None
+
+    def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
+        _check_choices(choices, drive.sector_size)
+        shape = decide_shape(source, choices, drive)
+        first = _first_kind(shape.file_system)
+        label = first.stored_label(choices.label or _label_from(source.label))
+        is_split = first is FAT32
+        settled = msgspec.structs.replace(
+            choices,
+            table=shape.table,
+            firmware=shape.firmware,
+            file_system=shape.file_system,
+            purpose="install",
+            label=label,
+            part_size=(choices.part_size or LARGEST_PART) if is_split else None,
+        )
+        volumes = _volumes(source, shape, label, choices.cluster)
+        seen = [PlannedBootVolume(volume.kind, volume.tree, volume.active) for volume in volumes]
+        return DriveWish(
+            choices=settled,
+            table=shape.table,
+            volumes=volumes,
+            decisions=_decisions(choices, settled, shape),
+            splits=shape.splits,
+            bootable=PlannedDrive(shape.table, drive.sector_size, seen),  # type: ignore[arg-type]
+        )
+
+
+def _first_kind(file_system: str) -> VolumeKind:
+    """Return the kind of the volume that holds everything."""
+    return KINDS["fat32" if file_system == "fat32" else "ntfs"]
+
+
+def _check_choices(choices: Choices, sector_size: int) -> None:
+    """Raise UsageError for choices that do not go together, or that the volume's kind does not take."""
+    if choices.table == "gpt" and choices.firmware in ("bios", "both"):
+        raise UsageError(
+            "--table gpt: BIOS machines cannot start a Windows installer from a GPT drive.",
+            advice="Choose --table mbr, which starts in BIOS and UEFI machines alike, or --firmware uefi.",
+        )
+    kind = _first_kind(choices.file_system or "fat32")
+    if choices.label is not None and (fault := kind.label_fault(choices.label)):
+        raise UsageError(f"Label '{choices.label}' {fault}.", advice=f"Use {kind.label_rule}.")
+    if choices.cluster is not None:
+        kind.check_cluster(choices.cluster, sector_size)
+    if choices.part_size is not None and kind is not FAT32:
+        raise UsageError(
+            "--part-size: nothing is split on NTFS.", advice="Leave it out, or choose --file-system fat32."
+        )
+    if choices.part_size is not None and not 1 << 20 <= choices.part_size <= LARGEST_PART:
+        raise UsageError(
+            f"Parts of {choices.part_size} bytes are not possible on FAT32.",
+            advice=f"Choose from 1 MiB to {LARGEST_PART} bytes (4 GiB less one).",
+        )
+
+
+def _label_from(label: str) -> str:
+    """Return a label that every kind can store, as near to the source's own as that allows."""
+    cleaned = "".join(c if c.isascii() and (c.isalnum() or c in "-_ ") else "_" for c in label)[:11].strip()
+    return cleaned.upper() if cleaned and not FAT32.label_fault(cleaned) else _FALLBACK_LABEL
+
+
+def _volumes(source: Source, shape: Shape, label: str, cluster: int | None) -> list[VolumeWish]:
+    """Systems of before 2017 show only the first partition of a removable drive: the one with everything."""
+    first = _first_kind(shape.file_system)
+    wishes = [
+        VolumeWish(
+            name="installer",
+            kind=first,
+            tree=shape.tree,
+            label=label,
+            cluster=cluster,
+            takes_rest=True,
+            use=first.use,
+            active=shape.table == "mbr",
+        )
+    ]
+    if shape.starter is not None:
+        wishes.append(
+            VolumeWish(
+                name="starter",
+                kind=FAT32,
+                tree=shape.starter,
+                label=_STARTER_LABEL,
+                use=FAT32.use,
+                reason="firmware finds the loaders there",
+                note="FAT32: loaders and the setup environment, for firmware",
+            )
+        )
+    if shape.has_crossing:
+        wishes.append(
+            VolumeWish(
+                name="crossing",
+                kind=FAT32,
+                tree=crossing_tree(source),
+                label=_CROSSING_LABEL,
+                use=Use.FIRMWARE,
+                reason="our UEFI helper, which reads NTFS and starts the loader there",
+                note="FAT32: our UEFI helper",
+            )
+        )
+    return wishes
+
+
+def _decisions(choices: Choices, settled: Choices, shape: Shape) -> list[Decision]:
+    def decision(topic: str, value: str, reason: str, choice: str) -> Decision:
+        return Decision(topic, value, reason, "you" if getattr(choices, choice) is not None else "tool", choice)
+
+    made = [
+        decision("table", STYLES[shape.table].shown, shape.reasons["table"], "table"),
+        decision("firmware", _FIRMWARE[shape.firmware], shape.reasons["firmware"], "firmware"),
+        decision("file system", _FILE_SYSTEMS[shape.file_system], shape.reasons["file system"], "file_system"),
+    ]
+    limit = settled.part_size or LARGEST_PART
+    largest = " (FAT32's largest file)" if limit == LARGEST_PART else ""
+    for split in shape.splits:
+        parts = f"{len(split.parts)} part{'s' if len(split.parts) > 1 else ''}"
+        reason = f"it has {shown_size(split.size)}; a part holds up to {shown_size(limit)}{largest}"
+        made.append(decision("split", f"{split.path} in {parts}", reason, "part_size"))
+    reason = "as chosen" if choices.label is not None else "from the source's own label"
+    made.append(decision("label", settled.label or "", reason, "label"))
+    return made

@@ -1,0 +1,135 @@
+"""From a source, choices and a drive to a plan: the family wishes, the wishes are fitted, everything has its reason."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from types import MappingProxyType
+
+import msgspec
+
+from ..errors import UsageError
+from ..extents import MIB
+from ..families.choices import Choices, check_choices
+from ..families.families import known_family
+from ..families.family import By, Decision, DriveShape, DriveWish
+from ..sources.source import Source
+from ..starting.rules import outlooks
+from ..starting.trust import ANY_MACHINE, Machine
+from ..tables.styles import STYLES
+from ..units import shown_size
+from ..volumes.kind import StandingVolume
+from .fitting import FROM_SCRATCH, Fitted, areas_of, fit, fit_again
+from .plan import Plan
+
+NOTHING_SAVED: Mapping[str, str] = MappingProxyType({})
+
+
+def make_plan(
+    source: Source,
+    choices: Choices,
+    drive: DriveShape,
+    standing: Sequence[StandingVolume] = (),
+    machine: Machine = ANY_MACHINE,
+    saved: Mapping[str, str] = NOTHING_SAVED,
+) -> Plan:
+    """Decide everything that is not chosen. Raises UsageError, NotYet or SourceError when no drive can be built.
+
+    With `standing` volumes the drive is to be updated: they stay, and so does what did not change on them. `machine` is
+    what
+    the drive is to start, for the forecast. `saved` has the choices that a saved plan has from the tool, with their
+    reasons.
+    """
+    check_choices(choices, drive.sector_size)
+    family = known_family(source)
+    wish = family.wish(source, choices, drive)
+    identity = choices.identity if choices.identity is not None else drive.name
+    if not identity:
+        raise UsageError("The identity word is empty.", advice="Choose one with --identity WORD.")
+    if standing:
+        if choices.use is not None:
+            message = "An update keeps the volume as it is: its size and clusters cannot be chosen."
+            raise UsageError(message, advice=FROM_SCRATCH)
+        use = "whole" if drive.size is not None else "needed"
+        fitted = fit_again(wish, drive, standing)
+    else:
+        use = choices.use or ("whole" if drive.size is not None else "needed")
+        fitted = fit(wish, drive, use)
+    main = next((volume for volume in fitted.volumes if volume.wish.takes_rest), None)
+    settled = wish.choices
+    if main is not None:
+        settled = msgspec.structs.replace(settled, cluster=main.planned.cluster_size, use=use, identity=identity)
+    decisions = [*wish.decisions, *_measured(choices, wish, fitted, use), *_always(choices, source, identity, wish)]
+    return Plan(
+        source=source,
+        choices=settled,
+        identity=identity,
+        drive=DriveShape(drive.name, fitted.drive_size, drive.sector_size),
+        table=wish.table,
+        decisions=tuple(_marked(decision, saved) for decision in decisions),
+        areas=areas_of(wish, fitted, drive.sector_size),
+        needed=fitted.needed,
+        unused=fitted.drive_size - fitted.end,
+        forecast=outlooks(wish.bootable, machine),
+        splits=wish.splits,
+        volumes=fitted.volumes,
+        image=wish.image,
+        manifest_offset=fitted.manifest_offset,
+        manifest_room=fitted.manifest_room,
+    )
+
+
+def _marked(decision: Decision, saved: Mapping[str, str]) -> Decision:
+    """Say of a decision whether a saved plan made it: the tool did then, for the reason that stands in the plan."""
+    if decision.by == "you" and decision.choice in saved:
+        return replace(decision, by="plan", reason=saved[decision.choice] or "as the plan has it")
+    return decision
+
+
+def _by(choices: Choices, name: str) -> By:
+    return "you" if getattr(choices, name) is not None else "tool"
+
+
+def _measured(choices: Choices, wish: DriveWish, fitted: Fitted, use: str) -> list[Decision]:
+    """Return what follows from the measures: partitions, and the clusters of the main volume."""
+    if not fitted.volumes:
+        return []
+    style, several = STYLES[wish.table], len(fitted.volumes) > 1
+    made: list[Decision] = []
+    clusters: list[Decision] = []
+    for number, volume in enumerate(fitted.volumes, 1):
+        asked, planned = volume.wish, volume.planned
+        words = [planned.kind.shown if several else "one", "active" if asked.active else ""]
+        words += [style.shown_use(asked.use), shown_size(planned.size)]
+        reason = _whole_reason(wish, fitted, use) if asked.takes_rest else asked.reason
+        by = _by(choices, "use") if asked.takes_rest else "tool"
+        topic = f"partition {number}" if several else "partition"
+        made.append(Decision(topic, ", ".join(filter(None, words)), reason, by, "use" if asked.takes_rest else ""))
+        if asked.takes_rest:
+            reason = "usual for a volume of this size" if choices.cluster is None else "as chosen"
+            size = shown_size(planned.cluster_size)
+            clusters.append(Decision("cluster size", size, reason, _by(choices, "cluster"), "cluster"))
+    return [*made, *clusters]
+
+
+def _whole_reason(wish: DriveWish, fitted: Fitted, use: str) -> str:
+    if use == "needed":
+        return "as small as the source allows"
+    beyond = fitted.drive_size - fitted.end
+    reason = "the whole drive, so that what is left stays usable"
+    if beyond > 64 * MIB:
+        limit = "an MBR" if wish.table == "mbr" else f"a {fitted.volumes[0].planned.kind.shown} volume"
+        reason += f"; {shown_size(beyond)} lie beyond what {limit} can describe"
+    return reason
+
+
+def _always(choices: Choices, source: Source, identity: str, wish: DriveWish) -> list[Decision]:
+    made: list[Decision] = []
+    if wish.image is None:
+        reason = "serial number and disk signature derive from it"
+        made.append(Decision("identity", identity, reason, _by(choices, "identity"), "identity"))
+    if source.added:
+        made.append(
+            Decision("added", ", ".join(str(path) for path in source.added), "added on top of the source", "you")
+        )
+    return made

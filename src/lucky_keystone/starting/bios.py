@@ -1,0 +1,83 @@
+"""BIOS: sector 0 is loaded and entered; ours starts the active partition's boot sector, which starts BOOTMGR."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from .bootable import Bootable, BootVolume
+from .outlook import Outlook, Verdict
+from .trust import Machine
+
+MOST_LOADER = 0x9FC00 - 0x20000
+"""Bytes between 2000:0000, where BOOTMGR is loaded, and the firmware's data at the top of low memory."""
+LOADER = "bootmgr"
+
+
+class Bios:
+    """The rule for BIOS firmware."""
+
+    def rows(self, drive: Bootable, machine: Machine) -> Sequence[Outlook]:
+        verdict, reason = _verdict(drive)
+        return (Outlook("BIOS", verdict, reason),)
+
+
+def loader_fits(size: int) -> bool:
+    """True when BOOTMGR of `size` bytes fits into low memory."""
+    return 0 < size <= MOST_LOADER
+
+
+def _verdict(drive: Bootable) -> tuple[Verdict, str]:
+    if drive.sector_size != 512:
+        return "will not start", "BIOS firmware reads drives in sectors of 512 bytes only"
+    if drive.record == "none" and drive.table != "none":
+        return "will not start", "sector 0 has no boot code"
+    if drive.record == "other" and drive.table != "none":
+        return _foreign_record(drive)
+    if drive.table == "gpt":
+        return "will not start", "BIOS machines cannot start a Windows installer from a GPT drive"
+    if drive.table == "none":
+        return _without_table(drive)
+    active = [volume for volume in drive.volumes if volume.active]
+    if drive.active_count != 1 or not active:
+        return "will not start", "no partition with a volume is active, or more than one"
+    return _volume(drive, active[0])
+
+
+def _volume(drive: Bootable, active: BootVolume) -> tuple[Verdict, str]:
+    """Our record starts this volume's boot sector."""
+    if active.boot_code == "none":
+        return "will not start", "the volume's boot sector has no code"
+    if active.boot_code == "damaged":
+        return "will not start", "the volume's boot code is not whole"
+    manager = active.find(LOADER)
+    if active.boot_code == "other":
+        there = "BOOTMGR is there" if manager else "there is no BOOTMGR"
+        return "not known", f"the volume's boot code is not ours and was not judged; {there}"
+    if manager is None:
+        return "will not start", f"{drive.looked_at} has no BOOTMGR in its root folder"
+    if manager.faults:
+        return "will not start", "BOOTMGR is not whole"
+    if not loader_fits(manager.size):
+        return "will not start", f"BOOTMGR has {manager.size:,} bytes; 1 to {MOST_LOADER:,} fit into low memory"
+    return "starts", "MBR record, active partition, boot code and BOOTMGR are in place"
+
+
+def _foreign_record(drive: Bootable) -> tuple[Verdict, str]:
+    active = [volume for volume in drive.volumes if volume.active]
+    if drive.table == "gpt":
+        seen = "some BIOS machines start no GPT drive at all"
+    elif drive.active_count != 1:
+        seen = "no partition is active, which some BIOS machines refuse"
+    elif active and active[0].find(LOADER):
+        seen = "an active partition and BOOTMGR are there"
+    else:
+        seen = "one partition is active"
+    return "not known", f"the boot code in sector 0 is not ours and was not judged; {seen}"
+
+
+def _without_table(drive: Bootable) -> tuple[Verdict, str]:
+    if not drive.volumes:
+        return "will not start", "sector 0 carries no partition table and no volume"
+    if drive.volumes[0].boot_code == "none":
+        return "will not start", "its boot sector has no code"
+    return "not known", "its boot sector has code that is not ours and was not judged; some BIOS machines want a table"

@@ -1,0 +1,178 @@
+"""What a start looks at on a drive: the one view that the rules have of planned drives and of drives that were found.
+
+`PlannedDrive` is made of trees that will be on volumes, `ReadDrive` of volumes that were read. The same rule over both
+makes
+the forecast and what a check says one thing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Literal, Protocol
+
+from ..boot.records import mbr_code
+from ..content import NO_BYTES, SizedReadable, seekable
+from ..errors import KeystoneError
+from ..tables.table import Partition, Table
+from ..tree import Folder
+from ..volumes.kind import VolumeKind
+from ..volumes.volume import FileOnVolume, Volume
+
+Code = Literal["ours", "other", "none", "damaged"]
+"""Boot code: ours, somebody else's, no code at all, or ours with its further part missing or damaged."""
+
+
+@dataclass(frozen=True)
+class BootFile:
+    """A file that firmware or boot code reads."""
+
+    path: str
+    content: SizedReadable
+    size: int
+    """Bytes it says it has."""
+    faults: Sequence[str] = ()
+    """Why its bytes cannot be had, if they cannot."""
+
+
+class BootVolume(Protocol):
+    """A volume as firmware and boot code see it."""
+
+    @property
+    def kind(self) -> VolumeKind: ...
+
+    @property
+    def active(self) -> bool: ...
+
+    @property
+    def boot_code(self) -> Code: ...
+
+    def find(self, path: str) -> BootFile | None:
+        """Return the file at `path`, case ignored."""
+
+
+class Bootable(Protocol):
+    """A drive as firmware sees it."""
+
+    @property
+    def table(self) -> Literal["mbr", "gpt", "none"]:
+        """none: a volume begins in sector 0."""
+
+    @property
+    def sector_size(self) -> int: ...
+
+    @property
+    def record(self) -> Code:
+        """The code in sector 0."""
+
+    @property
+    def active_count(self) -> int:
+        """Partitions that are marked active."""
+
+    @property
+    def volumes(self) -> Sequence[BootVolume]: ...
+
+    @property
+    def looked_at(self) -> str:
+        """What the view shows, in words: 'the source', 'the drive'."""
+
+
+# -- planned ---------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class PlannedBootVolume:
+    """A volume that will hold `tree`."""
+
+    kind: VolumeKind
+    tree: Folder
+    active: bool
+
+    @property
+    def boot_code(self) -> Code:
+        return "ours" if self.kind.boot_record is not None else "none"
+
+    def find(self, path: str) -> BootFile | None:
+        file = self.tree.find_file(path)
+        return BootFile(path, seekable(file.content), file.size) if file is not None else None
+
+
+@dataclass(frozen=True)
+class PlannedDrive:
+    """A drive that will hold these volumes, with our code in sector 0."""
+
+    table: Literal["mbr", "gpt", "none"]
+    sector_size: int
+    volumes: Sequence[PlannedBootVolume]
+    record: Code = "ours"
+    looked_at: str = "the source"
+
+    @property
+    def active_count(self) -> int:
+        return sum(volume.active for volume in self.volumes)
+
+
+# -- found -----------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class ReadBootVolume:
+    """A volume that was read, in its partition."""
+
+    kind: VolumeKind
+    volume: Volume
+    partition: Partition
+
+    @property
+    def active(self) -> bool:
+        return self.partition.active
+
+    @cached_property
+    def boot_code(self) -> Code:
+        first, record = self.volume.boot_sector, self.kind.boot_record
+        if record is None or not record.is_ours(first):
+            return "other" if any(first[0x5A:510]) else "none"
+        further = record.further_code
+        return "ours" if self.volume.bytes_at(self.further_place, len(further)) == further else "damaged"
+
+    @property
+    def further_place(self) -> int:
+        """Byte of the drive where the further code of our boot record lies."""
+        assert self.kind.boot_record is not None
+        return self.volume.offset + self.kind.boot_record.further_offset
+
+    def find(self, path: str) -> BootFile | None:
+        try:
+            entry = self.volume.find(path)
+        except KeystoneError as error:
+            return BootFile(path, NO_BYTES, 0, (error.message.rstrip("."),))
+        if entry is None or entry.is_folder:
+            return None
+        return BootFile(path, FileOnVolume(self.volume, entry), entry.size, tuple(entry.faults))
+
+
+@dataclass(frozen=True)
+class ReadDrive:
+    """A drive whose table and volumes were read."""
+
+    found_table: Table | None
+    sector_size: int
+    volumes: Sequence[ReadBootVolume]
+    looked_at: str = "the drive"
+
+    @property
+    def table(self) -> Literal["mbr", "gpt", "none"]:
+        style = self.found_table.style if self.found_table else ""
+        return style or "none"
+
+    @property
+    def record(self) -> Code:
+        code = self.found_table.mbr.code if self.found_table else b""
+        if code[: len(mbr_code())] == mbr_code():
+            return "ours"
+        return "other" if any(code) else "none"
+
+    @property
+    def active_count(self) -> int:
+        return sum(partition.active for partition in self.found_table.partitions) if self.found_table else 0

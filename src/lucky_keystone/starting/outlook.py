@@ -1,0 +1,26 @@
+"""Outlooks: whether one kind of firmware starts a drive, and why."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+Verdict = Literal["starts", "will not start", "not known"]
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """One row of the forecast."""
+
+    firmware: str
+    verdict: Verdict
+    reason: str
+    refines: str = ""
+    """The row this one says more of: the same firmware with Secure Boot on."""
+
+
+def without_repeats(rows: Sequence[Outlook]) -> list[Outlook]:
+    """Return the rows for people: one that says no more than the row it refines is left out."""
+    said = {row.firmware: (row.verdict, row.reason) for row in rows}
+    return [row for row in rows if said.get(row.refines) != (row.verdict, row.reason)]

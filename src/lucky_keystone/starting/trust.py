@@ -1,0 +1,21 @@
+"""What is known of the machine that a drive is to start."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from asn1crypto.x509 import Certificate
+
+
+@dataclass(frozen=True)
+class Machine:
+    """The machine at hand, as far as it was told of."""
+
+    trusted: Sequence[Certificate] = field(default=())
+    """Certificates that its Secure Boot trusts; none: not known which."""
+
+
+ANY_MACHINE = Machine()

@@ -1,0 +1,154 @@
+"""UEFI: firmware looks for a removable-media loader on a volume it reads (UEFI 2.10, 3.5.1.1), once for each architecture."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Literal
+
+from ..boot.records import crossing
+from ..content import SizedReadable
+from ..errors import KeystoneError
+from .bootable import Bootable, BootFile
+from .outlook import Outlook
+from .pe import REMOVABLE_LOADERS, loader_architecture, loader_fault
+from .trust import Machine
+
+if TYPE_CHECKING:
+    from .authenticode import Signature
+
+NAMES = {"x64": "UEFI 64-bit", "x86": "UEFI 32-bit", "arm64": "UEFI ARM64"}
+SECURE = ", Secure Boot"
+
+USUAL_ISSUERS = {
+    "Microsoft Windows Production PCA 2011": (
+        "machines that have revoked the 2011 generation, or trust the 2023 one only, refuse it"
+    ),
+    "Windows UEFI CA 2023": "machines whose firmware was never updated may not trust the 2023 generation yet",
+}
+"""Who signs loaders that machines are delivered to trust, and on which machines that may not hold."""
+
+Way = Literal["fat32", "starter", "crossing", "unreadable"]
+"""How firmware gets at the loader: on a FAT volume, on the pair's, through our helper, or not at all."""
+_WAYS = {
+    "fat32": "on a FAT32 volume",
+    "starter": "on the pair's FAT32 volume",
+    "crossing": "on NTFS, through the crossing",
+}
+
+
+@dataclass(frozen=True)
+class LoaderState:
+    """What a UEFI loader is by its own bytes."""
+
+    path: str
+    architecture: str
+    """By its PE header; '' when it is no loader."""
+    fault: str
+    """Why it cannot be whole, '' when it is."""
+    signature: Signature | None
+
+
+def loader_path(architecture: str) -> str:
+    """Return the path of the removable-media loader of an architecture (UEFI 2.10, 3.5.1.1, table 3.2)."""
+    return f"efi/boot/{REMOVABLE_LOADERS[architecture]}"
+
+
+def examine(file: BootFile) -> LoaderState:
+    """Read a loader's headers, and all of it when it is signed. Bytes that cannot be read are its fault."""
+    if file.faults:
+        return LoaderState(file.path, "", "; ".join(file.faults), None)
+    content: SizedReadable = file.content
+    try:
+        architecture = loader_architecture(content)
+        fault = loader_fault(content) if architecture else ""
+        from .authenticode import read_signature  # what reads certificates takes its time to load
+
+        return LoaderState(
+            file.path, architecture, fault, read_signature(content) if architecture and not fault else None
+        )
+    except KeystoneError as error:
+        return LoaderState(file.path, "", error.message.rstrip("."), None)
+
+
+@dataclass(frozen=True)
+class FoundLoader:
+    """The loader that runs in the end, and how firmware gets at it."""
+
+    state: LoaderState | None
+    way: Way
+
+
+def find_loader(drive: Bootable, architecture: str) -> FoundLoader:
+    """Look where firmware looks: on volumes it reads, in their order on the drive."""
+    path = loader_path(architecture)
+    elsewhere = next(
+        (file for volume in drive.volumes if not volume.kind.firmware_reads and (file := volume.find(path))), None
+    )
+    for volume in drive.volumes:
+        file = volume.find(path) if volume.kind.firmware_reads else None
+        if file is None:
+            continue
+        if _is_crossing(file, architecture):
+            return FoundLoader(examine(elsewhere) if elsewhere else None, "crossing")
+        is_pair = any(not other.kind.firmware_reads for other in drive.volumes)
+        return FoundLoader(examine(file), "starter" if is_pair else "fat32")
+    return FoundLoader(examine(elsewhere) if elsewhere else None, "unreadable")
+
+
+def _is_crossing(file: BootFile, architecture: str) -> bool:
+    ours = crossing(architecture)
+    try:
+        return not file.faults and file.size == len(ours) and file.content.read_at(0, file.size) == ours
+    except KeystoneError:
+        return False
+
+
+class Uefi:
+    """The rule for UEFI firmware of one architecture: without Secure Boot, and with it."""
+
+    def __init__(self, architecture: str) -> None:
+        self.architecture = architecture
+
+    def rows(self, drive: Bootable, machine: Machine) -> Sequence[Outlook]:
+        found = find_loader(drive, self.architecture)
+        plain = _plain(self.architecture, found, drive.looked_at)
+        secure = plain.firmware + SECURE
+        if plain.verdict != "starts" or found.state is None:
+            return plain, Outlook(secure, plain.verdict, plain.reason, plain.firmware)
+        return plain, _secure(plain.firmware, found.state, found.way, machine)
+
+
+def _plain(architecture: str, found: FoundLoader, looked_at: str) -> Outlook:
+    name, loader, path = NAMES[architecture], found.state, loader_path(architecture)
+    if loader is None:
+        return Outlook(name, "will not start", f"{looked_at} has no {path}")
+    if loader.fault:
+        return Outlook(name, "will not start", f"{path} is not whole: {loader.fault}")
+    if loader.architecture != architecture:
+        made_for = f"made for {loader.architecture}" if loader.architecture else "no UEFI loader by its header"
+        return Outlook(name, "will not start", f"{path} is {made_for}")
+    if found.way == "unreadable":
+        return Outlook(name, "will not start", "UEFI firmware does not read NTFS, and the drive has no crossing")
+    return Outlook(name, "starts", f"{path} {_WAYS[found.way]}")
+
+
+def _secure(plain: str, loader: LoaderState, way: Way, machine: Machine) -> Outlook:
+    name, signature = plain + SECURE, loader.signature
+    if way == "crossing":
+        why = "the crossing (our UEFI helper) is unsigned: turn Secure Boot off, or use --file-system fat32+ntfs"
+        return Outlook(name, "will not start", why, plain)
+    if signature is None:
+        return Outlook(name, "will not start", f"{loader.path} is not signed", plain)
+    if not signature.fits:
+        return Outlook(name, "will not start", f"{loader.path}: {signature.why}", plain)
+    signed = f"{loader.path} is signed by '{signature.signer}' under '{signature.issuer}'"
+    if machine.trusted:
+        if signature.trusted_by(machine.trusted):
+            return Outlook(name, "starts", f"{signed}, which the certificates given trust", plain)
+        return Outlook(name, "will not start", f"{signed}, which none of the certificates given trusts", plain)
+    caveat = USUAL_ISSUERS.get(signature.issuer)
+    if caveat is not None:
+        return Outlook(name, "starts", f"{signed}; {caveat}", plain)
+    why = f"{signed}: whether the machine trusts that is unknown (--trust CERTIFICATE says)"
+    return Outlook(name, "not known", why, plain)

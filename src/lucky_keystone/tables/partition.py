@@ -1,0 +1,50 @@
+"""What a partition is for, and what each kind of table calls that."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from uuid import UUID
+
+from .gpt import BASIC_DATA, NO_DRIVE_LETTER, SYSTEM
+from .mbr import TYPE_FAT32_LBA, TYPE_NTFS, TYPE_SYSTEM
+
+
+@dataclass(frozen=True)
+class PartitionType:
+    """The type of a partition in either table."""
+
+    mbr: int
+    gpt: UUID
+    gpt_shown: str
+    attributes: int = 0
+    """Of the GPT entry (UEFI 2.10, 5.3.3, table 5.8)."""
+
+
+class Use(Enum):
+    """What a partition is for; the tables turn it into their types."""
+
+    FAT_DATA = PartitionType(TYPE_FAT32_LBA, BASIC_DATA, "basic data")
+    NTFS_DATA = PartitionType(TYPE_NTFS, BASIC_DATA, "basic data")
+    FIRMWARE = PartitionType(TYPE_SYSTEM, BASIC_DATA, "basic data, no letter", NO_DRIVE_LETTER)
+    """Read by firmware only. On a GPT basic data all the same: on removable drives firmware looks there for loaders."""
+
+
+MBR_TYPES_OF_VOLUMES = frozenset({use.value.mbr for use in Use} | {0x01, 0x04, 0x06, 0x0B, 0x0E})
+"""Types that stand for a file system read here: those above, and FAT of other sizes or with CHS addresses."""
+GPT_TYPES_OF_VOLUMES = frozenset({use.value.gpt for use in Use} | {SYSTEM})
+
+
+@dataclass(frozen=True)
+class WantedPartition:
+    """A partition that a table is to name. Sectors."""
+
+    number: int
+    use: Use
+    active: bool
+    first_lba: int
+    sector_count: int
+    unique: UUID
+    """Its own GUID, for a GPT."""
+    name: str
+    """Its name, for a GPT."""

@@ -1,0 +1,158 @@
+"""What a kind of volume answers for itself.
+
+Planning, building and checking ask these questions of every volume and hold nothing of their own about any file system.
+A further kind is one more folder beside this file, and a line in `kinds.KINDS`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, ClassVar, Protocol
+
+from ..areas import Area
+from ..boot.records import BootRecord
+from ..content import Readable
+from ..regions import Region
+from ..tables.partition import Use
+from ..tree import Folder
+from .volume import Volume
+
+
+@dataclass(frozen=True)
+class Budget:
+    """What a volume asks of the manifest's room, at most. Bytes."""
+
+    hashed: int
+    """Of the volume that have hashes."""
+    text: int
+    """Of text that tell of single folders or files."""
+
+
+@dataclass(frozen=True)
+class StandingVolume:
+    """A volume of a drive that is to be updated."""
+
+    kind: VolumeKind
+    geometry: Any
+    """The kind's own measures of it."""
+    cluster_size: int
+    places: Mapping[str, tuple[int, int]]
+    """Path in upper case to first cluster and size in bytes, of every file that lies in one piece."""
+
+
+class PlannedVolume(Protocol):
+    """A volume as it will be, with its place on the drive. Offsets and sizes in bytes."""
+
+    @property
+    def kind(self) -> VolumeKind: ...
+
+    @property
+    def tree(self) -> Folder:
+        """What is on it."""
+
+    @property
+    def label(self) -> str: ...
+
+    @property
+    def start(self) -> int: ...
+
+    @property
+    def size(self) -> int:
+        """Of its partition."""
+
+    @property
+    def end(self) -> int: ...
+
+    @property
+    def used_end(self) -> int:
+        """First byte behind everything that is on it."""
+
+    @property
+    def free(self) -> int: ...
+
+    @property
+    def cluster_size(self) -> int: ...
+
+    @property
+    def scattered(self) -> int:
+        """Holes that end a run of files; an update may leave some, and each takes room in the manifest."""
+
+    def budget(self) -> Budget:
+        """Return what it asks of the manifest."""
+
+    def areas(self) -> list[Area]:
+        """Return its parts, the free space among them."""
+
+    def regions(self, serial: int) -> list[Region]:
+        """Return everything that is written of it, at offsets of the drive, with our boot record."""
+
+    def note(self, serial: int) -> dict[str, Any]:
+        """Return what the manifest keeps of it: what must be known to tell a host's changes from damage."""
+
+
+class Draft(Protocol):
+    """A volume that has no place yet."""
+
+    def smallest_end(self, start: int) -> int:
+        """Return the byte, a whole MiB, where the smallest such volume ends that starts at byte `start` of the drive."""
+
+    def settle(self, start: int, end: int) -> PlannedVolume:
+        """Return the volume from byte `start` to `end`. Raises UsageError or SourceError when it cannot be that."""
+
+    def budget(self, size: int | None) -> Budget:
+        """Return what a volume of `size` bytes (its smallest if None) asks of the manifest."""
+
+
+class VolumeKind(Protocol):
+    """A file system."""
+
+    name: ClassVar[str]
+    """In choices and manifests."""
+    shown: ClassVar[str]
+    serial_size: ClassVar[int]
+    """Bytes of a serial number."""
+    use: ClassVar[Use]
+    """What the partition of an ordinary volume is for."""
+    firmware_reads: ClassVar[bool]
+    """True when all UEFI firmware reads it (UEFI 2.10, 13.3)."""
+    boot_record: ClassVar[BootRecord | None]
+    """Ours for it; None where none is written."""
+    label_rule: ClassVar[str]
+    """What a label may be, for people."""
+
+    def label_fault(self, label: str) -> str:
+        """Return what is wrong with a label, '' when it can be stored."""
+
+    def stored_label(self, label: str) -> str:
+        """Return a label as it is stored: in upper case, say."""
+
+    def usual_cluster(self, volume_size: int, sector_size: int) -> int:
+        """Return the cluster size in bytes that is usual for a volume of `volume_size` bytes."""
+
+    def check_cluster(self, size: int, sector_size: int) -> None:
+        """Raise UsageError for a cluster size that it does not have."""
+
+    def reach(self, sectors: int) -> int:
+        """Return up to which sector of a drive of `sectors` such a volume can lie."""
+
+    def obstacle(self, tree: Folder) -> str:
+        """Return why it cannot hold the names and files of `tree`, '' when it can."""
+
+    def draft(self, tree: Folder, label: str, cluster: int, sector_size: int) -> Draft:
+        """Draft a volume. Raises SourceError for what it cannot hold, UsageError for its cluster size."""
+
+    def again(self, tree: Folder, label: str, standing: StandingVolume) -> PlannedVolume:
+        """Lay a tree out on a volume that stands. Raises SourceError where that cannot be."""
+
+    def recognises(self, drive: Readable, offset: int, size: int) -> bool:
+        """Tell whether such a volume starts at byte `offset`, by its first sector."""
+
+    def open(self, drive: Readable, offset: int, size: int) -> Volume:
+        """Open the volume at byte `offset`, which may have `size` bytes. Raises VolumeError naming what is wrong."""
+
+    def geometry_of(self, volume: Any) -> Any:
+        """Return the measures of a volume that was opened, to lay a tree out on it again."""
+
+    def partition_end(self, regions: Sequence[tuple[str, int, int]], limit: int) -> int:
+        """Return where a volume's partition ends by its regions (kind, offset, size), which lie before `limit`."""

@@ -1,0 +1,27 @@
+"""The kinds of volume there are, and which one a place of a drive holds."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ..content import Readable
+from .fat32.kind import FAT32
+from .kind import VolumeKind
+from .ntfs.kind import NTFS
+from .volume import Volume
+
+KINDS: Mapping[str, VolumeKind] = {kind.name: kind for kind in (FAT32, NTFS)}
+
+
+def kind_at(drive: Readable, offset: int, size: int) -> VolumeKind | None:
+    """Return the kind of volume that starts at byte `offset`, None when it is none that is read here."""
+    return next((kind for kind in KINDS.values() if kind.recognises(drive, offset, size)), None)
+
+
+def open_volume(drive: Readable, offset: int, size: int) -> tuple[VolumeKind, Volume]:
+    """Open whichever volume starts at byte `offset`, which may have `size` bytes.
+
+    Raises VolumeError naming the field of a boot sector that is not possible.
+    """
+    kind = kind_at(drive, offset, size) or FAT32
+    return kind, kind.open(drive, offset, size)
