@@ -73,7 +73,9 @@ def read_standing(medium: Medium, sector_size: int) -> Standing:
         starts = list(state.volume_offsets)
         notes = [None] * len(starts)
     else:
-        raise _refusal("its build was not finished" if state else "it was not built by this program, or its manifest is gone")
+        raise _refusal(
+            "its build was not finished" if state else "it was not built by this program, or its manifest is gone"
+        )
     table = read_table(medium, sector_size)
     if table is not None and [partition.first_lba * sector_size for partition in table.partitions] != starts:
         raise _refusal("its table is not the one that was built")
