@@ -79,6 +79,26 @@ class Seekable(Content, Protocol):
         """Return exactly `size` bytes from `offset`; SourceError when they are not there."""
 
 
+class RangedFile(Protocol):
+    """A file that contents are ranges of: one on this computer, or what comes out of a compressed one."""
+
+    @property
+    def path(self) -> Path: ...
+
+    @property
+    def size(self) -> int:
+        """Length in bytes."""
+
+    def acquire(self) -> int:
+        """Return a descriptor for one more user."""
+
+    def release(self, descriptor: int) -> None:
+        """One user less."""
+
+    def readinto_at(self, descriptor: int, offset: int, view: memoryview) -> None:
+        """Fill `view` from `offset` (bytes) or raise SourceError."""
+
+
 class SourceFile:
     """A file on this computer that contents are ranges of. It is opened when first read and is never written."""
 
@@ -104,7 +124,7 @@ class SourceFile:
             self._users += 1
             return self._descriptor
 
-    def release(self) -> None:
+    def release(self, descriptor: int) -> None:  # noqa: ARG002 - all users share one
         """One user less; the last one closes the file."""
         with self._lock:
             self._users -= 1
@@ -129,7 +149,7 @@ class SourceFile:
 class FileRange:
     """`size` bytes of a file from `offset` (bytes)."""
 
-    def __init__(self, file: SourceFile, offset: int, size: int) -> None:
+    def __init__(self, file: RangedFile, offset: int, size: int) -> None:
         self.file, self.offset, self.size = file, offset, size
 
     def where(self) -> tuple[str, int]:
@@ -149,7 +169,7 @@ class FileRange:
         try:
             self.file.readinto_at(descriptor, self.offset + offset, memoryview(buffer))
         finally:
-            self.file.release()
+            self.file.release(descriptor)
         return bytes(buffer)
 
 
@@ -168,8 +188,8 @@ class _RangeReader:
 
     def close(self) -> None:
         if self._descriptor is not None:
+            self._source.file.release(self._descriptor)
             self._descriptor = None
-            self._source.file.release()
 
 
 class Literal:

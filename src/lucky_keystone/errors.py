@@ -6,6 +6,7 @@
     ├── ProtectError    3    refused, so that data on a drive stays unharmed
     │   └── NoRights    3    the system does not let this user do it
     ├── SourceError     4    what was given to build from cannot be used
+    │   └── TooFarInside 4   what was asked for is too far inside a compressed image
     ├── DriveError      5    the drive or image file failed while it was read or written
     │   ├── DriveGone   5    it is no longer there
     │   └── Transient   5    it may work when it is tried again
@@ -58,6 +59,10 @@ class SourceError(KeystoneError):
     """The source is damaged, truncated, of an unknown kind, or does not fit."""
 
     exit_code = 4
+
+
+class TooFarInside(SourceError):
+    """What was asked for lies too far inside a compressed image to be looked at; nothing is wrong with it."""
 
 
 class DriveError(KeystoneError):

@@ -9,7 +9,7 @@ from ..planning.plan import FittedVolume
 from ..tables.styles import STYLES
 from ..tree import EPOCH, Folder
 from ..units import exact_size
-from ..volumes.kinds import KINDS
+from ..volumes.kinds import COMPOSED
 from .compose import compose_table, serial_purpose, spans_of
 from .identity import DerivedNumbers
 from .image import DriveImage
@@ -26,7 +26,7 @@ def compose_storage(drive: DriveShape, label: str, cluster: int | None, file_sys
     Its boot code stays: a computer that tries to start from it says why it does not.
     """
     assert drive.size is not None
-    kind, sector = KINDS[file_system], drive.sector_size
+    kind, sector = COMPOSED[file_system], drive.sector_size
     label = kind.stored_label(label)
     fault = kind.label_fault(label)
     if fault:

@@ -24,7 +24,7 @@ from ..manifest.unfinished import read_unfinished
 from ..planning.fitting import FROM_SCRATCH
 from ..tables.table import read_table
 from ..volumes.kind import StandingVolume
-from ..volumes.kinds import open_volume
+from ..volumes.kinds import COMPOSED, open_volume
 from ..volumes.note import VolumeNote
 from ..volumes.volume import Entry, Volume
 from .build import BuildResult, finish, leaving_no_seal, manifest_of, unseal
@@ -97,6 +97,8 @@ def _standing_volume(medium: Medium, start: int, size: int, note: VolumeNote | N
         entries, faults = _entries(volume)
     except KeystoneError as error:
         raise _refusal(f"its volume cannot be read ({error.message})") from error
+    if kind.name not in COMPOSED:
+        raise _refusal(f"its volume is {kind.shown} by now")
     if note is not None:
         if faults:
             raise _refusal(f"its volume is damaged ({faults[0]})")
@@ -108,7 +110,8 @@ def _standing_volume(medium: Medium, start: int, size: int, note: VolumeNote | N
         for entry in entries
         if not entry.is_folder and len(entry.runs) == 1 and not entry.runs[0].is_hole
     }
-    return StandingVolume(kind, kind.geometry_of(volume), volume.cluster_size, places)
+    composed = COMPOSED[kind.name]
+    return StandingVolume(composed, composed.geometry_of(volume), volume.cluster_size, places)
 
 
 def _entries(volume: Volume) -> tuple[Sequence[Entry], list[str]]:

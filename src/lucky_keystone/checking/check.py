@@ -11,11 +11,12 @@ from ..errors import KeystoneError
 from ..extents import align_up
 from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_manifest, unpack_manifest
 from ..starting.bootable import ReadBootVolume, ReadDrive
+from ..starting.reading import whole_drive
 from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.mbr import MbrTable, read_mbr
 from ..tables.table import Partition, Table, read_table
 from ..units import SECTOR_SIZES
-from ..volumes.kinds import KINDS, kind_at, open_volume
+from ..volumes.kinds import COMPOSED, KINDS, kind_at, open_volume
 from ..volumes.volume import VolumeError
 from .bootwalk import walk_boot
 from .codes import Code
@@ -180,11 +181,6 @@ def _table(
     return table, table.partitions
 
 
-def whole_drive(drive: SizedReadable, sector: int) -> Partition:
-    """Return a partition over all of a drive without a table."""
-    return Partition(1, 0, drive.size // sector, False, True, "no table")
-
-
 def _partitions_of(manifest: Manifest, sector: int) -> list[Partition]:
     """Return the partitions the manifest tells of, to check a drive whose sector 0 is lost."""
     about = manifest.about
@@ -193,7 +189,7 @@ def _partitions_of(manifest: Manifest, sector: int) -> list[Partition]:
     found = []
     for number, (note, limit) in enumerate(zip(notes, limits, strict=True), 1):
         regions = [(str(r.kind), r.offset, r.size) for r in about.regions if note.offset <= r.offset < limit]
-        end = min(KINDS[note.file_system].partition_end(regions, limit), limit)
+        end = min(COMPOSED[note.file_system].partition_end(regions, limit), limit)
         if note.offset < end:
             first, count = note.offset // sector, (end - note.offset) // sector
             found.append(Partition(number, first, count, False, True, "by the manifest"))

@@ -38,13 +38,13 @@ class Code(StrEnum):
     VOLUME_MOUNTED = "volume.mounted"
     VOLUME_ENTRIES = "volume.entries"
     VOLUME_LOST_CLUSTERS = "volume.lost-clusters"
-    # FAT32
+    # FAT
     FAT32_BOOT_COPY = "fat32.boot-copy"
     FAT32_NO_BOOT_COPY = "fat32.no-boot-copy"
     FAT32_FSINFO = "fat32.fsinfo"
     FAT32_FREE_COUNT = "fat32.free-count"
-    FAT32_FATS_DIFFER = "fat32.fats-differ"
-    FAT32_ONE_FAT = "fat32.one-fat"
+    FAT_COPIES_DIFFER = "fat.copies-differ"
+    FAT_ONE_COPY = "fat.one-copy"
     # NTFS
     NTFS_TOTAL_SECTORS = "ntfs.total-sectors"
     NTFS_BOOT_COPY = "ntfs.boot-copy"

@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING
 from ..errors import SourceError
 from .facts import SourceFacts
 from .family import Family
+from .raw import RawImage
 from .windows.setup import WindowsSetup
 
 if TYPE_CHECKING:
     from ..sources.source import Source
 
-FAMILIES: tuple[Family, ...] = (WindowsSetup(),)
+FAMILIES: tuple[Family, ...] = (WindowsSetup(), RawImage())
 """The first that recognises a source has it."""
 
 
@@ -24,10 +25,15 @@ def family_of(source: Source) -> Family | None:
 def known_family(source: Source) -> Family:
     """Return the family of `source`. Raises SourceError when it has none."""
     family = family_of(source)
-    if family is None:
+    if family is None and source.root.entries:
         raise SourceError(
             f"{source.path} is not an installer that is known here: it has no sources/boot.wim.",
             advice="Give the installer's disc image, or the folder that holds its 'sources' folder.",
+        )
+    if family is None:
+        raise SourceError(
+            f"{source.path} is neither a disc image nor an image with a partition table or a FAT volume of its own.",
+            advice="Give a disc image (.iso), a raw image, or a folder with the installer's files.",
         )
     return family
 

@@ -14,7 +14,7 @@ from ..content import Content
 from ..starting.bootable import Bootable
 from ..tables.partition import Use
 from ..tree import Folder
-from ..volumes.kind import VolumeKind
+from ..volumes.kind import ComposedKind
 from .choices import Choices
 
 if TYPE_CHECKING:
@@ -65,7 +65,7 @@ class VolumeWish:
 
     name: str
     """Tells the drive's volumes apart; serial numbers derive from it."""
-    kind: VolumeKind
+    kind: ComposedKind
     tree: Folder
     label: str
     cluster: int | None = None

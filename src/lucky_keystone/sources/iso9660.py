@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
 
-from ..content import Content, FileRange, Joined, SourceFile
+from ..content import Content, FileRange, Joined, RangedFile
 from ..errors import SourceError
 from ..record import RecordError
 from ..tree import EPOCH, File, Folder
@@ -36,10 +36,17 @@ class _Found:
     relocated: int = 0  # Rock Ridge CL: block of a folder that was moved up to keep the depth of ECMA-119 6.8.2.1
 
 
+def has_iso9660(image: RangedFile) -> bool:
+    """Tell whether the image has a volume descriptor in sector 16 (ECMA-119 8.1.2)."""
+    if image.size < 17 * SECTOR:
+        return False
+    return VolumeDescriptor.unpack(FileRange(image, 16 * SECTOR, SECTOR).read_at(0, SECTOR)).identifier == IDENTIFIER
+
+
 class Iso9660Reader:
     """One ISO 9660 volume. `names` says which naming is used: 'Joliet', 'Rock Ridge' or 'plain'."""
 
-    def __init__(self, image: SourceFile) -> None:
+    def __init__(self, image: RangedFile) -> None:
         self._file = image
         self._image = FileRange(image, 0, image.size)
         self._entries = 0

@@ -1,25 +1,33 @@
-"""Opens what was given as a source, by the first reader that knows it."""
+"""Opens what was given as a source, by the first reader that knows it. A further form is one more reader in the list."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import time
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from ..content import SourceFile, Tell, silent
+from ..content import FileRange, RangedFile, SourceFile, Tell, silent
 from ..errors import SourceError
+from .decoded import DecodedFile, measure
+from .decoders import FORMATS
 from .folder import read_folder
-from .iso9660 import Iso9660Reader
-from .source import Source
+from .iso9660 import Iso9660Reader, has_iso9660
+from .source import Packing, Source
 from .udf import UdfReader, has_udf
+
+_SMALLEST = 512
 
 
 def open_source(path: Path, added: Iterable[Path] = (), tell: Tell = silent) -> Source:
-    """Open a disc image or folder as a source, the files of each folder of `added` on top of it. Raises SourceError."""
+    """Open a disc image, raw image or folder as a source, the files of each folder of `added` on top of it.
+
+    A compressed image that does not say its size is decoded once to measure it, which `tell` hears of. Raises SourceError.
+    """
     overlays = tuple(added)
     if not path.exists():
         raise SourceError(f"{path} does not exist.", advice="Check the path of the source.")
-    source = _open_folder(path) if path.is_dir() else _open_disc(path)
+    source = _open_folder(path) if path.is_dir() else _open_file(path, tell)
     for overlay in overlays:
         if not overlay.is_dir():
             raise SourceError(
@@ -33,20 +41,58 @@ def _open_folder(path: Path) -> Source:
     return Source(path, "folder", path.resolve().name, read_folder(path))
 
 
-def _open_disc(path: Path) -> Source:
+def _open_file(path: Path, tell: Tell) -> Source:
     if not path.is_file() and not path.is_block_device():
         raise SourceError(
             f"{path} is neither a file nor a folder.",
             advice="Give a disc image, a folder, or an optical drive's device.",
         )
-    image = SourceFile(path)
-    if image.size < 17 * 2048:
+    stored = SourceFile(path)
+    if stored.size < _SMALLEST:
         raise SourceError(
-            f"{path} has {image.size} bytes, too few for a disc image.",
-            advice="It is incomplete, or not a disc image: download it again.",
+            f"{path} has {stored.size} bytes, too few for an image.",
+            advice="It is incomplete, or not an image: download it again.",
         )
-    if has_udf(image):
-        udf = UdfReader(image)
-        return Source(path, "disc image (UDF)", udf.label, udf.root())
-    iso = Iso9660Reader(image)
-    return Source(path, f"disc image (ISO 9660, {iso.names} names)", iso.label, iso.root())
+    packing = _packing(stored, tell)
+    image: RangedFile = packing.file if packing else stored
+    source = next(source for reader in READERS if (source := reader(path, image)) is not None)
+    return replace(source, image=FileRange(image, 0, image.size), packing=packing)
+
+
+def _packing(stored: SourceFile, tell: Tell) -> Packing | None:
+    """Return how a file is compressed, its size measured where nothing tells it; None when it is not."""
+    head = FileRange(stored, 0, stored.size).read_at(0, min(16, stored.size))
+    form = next((form for form in FORMATS if form.recognises(head)), None)
+    if form is None:
+        return None
+    started = time.monotonic()
+    size = form.stated_size(stored)
+    if size is not None:
+        return Packing(form.name, DecodedFile(stored, form, size), None)
+    size = measure(stored, form, tell)
+    return Packing(form.name, DecodedFile(stored, form, size), time.monotonic() - started)
+
+
+# -- readers ---------------------------------------------------------------------------------------------------------
+
+
+def _udf(path: Path, image: RangedFile) -> Source | None:
+    if not has_udf(image):
+        return None
+    disc = UdfReader(image)
+    return Source(path, "disc image (UDF)", disc.label, disc.root())
+
+
+def _iso9660(path: Path, image: RangedFile) -> Source | None:
+    if not has_iso9660(image):
+        return None
+    disc = Iso9660Reader(image)
+    return Source(path, f"disc image (ISO 9660, {disc.names} names)", disc.label, disc.root())
+
+
+def _bare(path: Path, image: RangedFile) -> Source:
+    return Source(path, "image", "", Source.NO_FILES)
+
+
+READERS: Sequence[Callable[[Path, RangedFile], Source | None]] = (_udf, _iso9660, _bare)
+"""The first that knows a file opens it; the last one knows every file."""

@@ -6,13 +6,30 @@ import hashlib
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import ClassVar
 
+from ..content import FileRange
 from ..tree import File, Folder
+from .decoded import DecodedFile
+
+_SAMPLE = 1 << 20
+
+
+@dataclass(frozen=True)
+class Packing:
+    """How an image is compressed."""
+
+    name: str
+    file: DecodedFile
+    measured_in: float | None
+    """Seconds it took to measure what comes out; None where the format says it."""
 
 
 @dataclass(frozen=True, eq=False)
 class Source:
     """What is built from. Facts about it are the families' to find."""
+
+    NO_FILES: ClassVar[Folder] = Folder("")
 
     path: Path
     form: str
@@ -21,12 +38,25 @@ class Source:
     root: Folder
     """Its files; empty where it has none that are read."""
     added: tuple[Path, ...] = ()
+    image: FileRange | None = None
+    """All bytes of an image, decoded; None of a folder."""
+    packing: Packing | None = None
+    """None when it is not compressed."""
 
     @cached_property
     def fingerprint(self) -> str:
-        """32 hex digits over every path, size and time: tells whether a saved plan still meets the same source."""
+        """32 hex digits over every path, size and time: tells whether a saved plan still meets the same source.
+
+        Of an image without files that are read: over its size, and the MiB at either end as it is stored.
+        """
         digest = hashlib.sha256()
         for path, entry in sorted(self.root.walk(), key=lambda item: item[0]):
             size = entry.size if isinstance(entry, File) else -1
             digest.update(f"{path}\0{size}\0{entry.modified.isoformat()}\n".encode("utf-8", "surrogatepass"))
+        if not self.root.entries and self.image is not None:
+            file = self.packing.file.stored if self.packing else self.image.file
+            stored = FileRange(file, 0, file.size)
+            digest.update(f"{self.image.size} {stored.size}\n".encode())
+            for offset in (0, max(stored.size - _SAMPLE, 0)):
+                digest.update(stored.read_at(offset, min(_SAMPLE, stored.size - offset)))
         return digest.hexdigest()[:32]

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from ..content import Content, FileRange, Joined, Literal, SourceFile, Zeros, seekable
+from ..content import Content, FileRange, Joined, Literal, RangedFile, Zeros, seekable
 from ..errors import SourceError
 from ..record import RecordError
 from ..tree import File, Folder
@@ -49,7 +49,7 @@ _MOST_FOLDER_BYTES = 64 << 20
 _ADVICE = "The disc image is damaged or incomplete: compare its checksum, or download it again."
 
 
-def has_udf(image: SourceFile) -> bool:
+def has_udf(image: RangedFile) -> bool:
     """Tell whether the image has a UDF anchor (ECMA-167 3/10.2) at sector 256."""
     return image.size >= 257 * BLOCK_SIZE and _looks_like_anchor(
         FileRange(image, 256 * BLOCK_SIZE, 512).read_at(0, 512)
@@ -63,7 +63,7 @@ def _looks_like_anchor(data: bytes) -> bool:
 class UdfReader:
     """One UDF volume. `label` is its name, `root()` its tree."""
 
-    def __init__(self, image: SourceFile) -> None:
+    def __init__(self, image: RangedFile) -> None:
         self._image = FileRange(image, 0, image.size)
         self._file = image
         self.label = ""

@@ -55,6 +55,8 @@ def _volume(drive: Bootable, active: BootVolume) -> tuple[Verdict, str]:
         return "not known", f"the volume's boot code is not ours and was not judged; {there}"
     if manager is None:
         return "will not start", f"{drive.looked_at} has no BOOTMGR in its root folder"
+    if manager.unseen:
+        return "not known", f"BOOTMGR was not looked at: {manager.unseen.rstrip('.')}"
     if manager.faults:
         return "will not start", "BOOTMGR is not whole"
     if not loader_fits(manager.size):

@@ -14,7 +14,7 @@ from typing import Literal, Protocol
 
 from ..boot.records import mbr_code
 from ..content import NO_BYTES, SizedReadable, seekable
-from ..errors import KeystoneError
+from ..errors import KeystoneError, TooFarInside
 from ..tables.table import Partition, Table
 from ..tree import Folder
 from ..volumes.kind import VolumeKind
@@ -33,7 +33,9 @@ class BootFile:
     size: int
     """Bytes it says it has."""
     faults: Sequence[str] = ()
-    """Why its bytes cannot be had, if they cannot."""
+    """Why its bytes cannot be read, if they cannot."""
+    unseen: str = ""
+    """Why it was not looked at; '' when it was."""
 
 
 class BootVolume(Protocol):
@@ -77,6 +79,10 @@ class Bootable(Protocol):
     def looked_at(self) -> str:
         """What the view shows, in words: 'the source', 'the drive'."""
 
+    @property
+    def unseen(self) -> str:
+        """Why some of its volumes were not looked at, '' when all were."""
+
 
 # -- planned ---------------------------------------------------------------------------------------------------------
 
@@ -107,6 +113,7 @@ class PlannedDrive:
     volumes: Sequence[PlannedBootVolume]
     record: Code = "ours"
     looked_at: str = "the source"
+    unseen: str = ""
 
     @property
     def active_count(self) -> int:
@@ -145,6 +152,8 @@ class ReadBootVolume:
     def find(self, path: str) -> BootFile | None:
         try:
             entry = self.volume.find(path)
+        except TooFarInside as error:
+            return BootFile(path, NO_BYTES, 0, unseen=error.message)
         except KeystoneError as error:
             return BootFile(path, NO_BYTES, 0, (error.message.rstrip("."),))
         if entry is None or entry.is_folder:
@@ -160,6 +169,7 @@ class ReadDrive:
     sector_size: int
     volumes: Sequence[ReadBootVolume]
     looked_at: str = "the drive"
+    unseen: str = ""
 
     @property
     def table(self) -> Literal["mbr", "gpt", "none"]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Literal
 
 from ..boot.records import crossing
 from ..content import SizedReadable
-from ..errors import KeystoneError
+from ..errors import KeystoneError, TooFarInside
 from .bootable import Bootable, BootFile
 from .outlook import Outlook
 from .pe import REMOVABLE_LOADERS, loader_architecture, loader_fault
@@ -31,7 +31,7 @@ USUAL_ISSUERS = {
 Way = Literal["fat32", "starter", "crossing", "unreadable"]
 """How firmware gets at the loader: on a FAT volume, on the pair's, through our helper, or not at all."""
 _WAYS = {
-    "fat32": "on a FAT32 volume",
+    "fat32": "on a FAT volume",
     "starter": "on the pair's FAT32 volume",
     "crossing": "on NTFS, through the crossing",
 }
@@ -47,6 +47,8 @@ class LoaderState:
     fault: str
     """Why it cannot be whole, '' when it is."""
     signature: Signature | None
+    unseen: str = ""
+    """Why it was not looked at; '' when it was."""
 
 
 def loader_path(architecture: str) -> str:
@@ -58,6 +60,8 @@ def examine(file: BootFile) -> LoaderState:
     """Read a loader's headers, and all of it when it is signed. Bytes that cannot be read are its fault."""
     if file.faults:
         return LoaderState(file.path, "", "; ".join(file.faults), None)
+    if file.unseen:
+        return LoaderState(file.path, "", "", None, file.unseen)
     content: SizedReadable = file.content
     try:
         architecture = loader_architecture(content)
@@ -67,6 +71,8 @@ def examine(file: BootFile) -> LoaderState:
         return LoaderState(
             file.path, architecture, fault, read_signature(content) if architecture and not fault else None
         )
+    except TooFarInside as error:
+        return LoaderState(file.path, "", "", None, error.message)
     except KeystoneError as error:
         return LoaderState(file.path, "", error.message.rstrip("."), None)
 
@@ -112,17 +118,21 @@ class Uefi:
 
     def rows(self, drive: Bootable, machine: Machine) -> Sequence[Outlook]:
         found = find_loader(drive, self.architecture)
-        plain = _plain(self.architecture, found, drive.looked_at)
+        plain = _plain(self.architecture, found, drive)
         secure = plain.firmware + SECURE
         if plain.verdict != "starts" or found.state is None:
             return plain, Outlook(secure, plain.verdict, plain.reason, plain.firmware)
         return plain, _secure(plain.firmware, found.state, found.way, machine)
 
 
-def _plain(architecture: str, found: FoundLoader, looked_at: str) -> Outlook:
+def _plain(architecture: str, found: FoundLoader, drive: Bootable) -> Outlook:
     name, loader, path = NAMES[architecture], found.state, loader_path(architecture)
+    if loader is None and drive.unseen:
+        return Outlook(name, "not known", f"not all of it was looked at: {drive.unseen}")
     if loader is None:
-        return Outlook(name, "will not start", f"{looked_at} has no {path}")
+        return Outlook(name, "will not start", f"{drive.looked_at} has no {path}")
+    if loader.unseen:
+        return Outlook(name, "not known", f"{path} was not looked at: {loader.unseen.rstrip('.')}")
     if loader.fault:
         return Outlook(name, "will not start", f"{path} is not whole: {loader.fault}")
     if loader.architecture != architecture:

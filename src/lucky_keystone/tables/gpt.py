@@ -191,22 +191,23 @@ class GptTable:
     sound_copies: int
 
 
-def read_gpt(drive: SizedReadable, sector_size: int) -> GptTable | None:
+def read_gpt(drive: SizedReadable, sector_size: int, *, primary_only: bool = False) -> GptTable | None:
     """Read both copies of a drive's table; None when there is neither.
 
-    A protective record is the caller's to look for.
+    A protective record is the caller's to look for. `primary_only` leaves the copy at the end alone.
     """
     sectors = drive.size // sector_size
     faults: list[TableFault] = []
     copies: list[tuple[GptHeader, bytes]] = []
     there = 0
-    for name, lba, other in (("primary", 1, sectors - 1), ("backup", sectors - 1, 1)):
+    places = (("primary", 1, sectors - 1), ("backup", sectors - 1, 1))
+    for name, lba, other in places[:1] if primary_only else places:
         if lba <= 0 or (lba + 1) * sector_size > drive.size:
             continue
         head = drive.read_at(lba * sector_size, sector_size)
         there += head[:8] == SIGNATURE
         try:
-            copies.append(_copy(drive, head, sector_size, lba, other))
+            copies.append(_copy(drive, head, sector_size, lba, None if primary_only else other))
         except RecordError as error:
             faults.append(TableFault(f"gpt.{name}", f"{name} table in sector {lba}: {error}"))
     if not copies:
@@ -219,8 +220,11 @@ def read_gpt(drive: SizedReadable, sector_size: int) -> GptTable | None:
     return GptTable(uuid.UUID(bytes_le=header.disk_guid), partitions, tuple(faults), len(copies))
 
 
-def _copy(drive: SizedReadable, head: bytes, sector_size: int, lba: int, other: int) -> tuple[GptHeader, bytes]:
-    """Return a sound header and its entries; raise RecordError naming the first field that is not."""
+def _copy(drive: SizedReadable, head: bytes, sector_size: int, lba: int, other: int | None) -> tuple[GptHeader, bytes]:
+    """Return a sound header and its entries; raise RecordError naming the first field that is not.
+
+    `other` is where the other copy has to be, None for anywhere.
+    """
     header = GptHeader.unpack(head)
 
     def require(holds: bool, field: str, found: object) -> None:
@@ -232,7 +236,7 @@ def _copy(drive: SizedReadable, head: bytes, sector_size: int, lba: int, other: 
     computed = zlib.crc32(head[:16] + bytes(4) + head[20 : header.header_size])
     require(header.header_crc32 == computed, "header_crc32", f"{header.header_crc32:08X}, computed {computed:08X}")
     require(header.my_lba == lba, "my_lba", header.my_lba)
-    require(header.alternate_lba == other, "alternate_lba", header.alternate_lba)
+    require(other is None or header.alternate_lba == other, "alternate_lba", header.alternate_lba)
     size = header.size_of_partition_entry
     require(size >= ENTRY_SIZE and size & (size - 1) == 0 and size <= 4096, "size_of_partition_entry", size)
     require(

@@ -39,10 +39,10 @@ class Table:
     faults: tuple[TableFault, ...]
 
 
-def read_table(drive: SizedReadable, sector_size: int) -> Table | None:
+def read_table(drive: SizedReadable, sector_size: int, *, primary_only: bool = False) -> Table | None:
     """Read the table of `drive`; None when sector 0 carries none.
 
-    A GPT counts only behind its protective record (UEFI 2.10, 5.2.3).
+    A GPT counts only behind its protective record (UEFI 2.10, 5.2.3); `primary_only` leaves its copy at the end alone.
     """
     if drive.size < sector_size:
         return None
@@ -50,7 +50,7 @@ def read_table(drive: SizedReadable, sector_size: int) -> Table | None:
     if mbr is None:
         return None
     if any(partition.type == TYPE_PROTECTIVE for partition in mbr.partitions):
-        gpt = read_gpt(drive, sector_size)
+        gpt = read_gpt(drive, sector_size, primary_only=primary_only)
         if gpt is not None:
             found = tuple(
                 Partition(p.number, p.first_lba, p.sector_count, False, p.kind in GPT_TYPES_OF_VOLUMES, str(p.kind))

@@ -33,7 +33,7 @@ class Budget:
 class StandingVolume:
     """A volume of a drive that is to be updated."""
 
-    kind: VolumeKind
+    kind: ComposedKind
     geometry: Any
     """The kind's own measures of it."""
     cluster_size: int
@@ -45,7 +45,7 @@ class PlannedVolume(Protocol):
     """A volume as it will be, with its place on the drive. Offsets and sizes in bytes."""
 
     @property
-    def kind(self) -> VolumeKind: ...
+    def kind(self) -> ComposedKind: ...
 
     @property
     def tree(self) -> Folder:
@@ -105,19 +105,30 @@ class Draft(Protocol):
 
 
 class VolumeKind(Protocol):
-    """A file system."""
+    """A file system that is read."""
 
     name: ClassVar[str]
     """In choices and manifests."""
     shown: ClassVar[str]
-    serial_size: ClassVar[int]
-    """Bytes of a serial number."""
-    use: ClassVar[Use]
-    """What the partition of an ordinary volume is for."""
     firmware_reads: ClassVar[bool]
     """True when all UEFI firmware reads it (UEFI 2.10, 13.3)."""
     boot_record: ClassVar[BootRecord | None]
     """Ours for it; None where none is written."""
+
+    def recognises(self, drive: Readable, offset: int, size: int) -> bool:
+        """Tell whether such a volume starts at byte `offset`, by its first sector."""
+
+    def open(self, drive: Readable, offset: int, size: int) -> Volume:
+        """Open the volume at byte `offset`, which may have `size` bytes. Raises VolumeError naming what is wrong."""
+
+
+class ComposedKind(VolumeKind, Protocol):
+    """A file system that is composed as well."""
+
+    serial_size: ClassVar[int]
+    """Bytes of a serial number."""
+    use: ClassVar[Use]
+    """What the partition of an ordinary volume is for."""
     label_rule: ClassVar[str]
     """What a label may be, for people."""
 
@@ -144,12 +155,6 @@ class VolumeKind(Protocol):
 
     def again(self, tree: Folder, label: str, standing: StandingVolume) -> PlannedVolume:
         """Lay a tree out on a volume that stands. Raises SourceError where that cannot be."""
-
-    def recognises(self, drive: Readable, offset: int, size: int) -> bool:
-        """Tell whether such a volume starts at byte `offset`, by its first sector."""
-
-    def open(self, drive: Readable, offset: int, size: int) -> Volume:
-        """Open the volume at byte `offset`, which may have `size` bytes. Raises VolumeError naming what is wrong."""
 
     def geometry_of(self, volume: Any) -> Any:
         """Return the measures of a volume that was opened, to lay a tree out on it again."""

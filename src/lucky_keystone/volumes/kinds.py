@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from ..content import Readable
+from .fat16.kind import FAT16
 from .fat32.kind import FAT32
-from .kind import VolumeKind
+from .kind import ComposedKind, VolumeKind
 from .ntfs.kind import NTFS
 from .volume import Volume
 
-KINDS: Mapping[str, VolumeKind] = {kind.name: kind for kind in (FAT32, NTFS)}
+KINDS: Mapping[str, VolumeKind] = {kind.name: kind for kind in (FAT32, NTFS, FAT16)}
+"""All that are read; the first that recognises a volume opens it."""
+COMPOSED: Mapping[str, ComposedKind] = {kind.name: kind for kind in (FAT32, NTFS)}
 
 
 def kind_at(drive: Readable, offset: int, size: int) -> VolumeKind | None:

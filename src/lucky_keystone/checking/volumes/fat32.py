@@ -119,7 +119,7 @@ def _boot_sectors(volume: Fat32Volume, partition: Partition, report: Report) -> 
 
 def _fats_equal(volume: Fat32Volume, number: int, report: Report) -> None:
     if volume.boot.BPB_NumFATs < 2:
-        report.note(Code.FAT32_ONE_FAT, "FAT", "the volume has one FAT only.", Place(number))
+        report.note(Code.FAT_ONE_COPY, "FAT", "the volume has one FAT only.", Place(number))
         return
     different, first = 0, -1
     for (start, one), (_, other) in zip(volume.fat_windows(0), volume.fat_windows(1), strict=True):
@@ -130,7 +130,7 @@ def _fats_equal(volume: Fat32Volume, number: int, report: Report) -> None:
     if different:
         what = f"the two FATs differ, in {different:,} of their entries; the first is that of cluster {first}."
         place = Place(number, volume.fat_offset() + 4 * first, 4)
-        report.fault(Code.FAT32_FATS_DIFFER, "FAT", what, REBUILD, place)
+        report.fault(Code.FAT_COPIES_DIFFER, "FAT", what, REBUILD, place)
 
 
 def _tree(volume: Fat32Volume, number: int, report: Report) -> tuple[list[Entry], ClusterMap]:

@@ -23,6 +23,9 @@ _SETUP_IMAGE = "boot.wim"
 def facts_of_setup(source: Source) -> SourceFacts:
     """Return the facts about an installer; what cannot be read of an install image becomes a note."""
     notes: list[str] = []
+    if source.packing is not None:
+        notes.append(f"It is compressed ({source.packing.name}): unpack it to have its install images looked at.")
+        return SourceFacts(family="windows-setup", form=source.form, label=source.label, notes=tuple(notes))
     images = _images(source.root, _INSTALL_IMAGES, notes)
     boot_images = _images(source.root, (_SETUP_IMAGE,), notes)
     loaders = tuple(_loaders(source.root))

@@ -6,15 +6,15 @@ from typing import ClassVar
 
 import msgspec
 
-from ...errors import UsageError
+from ...errors import SourceError, UsageError
 from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
 from ...tables.partition import Use
 from ...tables.styles import STYLES
 from ...units import shown_size
 from ...volumes.fat32.kind import FAT32
-from ...volumes.kind import VolumeKind
-from ...volumes.kinds import KINDS
+from ...volumes.kind import ComposedKind
+from ...volumes.kinds import COMPOSED
 from ...wim.split import LARGEST_PART
 from ..choices import Choices
 from ..facts import SourceFacts
@@ -45,6 +45,12 @@ class WindowsSetup:
         return None
 
     def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
+        if source.packing is not None:
+            raise SourceError(
+                f"{source.path} is a compressed Windows installer. Its image would not start if it were written as it is, "
+                "and its files cannot be read one by one while it is compressed.",
+                advice="Unpack it first and give what comes out.",
+            )
         _check_choices(choices, drive.sector_size)
         shape = decide_shape(source, choices, drive)
         first = _first_kind(shape.file_system)
@@ -65,15 +71,15 @@ class WindowsSetup:
             choices=settled,
             table=shape.table,
             volumes=volumes,
-            decisions=_decisions(choices, settled, shape),
+            decisions=_decisions(source, choices, settled, shape),
             splits=shape.splits,
             bootable=PlannedDrive(shape.table, drive.sector_size, seen),  # type: ignore[arg-type]
         )
 
 
-def _first_kind(file_system: str) -> VolumeKind:
+def _first_kind(file_system: str) -> ComposedKind:
     """Return the kind of the volume that holds everything."""
-    return KINDS["fat32" if file_system == "fat32" else "ntfs"]
+    return COMPOSED["fat32" if file_system == "fat32" else "ntfs"]
 
 
 def _check_choices(choices: Choices, sector_size: int) -> None:
@@ -147,7 +153,7 @@ def _volumes(source: Source, shape: Shape, label: str, cluster: int | None) -> l
     return wishes
 
 
-def _decisions(choices: Choices, settled: Choices, shape: Shape) -> list[Decision]:
+def _decisions(source: Source, choices: Choices, settled: Choices, shape: Shape) -> list[Decision]:
     def decision(topic: str, value: str, reason: str, choice: str) -> Decision:
         return Decision(topic, value, reason, "you" if getattr(choices, choice) is not None else "tool", choice)
 
@@ -156,6 +162,9 @@ def _decisions(choices: Choices, settled: Choices, shape: Shape) -> list[Decisio
         decision("firmware", _FIRMWARE[shape.firmware], shape.reasons["firmware"], "firmware"),
         decision("file system", _FILE_SYSTEMS[shape.file_system], shape.reasons["file system"], "file_system"),
     ]
+    if source.image is not None:
+        reason = "a Windows installer's disc image does not start when it is written to a drive as it is"
+        made.append(Decision("method", "its files, onto volumes of their own", reason))
     limit = settled.part_size or LARGEST_PART
     largest = " (FAT32's largest file)" if limit == LARGEST_PART else ""
     for split in shape.splits:

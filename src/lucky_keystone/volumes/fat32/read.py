@@ -7,14 +7,14 @@ rest can still be read.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
 from ...content import Readable
-from ...record import RecordError
+from ...record import Record
 from ..volume import Run, VolumeError, find_below, walk_below
 from .records import (
     ATTR_DIRECTORY,
@@ -79,46 +79,46 @@ class _FatWindow:
         return self._first + last, int(self._entries[last])
 
 
-class Fat32Volume:
-    """A volume that starts at byte `offset` of `drive` and may reach to `offset + size`."""
+class FatVolume:
+    """What FAT volumes of all sizes have alike: a volume that starts at byte `offset` of `drive`."""
+
+    sector_size: int
+    cluster_size: int
+    first_data: int
+    """First sector of cluster 2, from the volume's start."""
+    cluster_count: int
 
     def __init__(self, drive: Readable, offset: int, size: int) -> None:
         self._drive, self.offset, self.size = drive, offset, size
         if size < 512:
             raise VolumeError(f"The partition at byte {offset} has {size} bytes: no volume fits.")
-        try:
-            self.boot = BootSector.unpack(drive.read_at(offset, 512))
-        except RecordError as error:
-            raise VolumeError(f"Boot sector at byte {offset}: {error}") from error
-        self._validate()
-        self._windows: dict[int, _FatWindow] = {}
+        self.boot_sector = drive.read_at(offset, 512)
 
-    def _validate(self) -> None:
-        """Hold the BPB against fatgen103, "Boot Sector and BPB Structure"; raise VolumeError naming the first bad field."""
-        boot = self.boot
+    def requirement(self, kind: type[Record], boot: Record, shown: str) -> Callable[[bool, str], None]:
+        """Return what raises VolumeError naming a field of the boot sector that does not hold."""
 
         def require(holds: bool, name: str) -> None:
             if not holds:
-                at = self.offset + BootSector.offset_of(name)
-                raise VolumeError(f"Boot sector, {name} (byte {at}): {getattr(boot, name)} is not possible on FAT32.")
+                at = self.offset + kind.offset_of(name)
+                raise VolumeError(f"Boot sector, {name} (byte {at}): {getattr(boot, name)} is not possible on {shown}.")
 
-        require(boot.signature == 0xAA55, "signature")
-        require(boot.BPB_BytsPerSec in (512, 1024, 2048, 4096), "BPB_BytsPerSec")
-        per_cluster = boot.BPB_SecPerClus
-        require(per_cluster > 0 and per_cluster & (per_cluster - 1) == 0, "BPB_SecPerClus")
-        require(boot.BPB_RsvdSecCnt > 0, "BPB_RsvdSecCnt")
-        require(boot.BPB_NumFATs in (1, 2), "BPB_NumFATs")
-        require(boot.BPB_RootEntCnt == 0, "BPB_RootEntCnt")
-        require(boot.BPB_FATSz16 == 0 and boot.BPB_TotSec16 == 0, "BPB_FATSz16")
-        require(boot.BPB_FATSz32 > 0, "BPB_FATSz32")
-        require(0 < boot.BPB_TotSec32 * boot.BPB_BytsPerSec <= self.size, "BPB_TotSec32")
-        self.sector_size = boot.BPB_BytsPerSec
-        self.cluster_size = per_cluster * self.sector_size
-        self.first_data = boot.BPB_RsvdSecCnt + boot.BPB_NumFATs * boot.BPB_FATSz32
-        self.cluster_count = (boot.BPB_TotSec32 - self.first_data) // per_cluster
-        require(FEWEST_CLUSTERS <= self.cluster_count <= MOST_CLUSTERS, "BPB_TotSec32")
-        require(boot.BPB_FATSz32 * self.sector_size // 4 >= self.cluster_count + FIRST_CLUSTER, "BPB_FATSz32")
-        require(self.is_cluster(boot.BPB_RootClus), "BPB_RootClus")
+        return require
+
+    def chain(self, cluster: int) -> tuple[tuple[Run, ...], str]:
+        """Follow a chain: (its runs, what is wrong with it or ''). It ends at the first thing that is wrong."""
+        raise NotImplementedError
+
+    def root(self) -> Entry:
+        """The root folder as an entry."""
+        raise NotImplementedError
+
+    def boot_label(self) -> bytes:
+        """The label in the boot sector."""
+        raise NotImplementedError
+
+    def first_cluster_of(self, record: DirEntry) -> int:
+        """Return where the bytes of an entry begin."""
+        return record.first_cluster
 
     # -- where things are ----------------------------------------------------------------------------------------
 
@@ -138,88 +138,11 @@ class Fat32Volume:
         """Return bytes of the drive, for what lies outside all clusters."""
         return self._drive.read_at(offset, size)
 
-    @property
-    def boot_sector(self) -> bytes:
-        """Its first 512 bytes."""
-        return self.boot.pack()
-
-    def part_at(self, inside: int) -> str:
-        """Name the volume's own structure that holds its byte `inside`, '' for none of those a start reads."""
-        reserved = self.boot.BPB_RsvdSecCnt * self.sector_size
-        if inside < reserved:
-            return "further boot code in the reserved sectors"
-        fats = self.boot.BPB_NumFATs * self.boot.BPB_FATSz32 * self.sector_size
-        return "the FAT, to follow a cluster chain" if inside < reserved + fats else ""
-
     def sector(self, number: int) -> bytes:
         """Read one sector, counted from the volume's start."""
         return self._drive.read_at(self.offset + number * self.sector_size, self.sector_size)
 
-    def fs_info(self) -> FsInfo | None:
-        """The FSInfo sector, None when it lies outside the reserved sectors or its signatures are wrong."""
-        if not 0 < self.boot.BPB_FSInfo < self.boot.BPB_RsvdSecCnt:
-            return None
-        info = FsInfo.unpack(self.sector(self.boot.BPB_FSInfo))
-        signatures = (info.FSI_LeadSig, info.FSI_StrucSig, info.FSI_TrailSig)
-        return info if signatures == (0x41615252, 0x61417272, 0xAA550000) else None
-
-    # -- the FAT -------------------------------------------------------------------------------------------------
-
-    def fat_offset(self, copy: int = 0) -> int:
-        """Offset of a FAT copy on the drive, in bytes."""
-        return self.offset + (self.boot.BPB_RsvdSecCnt + copy * self.boot.BPB_FATSz32) * self.sector_size
-
-    def fat_windows(self, copy: int = 0) -> Iterator[tuple[int, np.ndarray[Any, Any]]]:
-        """Yield (first entry, entries) over a FAT, as far as the volume has clusters."""
-        end = self.cluster_count + FIRST_CLUSTER
-        for first in range(0, end, _WINDOW):
-            count = min(_WINDOW, end - first)
-            data = self._drive.read_at(self.fat_offset(copy) + 4 * first, 4 * count)
-            yield first, np.frombuffer(data, "<u4") & np.uint32(ENTRY_MASK)
-
-    def _window(self, cluster: int) -> _FatWindow:
-        """Return the piece of the FAT that describes `cluster`; the last few asked for are kept."""
-        first = cluster // _WINDOW * _WINDOW
-        window = self._windows.pop(first, None)
-        if window is None:
-            count = min(_WINDOW, self.cluster_count + FIRST_CLUSTER - first)
-            data = self._drive.read_at(self.fat_offset() + 4 * first, 4 * count)
-            window = _FatWindow(first, np.frombuffer(data, "<u4") & np.uint32(ENTRY_MASK))
-            if len(self._windows) >= _WINDOWS_KEPT:
-                del self._windows[next(iter(self._windows))]
-        self._windows[first] = window
-        return window
-
-    def chain(self, cluster: int) -> tuple[tuple[Run, ...], str]:
-        """Follow a chain: (its runs, what is wrong with it or ''). It ends at the first thing that is wrong."""
-        runs: list[Run] = []
-        total = 0
-        while True:
-            if not self.is_cluster(cluster):
-                return tuple(runs), f"leads to cluster {cluster}, which the volume does not have"
-            last, following = self._window(cluster).run_from(cluster)
-            count = last - cluster + 1
-            if runs and runs[-1].first + runs[-1].count == cluster:
-                runs[-1] = Run(runs[-1].first, runs[-1].count + count)
-            else:
-                runs.append(Run(cluster, count))
-            total += count
-            if total > self.cluster_count:
-                return tuple(runs), "runs in a circle"
-            if len(runs) > _MOST_RUNS:
-                return tuple(runs), f"has more than {_MOST_RUNS:,} pieces"
-            if following >= END_OF_CHAIN_FROM:
-                return tuple(runs), ""
-            if following < FIRST_CLUSTER:
-                return tuple(runs), f"breaks off at cluster {last} (its FAT entry is {following})"
-            cluster = following
-
     # -- folders -------------------------------------------------------------------------------------------------
-
-    def root(self) -> Entry:
-        """The root folder as an entry."""
-        runs, fault = self.chain(self.boot.BPB_RootClus)
-        return Entry("", "", b"", True, 0, self.boot.BPB_RootClus, runs, None, faults=[fault] if fault else [])
 
     def walk(self, budget: int = 2_000_000) -> Iterator[Entry]:
         """Yield the root and every entry below it; faults of entries and folders are noted on them."""
@@ -228,7 +151,7 @@ class Fat32Volume:
     def entries(self, folder: Entry) -> Iterator[Entry]:
         """Yield what stands in `folder`. '.' and '..' are checked, not yielded; a bad entry carries its faults."""
         pending: list[LongEntry] = []
-        for number, data in enumerate(self._raw_entries(folder)):
+        for number, data in enumerate(self.raw_entries(folder)):
             if data[0] == DELETED:
                 pending = []
                 continue
@@ -249,31 +172,40 @@ class Fat32Volume:
 
     def label(self) -> str:
         """The label in the root folder, or the boot sector's when the root has none."""
-        for data in self._raw_entries(self.root()):
+        for data in self.raw_entries(self.root()):
             if data[0] != DELETED and data[11] & 0x3F != ATTR_LONG_NAME and data[11] & ATTR_VOLUME_ID:
                 return data[:11].decode("ascii", "replace").rstrip()
-        return self.boot.BS_VolLab.decode("ascii", "replace").rstrip()
+        return self.boot_label().decode("ascii", "replace").rstrip()
 
-    def _raw_entries(self, folder: Entry) -> Iterator[bytes]:
+    def raw_entries(self, folder: Entry) -> Iterator[bytes]:
+        """Yield the 32 bytes of each entry of a folder."""
         left = MOST_FOLDER_ENTRIES
         for run in folder.runs:
             for cluster in range(run.first, run.first + run.count):
-                data = self._drive.read_at(self.cluster_offset(cluster), self.cluster_size)
-                for start in range(0, len(data), ENTRY_SIZE):
-                    if data[start] == END_OF_FOLDER:
-                        return
-                    yield data[start : start + ENTRY_SIZE]
+                count = 0
+                for entry in self.entries_in(self._drive.read_at(self.cluster_offset(cluster), self.cluster_size)):
+                    yield entry
+                    count += 1
                     left -= 1
                     if not left:
                         folder.faults.append(f"more than {MOST_FOLDER_ENTRIES} entries")
                         return
+                if count < self.cluster_size // ENTRY_SIZE:
+                    return
+
+    def entries_in(self, data: bytes) -> Iterator[bytes]:
+        """Yield the entries in a folder's bytes, up to its end mark."""
+        for start in range(0, len(data) - ENTRY_SIZE + 1, ENTRY_SIZE):
+            if data[start] == END_OF_FOLDER:
+                return
+            yield data[start : start + ENTRY_SIZE]
 
     def _check_dots(self, folder: Entry, number: int, record: DirEntry) -> None:
         above = folder.folder
         expected = folder.first_cluster if number == 0 else (above.first_cluster if above and above.path else 0)
-        if above is None or number > 1 or record.first_cluster != expected:
+        if above is None or number > 1 or self.first_cluster_of(record) != expected:
             name = record.DIR_Name.decode().strip()
-            folder.faults.append(f"its '{name}' entry is out of place or names cluster {record.first_cluster}")
+            folder.faults.append(f"its '{name}' entry is out of place or names cluster {self.first_cluster_of(record)}")
 
     def _entry(self, folder: Entry, record: DirEntry, pending: list[LongEntry]) -> Entry:
         faults: list[str] = []
@@ -283,7 +215,7 @@ class Fat32Volume:
         name = long_name or _short_name(record)
         path = f"{folder.path}/{name}" if folder.path else name
         is_folder = bool(record.DIR_Attr & ATTR_DIRECTORY)
-        cluster = record.first_cluster
+        cluster = self.first_cluster_of(record)
         runs: tuple[Run, ...] = ()
         if cluster or is_folder or record.DIR_FileSize:
             runs, fault = self.chain(cluster)
@@ -336,6 +268,110 @@ class Fat32Volume:
                 result.append(self._drive.read_at(self.cluster_offset(run.first) + first - start, last - first))
             start += run.count * self.cluster_size
         return b"".join(result)
+
+
+class Fat32Volume(FatVolume):
+    """A FAT32 volume, which may reach to `offset + size` bytes of the drive."""
+
+    def __init__(self, drive: Readable, offset: int, size: int) -> None:
+        super().__init__(drive, offset, size)
+        self.boot = boot = BootSector.unpack(self.boot_sector)
+        self._windows: dict[int, _FatWindow] = {}
+        # fatgen103, "Boot Sector and BPB Structure"
+        require = self.requirement(BootSector, boot, "FAT32")
+        require(boot.signature == 0xAA55, "signature")
+        require(boot.BPB_BytsPerSec in (512, 1024, 2048, 4096), "BPB_BytsPerSec")
+        per_cluster = boot.BPB_SecPerClus
+        require(per_cluster > 0 and per_cluster & (per_cluster - 1) == 0, "BPB_SecPerClus")
+        require(boot.BPB_RsvdSecCnt > 0, "BPB_RsvdSecCnt")
+        require(boot.BPB_NumFATs in (1, 2), "BPB_NumFATs")
+        require(boot.BPB_RootEntCnt == 0, "BPB_RootEntCnt")
+        require(boot.BPB_FATSz16 == 0 and boot.BPB_TotSec16 == 0, "BPB_FATSz16")
+        require(boot.BPB_FATSz32 > 0, "BPB_FATSz32")
+        require(0 < boot.BPB_TotSec32 * boot.BPB_BytsPerSec <= self.size, "BPB_TotSec32")
+        self.sector_size = boot.BPB_BytsPerSec
+        self.cluster_size = per_cluster * self.sector_size
+        self.first_data = boot.BPB_RsvdSecCnt + boot.BPB_NumFATs * boot.BPB_FATSz32
+        self.cluster_count = (boot.BPB_TotSec32 - self.first_data) // per_cluster
+        require(FEWEST_CLUSTERS <= self.cluster_count <= MOST_CLUSTERS, "BPB_TotSec32")
+        require(boot.BPB_FATSz32 * self.sector_size // 4 >= self.cluster_count + FIRST_CLUSTER, "BPB_FATSz32")
+        require(self.is_cluster(boot.BPB_RootClus), "BPB_RootClus")
+
+    def boot_label(self) -> bytes:
+        """The label in the boot sector."""
+        return self.boot.BS_VolLab
+
+    def root(self) -> Entry:
+        """The root folder as an entry."""
+        runs, fault = self.chain(self.boot.BPB_RootClus)
+        return Entry("", "", b"", True, 0, self.boot.BPB_RootClus, runs, None, faults=[fault] if fault else [])
+
+    def part_at(self, inside: int) -> str:
+        """Name the volume's own structure that holds its byte `inside`, '' for none of those a start reads."""
+        reserved = self.boot.BPB_RsvdSecCnt * self.sector_size
+        if inside < reserved:
+            return "further boot code in the reserved sectors"
+        fats = self.boot.BPB_NumFATs * self.boot.BPB_FATSz32 * self.sector_size
+        return "the FAT, to follow a cluster chain" if inside < reserved + fats else ""
+
+    def fs_info(self) -> FsInfo | None:
+        """The FSInfo sector, None when it lies outside the reserved sectors or its signatures are wrong."""
+        if not 0 < self.boot.BPB_FSInfo < self.boot.BPB_RsvdSecCnt:
+            return None
+        info = FsInfo.unpack(self.sector(self.boot.BPB_FSInfo))
+        signatures = (info.FSI_LeadSig, info.FSI_StrucSig, info.FSI_TrailSig)
+        return info if signatures == (0x41615252, 0x61417272, 0xAA550000) else None
+
+    # -- the FAT -------------------------------------------------------------------------------------------------
+
+    def fat_offset(self, copy: int = 0) -> int:
+        """Offset of a FAT copy on the drive, in bytes."""
+        return self.offset + (self.boot.BPB_RsvdSecCnt + copy * self.boot.BPB_FATSz32) * self.sector_size
+
+    def fat_windows(self, copy: int = 0) -> Iterator[tuple[int, np.ndarray[Any, Any]]]:
+        """Yield (first entry, entries) over a FAT, as far as the volume has clusters."""
+        end = self.cluster_count + FIRST_CLUSTER
+        for first in range(0, end, _WINDOW):
+            count = min(_WINDOW, end - first)
+            data = self._drive.read_at(self.fat_offset(copy) + 4 * first, 4 * count)
+            yield first, np.frombuffer(data, "<u4") & np.uint32(ENTRY_MASK)
+
+    def _window(self, cluster: int) -> _FatWindow:
+        """Return the piece of the FAT that describes `cluster`; the last few asked for are kept."""
+        first = cluster // _WINDOW * _WINDOW
+        window = self._windows.pop(first, None)
+        if window is None:
+            count = min(_WINDOW, self.cluster_count + FIRST_CLUSTER - first)
+            data = self._drive.read_at(self.fat_offset() + 4 * first, 4 * count)
+            window = _FatWindow(first, np.frombuffer(data, "<u4") & np.uint32(ENTRY_MASK))
+            if len(self._windows) >= _WINDOWS_KEPT:
+                del self._windows[next(iter(self._windows))]
+        self._windows[first] = window
+        return window
+
+    def chain(self, cluster: int) -> tuple[tuple[Run, ...], str]:
+        """Follow a chain: (its runs, what is wrong with it or ''). It ends at the first thing that is wrong."""
+        runs: list[Run] = []
+        total = 0
+        while True:
+            if not self.is_cluster(cluster):
+                return tuple(runs), f"leads to cluster {cluster}, which the volume does not have"
+            last, following = self._window(cluster).run_from(cluster)
+            count = last - cluster + 1
+            if runs and runs[-1].first + runs[-1].count == cluster:
+                runs[-1] = Run(runs[-1].first, runs[-1].count + count)
+            else:
+                runs.append(Run(cluster, count))
+            total += count
+            if total > self.cluster_count:
+                return tuple(runs), "loops"
+            if len(runs) > _MOST_RUNS:
+                return tuple(runs), f"has more than {_MOST_RUNS:,} pieces"
+            if following >= END_OF_CHAIN_FROM:
+                return tuple(runs), ""
+            if following < FIRST_CLUSTER:
+                return tuple(runs), f"breaks off at cluster {last} (its FAT entry is {following})"
+            cluster = following
 
 
 def _short_name(record: DirEntry) -> str:

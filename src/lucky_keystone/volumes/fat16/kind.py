@@ -1,0 +1,42 @@
+"""FAT12 and FAT16 answer for themselves: see `volumes/kind.py`. Such volumes are read, not composed."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from ...boot.records import BootRecord
+from ...content import Readable
+from .read import Fat16Volume
+from .records import BootSector16
+
+
+class Fat16:
+    """FAT12 and FAT16, which all firmware reads."""
+
+    name: ClassVar[str] = "fat16"
+    shown: ClassVar[str] = "FAT12/16"
+    firmware_reads: ClassVar[bool] = True
+    boot_record: ClassVar[BootRecord | None] = None
+
+    def recognises(self, drive: Readable, offset: int, size: int) -> bool:
+        if size < BootSector16.SIZE:
+            return False
+        boot = BootSector16.unpack(drive.read_at(offset, BootSector16.SIZE))
+        per_cluster = boot.BPB_SecPerClus
+        return (
+            boot.signature == 0xAA55
+            and boot.BPB_BytsPerSec in (512, 1024, 2048, 4096)
+            and per_cluster > 0
+            and per_cluster & (per_cluster - 1) == 0
+            and boot.BPB_RsvdSecCnt > 0
+            and boot.BPB_NumFATs in (1, 2)
+            and boot.BPB_RootEntCnt > 0
+            and boot.BPB_FATSz16 > 0
+            and 0 < boot.total_sectors * boot.BPB_BytsPerSec <= size
+        )
+
+    def open(self, drive: Readable, offset: int, size: int) -> Fat16Volume:
+        return Fat16Volume(drive, offset, size)
+
+
+FAT16 = Fat16()
