@@ -16,20 +16,22 @@ class ShopShelf:
     def __init__(self, drive: str) -> None:
         """`drive` names it for good: hardware, or the path of an image file."""
         self._drive = drive
+        self._last: bytes | None = None
+        """What was put here by this run: known even where no record is kept."""
 
     def get(self) -> bytes | None:
         """Return the manifest, None when there is none. Raises DriveError when the record cannot be read."""
         file = place()
         if file is None or not file.exists():
-            return None
+            return self._last
         with translated(file), closing(connected(file)) as database, database:
             database.execute(_TABLE)
             row = database.execute("SELECT manifest FROM kept WHERE drive = ?", (self._drive,)).fetchone()
-        return bytes(row[0]) if row else None
+        return bytes(row[0]) if row else self._last
 
     def put(self, data: bytes) -> None:
         """Keep a manifest, or the progress of a build. Raises DriveError when the record cannot be written."""
-        file = place()
+        self._last, file = data, place()
         if file is None:
             return
         with translated(file):
@@ -43,7 +45,7 @@ class ShopShelf:
 
     def clear(self) -> None:
         """Keep nothing of this drive any more."""
-        file = place()
+        self._last, file = None, place()
         if file is None or not file.exists():
             return
         with translated(file), closing(connected(file)) as database, database:

@@ -18,6 +18,7 @@ from .drives.medium import Medium, OpenMedium
 from .errors import DriveError, Interrupted, KeystoneError
 from .gauging.capacity import probe_capacity
 from .gauging.marks import Marker
+from .shoplog import place as recorded
 
 
 class RetryingMedium(Medium, Protocol):
@@ -87,6 +88,11 @@ def look_at(work: Work, tell: Tell, *, verified: bool) -> None:
     except KeystoneError as error:
         work.error = error
         return
+    if work.image.manifest_offset is None and not recorded():
+        work.notes.append(
+            "No record is kept on this computer (LUCKY_KEYSTONE_LOG=off), and the drive has no room for its manifest: "
+            "later checks cannot compare it with what was written."
+        )
     if not verified:
         work.report.unknown.append(
             "nothing was read back (--no-verify), so whether the drive kept what was written is unknown."

@@ -85,7 +85,7 @@ def change(path: Path, offset: int, data: bytes) -> None:
         ("further code", "start", "boot code in the volume's sector 12 is missing"),
         ("crossed", "folders", "shares cluster"),
         ("lost", "FAT", "belong to no file"),
-        ("circle", "folders", "runs in a circle"),
+        ("circle", "folders", "loops"),
         ("second fat", "FAT", "two FATs differ, in 1 of"),
         ("file", "files", "sources/boot.wim"),
         ("manifest", "manifest", "do not match their hash"),

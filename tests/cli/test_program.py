@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 from pathlib import Path
-from typing import Any
 
 import pytest
 
@@ -14,22 +11,6 @@ from lucky_keystone.content import stream
 from lucky_keystone.demo.bay import make_bay
 from lucky_keystone.drives.bay import Bay
 from lucky_keystone.sources.opening import open_source
-
-
-def run(
-    *arguments: object, code: int = 0, cwd: Path | None = None, typed: str | None = None
-) -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-m", "lucky_keystone", *map(str, arguments)]
-    done = subprocess.run(command, capture_output=True, text=True, cwd=cwd, input=typed, check=False, timeout=300)
-    assert done.returncode == code, done.stdout + done.stderr
-    assert "Traceback" not in done.stderr
-    return done
-
-
-def run_json(*arguments: object, code: int = 0) -> dict[str, Any]:
-    document: dict[str, Any] = json.loads(run(*arguments, "--json", code=code).stdout)
-    assert document["schema"] == 1
-    return document
 
 
 @pytest.fixture

@@ -63,6 +63,7 @@ def build(
         )
     with leaving_no_seal():
         keeper = Keeper(image, medium, shelf or NoShelf())
+        keeper.forget_what_was_kept()
         claimed = claimed_bytes(image, medium, keeper) if resume else 0
         _clear_ends(image, medium, keeper, claimed)
         source = blocks or Feed(image.regions).follow()

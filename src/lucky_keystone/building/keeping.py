@@ -37,6 +37,11 @@ class Keeper:
         except ManifestError:
             return None
 
+    def forget_what_was_kept(self) -> None:
+        """Drop what this computer keeps of the drive from before, when this build keeps nothing here."""
+        if self._image.manifest_offset is not None or not self.keeps:
+            self._shelf.clear()
+
     def taken(self, kind: Kind, count: int) -> None:
         """Note that `count` bytes were flushed. On a drive that is surely there after the next flush."""
         image = self._image

@@ -10,6 +10,7 @@ from ..drives.medium import Medium
 from ..errors import KeystoneError
 from ..extents import align_up
 from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_manifest, unpack_manifest
+from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..starting.bootable import ReadBootVolume, ReadDrive
 from ..starting.reading import whole_drive
 from ..starting.trust import ANY_MACHINE, Machine
@@ -26,6 +27,7 @@ from .report import Place, Report, VolumeSummary
 from .volumes.checkers import CHECKERS
 
 _REBUILD = "Build the drive again."
+_SOUND = (Code.GPT_COPY_NOT_AT_END,)
 _MOST_VOLUMES = 8  # a forged table may name the same volume in every entry
 
 
@@ -145,10 +147,12 @@ def _table(
 ) -> tuple[Table, Sequence[Partition]]:
     """Check the table; return it and the partitions to look into, from the manifest when sector 0 is lost."""
     nothing = Table("", MbrTable(b"", 0, (), ()), None, (), ())
-    is_image = bool(manifest and manifest.about.image_size)
-    if is_image and kind_at(drive, 0, drive.size) is not None:
-        return nothing, (whole_drive(drive, sector),)
+    is_image = bool(manifest and manifest.about.image_size) or _holds_disc_image(drive)
     table = read_table(drive, sector)
+    has_sound_table = table is not None and bool(table.partitions) and not table.faults
+    if (is_image or not has_sound_table) and (kind := kind_at(drive, 0, drive.size)) is not None:
+        report.looked_at.append(f"table: none; a {kind.shown} volume from sector 0 on")
+        return nothing, (whole_drive(drive, sector),)
     if table is None:
         if is_image:
             return nothing, ()
@@ -164,13 +168,15 @@ def _table(
     report.looked_at.append(
         f"table: {table.style.upper()}, partitions in use: {len(table.partitions)}, signature {signature}"
     )
-    if is_image:  # as the image has it: what is odd about it is no fault of the drive
-        for fault in table.faults:
-            what = f"{fault}, as in the image."
-            report.note(Code(fault.code), "table", what, Place(fault.partition))
-        return table, table.partitions
     for fault in table.faults:
-        report.fault(Code(fault.code), "table", f"{fault}.", _REBUILD, Place(fault.partition))
+        if is_image:  # what is odd about an image is no fault of the drive
+            report.note(Code(fault.code), "table", f"{fault}, as in the image.", Place(fault.partition))
+        elif fault.code in _SOUND:
+            report.note(Code(fault.code), "table", f"{fault}: a raw image was written, or the drive copied.")
+        else:
+            report.fault(Code(fault.code), "table", f"{fault}.", _REBUILD, Place(fault.partition))
+    if is_image:
+        return table, table.partitions
     if table.style == "mbr" and table.mbr.disk_signature == 0:
         advice = "Windows will not tell this drive from others: build it again."
         report.fault(Code.TABLE_SIGNATURE, "table", "the disk signature is 0.", advice, Place(offset=440, size=4))
@@ -179,6 +185,14 @@ def _table(
         what, advice = f"{actives} partitions are active.", "One must be: build the drive again."
         report.fault(Code.TABLE_SEVERAL_ACTIVE, "table", what, advice, Place(offset=446, size=64))
     return table, table.partitions
+
+
+def _holds_disc_image(drive: SizedReadable) -> bool:
+    """True when a disc image was written onto the drive as it is: its table is then what its maker made of it."""
+    place = 16 * SECTOR
+    if drive.size < place + SECTOR:
+        return False
+    return VolumeDescriptor.unpack(drive.read_at(place, SECTOR)).identifier == IDENTIFIER
 
 
 def _partitions_of(manifest: Manifest, sector: int) -> list[Partition]:

@@ -21,6 +21,7 @@ class Code(StrEnum):
     MBR_OVERLAP = "mbr.overlap"
     GPT_PRIMARY = "gpt.primary"
     GPT_BACKUP = "gpt.backup"
+    GPT_COPY_NOT_AT_END = "gpt.copy-not-at-end"
     GPT_COPIES_DIFFER = "gpt.copies-differ"
     GPT_RANGE = "gpt.range"
     GPT_OVERLAP = "gpt.overlap"

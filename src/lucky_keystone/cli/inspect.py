@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -48,9 +49,8 @@ def command(
         emit_json("inspect", {**body, "needed": needed, "cannot_be_built": refusal})
         return
     out = console()
-    show_source(opened, proofs)
-    need = f"a drive of at least {exact_size(needed)}" if needed else f"cannot be built: {refusal}"
-    facts(out, [("Needs".ljust(len("Architectures")), need)])
+    need = f"a drive of at least {exact_size(needed)}" if needed else f"no drive can be built: {refusal}"
+    show_source(opened, proofs, [("Needs", need)])
     editions = [edition for image in found.images for edition in image.editions]
     if editions:
         heading(out, "Editions")
@@ -67,7 +67,7 @@ def command(
         out.print(table)
     heading(out, "Loaders")
     if not found.loaders:
-        out.print("  none: nothing would start from a drive built of this")
+        out.print("  none that UEFI firmware or our boot code would start")
     for loader in found.loaders:
         made_for = (
             f"UEFI {loader.architecture}"
@@ -78,11 +78,12 @@ def command(
             f"  {loader.path}: {made_for}, {loader.size:,} bytes"
             + ("" if loader.architecture else " (no loader by its header)")
         )
-    heading(out, "Files larger than FAT32 holds")
-    if not found.oversized:
-        out.print("  none")
-    for path, size in found.oversized:
-        out.print(f"  {path}: {shown_size(size)}")
+    if not found.table:
+        heading(out, "Files larger than FAT32 holds")
+        if not found.oversized:
+            out.print("  none")
+        for path, size in found.oversized:
+            out.print(f"  {path}: {shown_size(size)}")
     for note in found.notes:
         out.print(f"  Note: {note}", style="yellow")
     if verbose:
@@ -121,7 +122,7 @@ def prove(source: Source, sha256: str | None, wanted: bool, *, quiet: bool) -> l
         return verify_source(source, sha256, stages, integrity=wanted)
 
 
-def show_source(source: Source, proofs: list[str]) -> None:
+def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, str]] = ()) -> None:
     """Print the facts every command shows of a source."""
     from ..families.families import facts_of, family_of
 
@@ -131,13 +132,20 @@ def show_source(source: Source, proofs: list[str]) -> None:
         ("Source", f"{source.path}, {found.form}"),
         ("Family", family.shown if family else _UNKNOWN),
         ("Label", found.label or "none"),
-        ("Release", f"{found.release}, build {found.build}" if found.build else "not told"),
-        ("Architectures", ", ".join(found.architectures) or "not told"),
-        ("Languages", ", ".join(found.languages) or "not told"),
-        ("Contents", f"{found.file_count:,} files in {found.folder_count:,} folders, {shown_size(found.total_bytes)}"),
     ]
+    if found.table:
+        rows += [("Table", found.table), ("Size", exact_size(found.total_bytes))]
+    else:
+        contents = f"{found.file_count:,} files in {found.folder_count:,} folders, {shown_size(found.total_bytes)}"
+        rows += [
+            ("Release", f"{found.release}, build {found.build}" if found.build else "unknown"),
+            ("Architectures", ", ".join(found.architectures) or "unknown"),
+            ("Languages", ", ".join(found.languages) or "unknown"),
+            ("Contents", contents),
+        ]
     rows += [("Added", str(path)) for path in source.added]
     rows += [("Verified", proof) for proof in proofs]
+    rows += further
     facts(out, rows)
 
 

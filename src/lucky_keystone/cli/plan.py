@@ -155,11 +155,5 @@ def _show_layout(plan: Plan) -> None:
         table.add_row("  " + area.name, shown_size(area.size), f"{area.offset:,}", area.note)
     out.print(table)
     out.print()
-    facts(
-        out,
-        [
-            ("Needed", exact_size(plan.needed)),
-            ("Available", exact_size(plan.drive.size or 0)),
-            ("Free after", exact_size(plan.free)),
-        ],
-    )
+    rows = [("Needed", exact_size(plan.needed)), ("Available", exact_size(plan.drive.size or 0))]
+    facts(out, [*rows, ("Free after", exact_size(plan.free))] if plan.volumes else rows)

@@ -62,7 +62,7 @@ def command(
         medium = open_for_writing(chosen, image.size, 0, lifted=lifted)
         try:
             with Stages(quiet=as_json) as stages:
-                result = build(image, medium, stages, resume=False)
+                result = build(image, medium, stages, resume=False, shelf=chosen.shelf())
             notes = tell_system(chosen, medium, image.partitions)
         finally:
             log.retries = medium.retries

@@ -25,7 +25,13 @@ def family_of(source: Source) -> Family | None:
 def known_family(source: Source) -> Family:
     """Return the family of `source`. Raises SourceError when it has none."""
     family = family_of(source)
-    if family is None and source.root.entries:
+    if family is None and source.root.entries and source.image is not None:
+        raise SourceError(
+            f"{source.path} is a disc image, but no Windows installer (it has no sources/boot.wim), and it has no "
+            "partition table that would let it start from a drive.",
+            advice="Give an installer's disc image, or a raw image that is made for drives.",
+        )
+    if family is None and source.image is None:
         raise SourceError(
             f"{source.path} is not an installer that is known here: it has no sources/boot.wim.",
             advice="Give the installer's disc image, or the folder that holds its 'sources' folder.",

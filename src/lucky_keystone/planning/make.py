@@ -59,7 +59,11 @@ def make_plan(
     settled = wish.choices
     if main is not None:
         settled = msgspec.structs.replace(settled, cluster=main.planned.cluster_size, use=use, identity=identity)
-    decisions = [*wish.decisions, *_measured(choices, wish, fitted, use), *_always(choices, source, identity, wish)]
+    decisions = [
+        *wish.decisions,
+        *_measured(choices, wish, fitted, use),
+        *_always(choices, source, identity, wish, fitted),
+    ]
     return Plan(
         source=source,
         choices=settled,
@@ -123,9 +127,21 @@ def _whole_reason(wish: DriveWish, fitted: Fitted, use: str) -> str:
     return reason
 
 
-def _always(choices: Choices, source: Source, identity: str, wish: DriveWish) -> list[Decision]:
+def _kept(fitted: Fitted) -> Decision:
+    """Say where the manifest of a raw image goes."""
+    if fitted.manifest_offset is not None:
+        return Decision("manifest", "in the drive's last MiB", "the beginning belongs to the image")
+    reason = (
+        "the drive has no MiB left behind the image; on other computers it cannot be compared with what was written"
+    )
+    return Decision("manifest", "in this computer's record", reason)
+
+
+def _always(choices: Choices, source: Source, identity: str, wish: DriveWish, fitted: Fitted) -> list[Decision]:
     made: list[Decision] = []
-    if wish.image is None:
+    if wish.image is not None:
+        made.append(_kept(fitted))
+    else:
         reason = "serial number and disk signature derive from it"
         made.append(Decision("identity", identity, reason, _by(choices, "identity"), "identity"))
     if source.added:

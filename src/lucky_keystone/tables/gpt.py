@@ -196,20 +196,31 @@ def read_gpt(drive: SizedReadable, sector_size: int, *, primary_only: bool = Fal
 
     A protective record is the caller's to look for. `primary_only` leaves the copy at the end alone.
     """
-    sectors = drive.size // sector_size
+    last = drive.size // sector_size - 1
     faults: list[TableFault] = []
     copies: list[tuple[GptHeader, bytes]] = []
     there = 0
-    places = (("primary", 1, sectors - 1), ("backup", sectors - 1, 1))
-    for name, lba, other in places[:1] if primary_only else places:
+
+    def look(name: str, lba: int, other: int | None) -> None:
+        nonlocal there
         if lba <= 0 or (lba + 1) * sector_size > drive.size:
-            continue
+            return
         head = drive.read_at(lba * sector_size, sector_size)
         there += head[:8] == SIGNATURE
         try:
-            copies.append(_copy(drive, head, sector_size, lba, None if primary_only else other))
+            copies.append(_copy(drive, head, sector_size, lba, other))
         except RecordError as error:
             faults.append(TableFault(f"gpt.{name}", f"{name} table in sector {lba}: {error}"))
+
+    look("primary", 1, None)
+    if not primary_only:
+        backup = copies[0][0].alternate_lba if copies else last
+        if backup != last and 1 < backup < last:
+            what = f"the GPT's copy lies in sector {backup}, not in the drive's last one, {last}"
+            faults.append(TableFault("gpt.copy-not-at-end", what))
+        else:
+            backup = last
+        look("backup", backup, 1)
     if not copies:
         return GptTable(uuid.UUID(int=0), (), tuple(faults), 0) if there else None
     if len(copies) == 2:

@@ -1,0 +1,37 @@
+"""Runs the program as it is installed."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+
+def run(
+    *arguments: object, code: int = 0, cwd: Path | None = None, typed: str | None = None, log: Path | str = "off"
+) -> subprocess.CompletedProcess[str]:
+    """Run a command line; it has to end with `code`. `log` is the shop's record."""
+    command = [sys.executable, "-m", "lucky_keystone", *map(str, arguments)]
+    done = subprocess.run(
+        command,
+        capture_output=True,
+        text=True,
+        cwd=cwd,
+        input=typed,
+        check=False,
+        timeout=300,
+        env=os.environ | {"LUCKY_KEYSTONE_LOG": str(log)},
+    )
+    assert done.returncode == code, done.stdout + done.stderr
+    assert "Traceback" not in done.stderr
+    return done
+
+
+def run_json(*arguments: object, code: int = 0, log: Path | str = "off") -> dict[str, Any]:
+    """Run a command line with --json and return its document."""
+    document: dict[str, Any] = json.loads(run(*arguments, "--json", code=code, log=log).stdout)
+    assert document["schema"] == 1
+    return document
