@@ -14,7 +14,7 @@ import pytest
 
 from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
-from lucky_keystone.content import stream
+from lucky_keystone.content import silent, stream
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.errors import SourceError
 from lucky_keystone.families.choices import Choices
@@ -24,9 +24,8 @@ from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tables.mbr import MasterBootRecord
 from lucky_keystone.volumes.fat32.records import BootSector
 
-from ..conftest import Built, build_drive, silent
-from ..media import MemoryDrive
-from ..volumes.test_fat32 import assert_checker_is_silent, theirs
+from ..helpers.drives import Built, MemoryDrive, build_drive
+from ..helpers.judges import assert_checker_is_silent, theirs
 
 
 def test_the_same_build_twice_gives_the_same_drive_and_another_identity_another(built: Built, tmp_path: Path) -> None:

@@ -17,7 +17,7 @@ from lucky_keystone.building.image import DriveImage
 from lucky_keystone.building.reclaim import compose_storage
 from lucky_keystone.building.stream import Streamed
 from lucky_keystone.building.update import read_standing
-from lucky_keystone.content import Content, Literal, stream
+from lucky_keystone.content import Content, Literal, silent, stream
 from lucky_keystone.demo.tidewell import LABEL, installer
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
@@ -25,8 +25,7 @@ from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.source import Source
 from lucky_keystone.tree import EPOCH, File
 
-from ..conftest import silent
-from ..media import MemoryDrive
+from ..helpers.drives import MemoryDrive
 
 FROZEN = Path(__file__).with_name("frozen.txt")
 MIB = 1 << 20

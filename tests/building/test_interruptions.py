@@ -14,14 +14,13 @@ import pytest
 from lucky_keystone.building import stream
 from lucky_keystone.building.build import build
 from lucky_keystone.building.image import DriveImage
-from lucky_keystone.content import BLOCK
+from lucky_keystone.content import BLOCK, silent
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.drives.retrying import Retrying
 from lucky_keystone.errors import DriveError, DriveGone, Interrupted, KeystoneError
 
-from ..conftest import silent
-from ..media import MemoryDrive, small_disc, small_image
+from ..helpers.drives import MemoryDrive, small_disc, small_image
 
 
 @pytest.fixture(scope="module")
@@ -106,7 +105,7 @@ from lucky_keystone.building import stream
 from lucky_keystone.building.build import build
 from lucky_keystone.content import BLOCK
 from lucky_keystone.drives.image_file import ImageFile
-from tests.media import small_image
+from tests.helpers.drives import small_image
 stream._WINDOW, stream._PAUSE = BLOCK, 0
 image = small_image(Path(sys.argv[2]))
 for line in sys.stdin:

@@ -9,13 +9,12 @@ import pytest
 
 from lucky_keystone.building.build import build
 from lucky_keystone.building.several import Job, build_all
-from lucky_keystone.content import SourceFile
+from lucky_keystone.content import SourceFile, silent
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.medium import OpenMedium
 from lucky_keystone.errors import Interrupted
 
-from ..conftest import silent
-from ..media import MemoryDrive, small_disc, small_image
+from ..helpers.drives import MemoryDrive, small_disc, small_image
 
 MIB = 1 << 20
 

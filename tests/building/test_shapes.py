@@ -13,7 +13,7 @@ from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.building.reclaim import compose_storage
 from lucky_keystone.building.update import read_standing, update
 from lucky_keystone.checking.check import check_drive
-from lucky_keystone.content import Literal
+from lucky_keystone.content import Literal, silent
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.errors import DriveGone, KeystoneError, ProtectError
 from lucky_keystone.families.choices import Choices
@@ -24,8 +24,8 @@ from lucky_keystone.sources.source import Source
 from lucky_keystone.tree import File
 from lucky_keystone.volumes.ntfs.read import NtfsVolume
 
-from ..conftest import need, silent
-from ..media import MemoryDrive, small_disc
+from ..helpers.drives import MemoryDrive, small_disc
+from ..helpers.judges import mounted, need
 
 SHAPES = [("mbr", "ntfs"), ("mbr", "fat32+ntfs"), ("gpt", "ntfs"), ("gpt", "fat32+ntfs")]
 
@@ -129,24 +129,6 @@ def test_damage_is_named(place: str, told: str, source: Source) -> None:
     report = check_drive(drive, silent)
     assert not report.healthy
     assert any(told in finding.what for finding in report.findings), report.findings
-
-
-def mounted(drive: MemoryDrive, folder: Path, *commands: list[str]) -> None:
-    """Let the system's NTFS driver use the first volume of a drive."""
-    volume = NtfsVolume(drive, 1 << 20, drive.size - (1 << 20))
-    size = (volume.boot.total_sectors + 1) * 512
-    alone, mount = folder / "volume.img", folder / "mount"
-    mount.mkdir(exist_ok=True)
-    alone.write_bytes(drive.data[1 << 20 : (1 << 20) + size])
-    done = subprocess.run([need("ntfs-3g"), alone, mount], capture_output=True, check=False)
-    if done.returncode:
-        pytest.skip("nothing can be mounted here")
-    try:
-        for command in commands:
-            subprocess.run(command, cwd=mount, check=True)
-    finally:
-        subprocess.run(["umount", mount], check=True)
-    drive.data[1 << 20 : (1 << 20) + size] = alone.read_bytes()
 
 
 def test_use_by_a_host_is_told_from_damage(source: Source, tmp_path: Path) -> None:

@@ -16,7 +16,8 @@ from lucky_keystone.manifest.format import block_count, pack_manifest, read_mani
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.fat32.read import Fat32Volume
 
-from ..conftest import Built, build_drive, check_file, need
+from ..helpers.drives import Built, build_drive, check_file
+from ..helpers.judges import need
 
 START = 1 << 20
 

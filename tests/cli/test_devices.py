@@ -11,9 +11,9 @@ import pytest
 
 from lucky_keystone.drives.linux.host import LinuxHost
 
-from ..conftest import need
-from ..media import small_disc
-from .test_program import run, run_json
+from ..helpers.drives import small_disc
+from ..helpers.judges import need
+from ..helpers.program import run, run_json
 
 pytestmark = pytest.mark.skipif(
     os.name != "posix" or os.geteuid() != 0, reason="loop devices want the right to make them"

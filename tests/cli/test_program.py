@@ -12,6 +12,8 @@ from lucky_keystone.demo.bay import make_bay
 from lucky_keystone.drives.bay import Bay
 from lucky_keystone.sources.opening import open_source
 
+from ..helpers.program import run, run_json
+
 
 @pytest.fixture
 def bay(tmp_path: Path) -> Path:

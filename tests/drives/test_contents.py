@@ -12,7 +12,7 @@ from lucky_keystone.families.choices import Choices
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tables.mbr import MbrPartition, compose_mbr
 
-from ..conftest import Built, build_drive
+from ..helpers.drives import Built, build_drive
 
 SIZE = 64 << 20
 

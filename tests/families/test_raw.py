@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import bz2
 import gzip
-import io
-import lzma
 import random
 import subprocess
 import zipfile
@@ -13,7 +10,6 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-import zstandard
 
 from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
@@ -28,33 +24,14 @@ from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.opening import open_source
 
-from ..conftest import build_drive, need
+from ..helpers.drives import MemoryDrive, build_drive, small_disc
+from ..helpers.judges import need
+from ..helpers.packing import PACKINGS
 from ..helpers.program import run_json
-from ..media import MemoryDrive, small_disc
 
 MIB = 1 << 20
 FORMS = ("mbr", "gpt", "gpt, 4096", "fat12", "fat16", "fat32", "hybrid disc")
 DECIDE = Choices()
-
-
-def zipped(data: bytes) -> bytes:
-    stream = io.BytesIO()
-    with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED) as archive:
-        archive.writestr("read me.txt", "Tidewell Ferry Company, firmware of the ticket printers")
-        archive.writestr("printer.img", data)
-    return stream.getvalue()
-
-
-PACKINGS: dict[str, Callable[[bytes], bytes]] = {
-    "": lambda data: data,
-    "gz": lambda data: gzip.compress(data[:99_999], 1) + gzip.compress(data[99_999:], 1),
-    "bz2": lambda data: bz2.compress(data, 1),
-    "xz": lambda data: lzma.compress(data[:MIB], preset=0) + bytes(8) + lzma.compress(data[MIB:], preset=0),
-    "zst": lambda data: (
-        b"\x50\x2a\x4d\x18\x04\0\0\0ferr" + zstandard.ZstdCompressor(write_checksum=True).compress(data)
-    ),
-    "zip": zipped,
-}
 
 
 @pytest.fixture(scope="module")

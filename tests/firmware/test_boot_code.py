@@ -7,6 +7,7 @@ from pathlib import Path
 import pytest
 from unicorn.x86_const import UC_X86_REG_DL
 
+from lucky_keystone.content import silent
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.drives.image_file import ImageFile
@@ -16,9 +17,8 @@ from lucky_keystone.rehearsal.rehearse import rehearse_bios
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.fat32.read import Entry, Fat32Volume
 
-from ..conftest import build_drive, silent
-
-START = 2048  # first sector of the partition
+from ..helpers.drives import build_drive
+from .awkward import AWKWARD, START, Bytes, patched
 
 
 @pytest.fixture(scope="module", params=[512, 4096, 32768], ids=lambda size: f"clusters of {size}")
@@ -35,34 +35,16 @@ def drive(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFacto
         return image.read_at(0, last.offset + last.size)
 
 
-class _Bytes:
-    def __init__(self, data: bytes, size: int | None = None) -> None:
-        self.data, self.size = data, size or len(data)
-
-    def read_at(self, offset: int, size: int) -> bytes:
-        return self.data[offset : offset + size].ljust(size, b"\0")
-
-
 def loader_of(drive: bytes) -> tuple[Entry, Fat32Volume, bytes]:
-    volume = Fat32Volume(_Bytes(drive), START * 512, 1 << 42)
+    volume = Fat32Volume(Bytes(drive), START * 512, 1 << 42)
     entry = volume.find("bootmgr")
     assert entry is not None
     return entry, volume, b"".join(volume.pieces(entry))
 
 
-AWKWARD = [
-    {},
-    {"extended_reads": False},
-    {"extended_reads": False, "heads": 16, "track": 63},
-    {"extended_reads": False, "heads": 128, "track": 32},
-    {"extended_reads_fail": True},
-    {"drive_number": 0x81},
-]
-
-
 @pytest.mark.parametrize("firmware", AWKWARD, ids=str)
 def test_the_loader_is_entered_as_real_ones_expect(firmware: dict[str, int], drive: bytes) -> None:
-    machine = Machine(_Bytes(drive), **firmware).start()  # type: ignore[arg-type]
+    machine = Machine(Bytes(drive), **firmware).start()  # type: ignore[arg-type]
 
     assert machine.entered, machine.said
     _, _, loader = loader_of(drive)
@@ -73,47 +55,40 @@ def test_the_loader_is_entered_as_real_ones_expect(firmware: dict[str, int], dri
     assert ("02" in ways) == (not firmware.get("extended_reads", True) or bool(firmware.get("extended_reads_fail")))
 
 
-def patched(drive: bytes, *changes: tuple[int, bytes]) -> bytes:
-    data = bytearray(drive)
-    for offset, piece in changes:
-        data[offset : offset + len(piece)] = piece
-    return bytes(data)
-
-
 def broken(drive: bytes, how: str) -> Machine:
     entry, volume, _ = loader_of(drive)
     root = drive.index(b"BOOTMGR    ", volume.cluster_offset(2))
     fat = volume.fat_offset() + 4 * entry.first_cluster
     match how:
         case "no active partition":
-            return Machine(_Bytes(patched(drive, (446, b"\0"))))
+            return Machine(Bytes(patched(drive, (446, b"\0"))))
         case "two active partitions":
-            return Machine(_Bytes(patched(drive, (462, drive[446:462]))))
+            return Machine(Bytes(patched(drive, (462, drive[446:462]))))
         case "no boot sector":
-            return Machine(_Bytes(patched(drive, (START * 512 + 510, b"\0\0"))))
+            return Machine(Bytes(patched(drive, (START * 512 + 510, b"\0\0"))))
         case "unreadable drive":
-            return Machine(_Bytes(drive), fails_from=1)
+            return Machine(Bytes(drive), fails_from=1)
         case "unreadable volume":
-            return Machine(_Bytes(drive), fails_from=START + 20)
+            return Machine(Bytes(drive), fails_from=START + 20)
         case "no further code":
-            return Machine(_Bytes(patched(drive, ((START + 12) * 512, bytes(1024)))))
+            return Machine(Bytes(patched(drive, ((START + 12) * 512, bytes(1024)))))
         case "loader renamed":
-            return Machine(_Bytes(patched(drive, (root, b"BOOTMGX"))))
+            return Machine(Bytes(patched(drive, (root, b"BOOTMGX"))))
         case "loader is a folder":
-            return Machine(_Bytes(patched(drive, (root + 11, b"\x10"))))
+            return Machine(Bytes(patched(drive, (root + 11, b"\x10"))))
         case "loader is empty":
-            return Machine(_Bytes(patched(drive, (root + 28, bytes(4)))))
+            return Machine(Bytes(patched(drive, (root + 28, bytes(4)))))
         case "loader too large":
-            return Machine(_Bytes(drive), low_memory_kib=512)
+            return Machine(Bytes(drive), low_memory_kib=512)
         case "chain ends early":
-            return Machine(_Bytes(patched(drive, (fat, b"\xff\xff\xff\x0f"))))
+            return Machine(Bytes(patched(drive, (fat, b"\xff\xff\xff\x0f"))))
         case "chain leads to a free cluster":
-            return Machine(_Bytes(patched(drive, (fat, bytes(4)))))
+            return Machine(Bytes(patched(drive, (fat, bytes(4)))))
         case "root runs in a circle":
             names = bytearray(drive)
             for at in range(volume.cluster_offset(2), volume.cluster_offset(2) + volume.cluster_size, 32):
                 names[at] = 0xE5
-            return Machine(_Bytes(patched(bytes(names), (volume.fat_offset() + 8, b"\x02\0\0\0"))))
+            return Machine(Bytes(patched(bytes(names), (volume.fat_offset() + 8, b"\x02\0\0\0"))))
     raise AssertionError(how)
 
 
@@ -165,17 +140,17 @@ def test_a_fragmented_loader_is_loaded_along_its_chain(drive: bytes, tmp_path: P
     root = data.index(b"BOOTMGR    ", volume.cluster_offset(2))
     data[root + 20 : root + 22] = (new[0] >> 16).to_bytes(2, "little")
     data[root + 26 : root + 28] = (new[0] & 0xFFFF).to_bytes(2, "little")
-    machine = Machine(_Bytes(data)).start()
+    machine = Machine(Bytes(data)).start()
 
     assert machine.entered, machine.said
     assert machine.memory(LOADER, len(loader)) == loader
 
 
 def test_a_rehearsal_tells_each_step_and_the_end(drive: bytes) -> None:
-    found = rehearse_bios(_Bytes(drive, 1 << 42), 512)
+    found = rehearse_bios(Bytes(drive, 1 << 42), 512)
     assert (found.starts, found.sectors_read) == (
         True,
-        sum(count for _, _, count in Machine(_Bytes(drive)).start().reads),
+        sum(count for _, _, count in Machine(Bytes(drive)).start().reads),
     )
     told = " ".join(found.steps)
     places = [
@@ -198,6 +173,6 @@ WAYS_TO_END = [
 
 @pytest.mark.parametrize(("patch", "told"), WAYS_TO_END, ids=[told for _, told in WAYS_TO_END])
 def test_a_rehearsal_says_where_it_ends_and_why(patch: tuple[int, bytes], told: str, drive: bytes) -> None:
-    found = rehearse_bios(_Bytes(patched(drive, patch), 1 << 42), 512)
+    found = rehearse_bios(Bytes(patched(drive, patch), 1 << 42), 512)
     assert not found.starts
     assert told in " ".join((*found.steps, found.end))

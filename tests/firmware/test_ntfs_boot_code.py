@@ -9,6 +9,7 @@ from unicorn.x86_const import UC_X86_REG_DL
 
 from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
+from lucky_keystone.content import silent
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.families.choices import Choices
@@ -20,10 +21,9 @@ from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.ntfs.read import NtfsVolume
 from lucky_keystone.volumes.ntfs.records import DATA, INDEX_ALLOCATION
 
-from ..building.test_shapes import mounted
-from ..conftest import silent
-from ..media import MemoryDrive
-from .test_boot_code import AWKWARD, START, _Bytes, patched
+from ..helpers.drives import MemoryDrive
+from ..helpers.judges import mounted
+from .awkward import AWKWARD, START, Bytes, patched
 
 _ROOT_FILES = 900  # with these the root's index has three levels
 
@@ -50,7 +50,7 @@ def drive(whole: MemoryDrive) -> bytes:
 
 
 def volume_of(drive: bytes) -> NtfsVolume:
-    return NtfsVolume(_Bytes(drive), START * 512, len(drive) - START * 512)
+    return NtfsVolume(Bytes(drive), START * 512, len(drive) - START * 512)
 
 
 def loader_of(drive: bytes) -> bytes:
@@ -62,7 +62,7 @@ def loader_of(drive: bytes) -> bytes:
 
 @pytest.mark.parametrize("firmware", AWKWARD, ids=str)
 def test_the_loader_is_entered_as_real_ones_expect(firmware: dict[str, int], drive: bytes) -> None:
-    machine = Machine(_Bytes(drive), **firmware).start()  # type: ignore[arg-type]
+    machine = Machine(Bytes(drive), **firmware).start()  # type: ignore[arg-type]
     assert machine.entered, machine.said
     loader = loader_of(drive)
     assert machine.memory(LOADER, len(loader)) == loader
@@ -82,7 +82,7 @@ def test_a_loader_replaced_and_scattered_by_another_system(whole: MemoryDrive, t
     entry = volume_of(drive).find("bootmgr")
     assert entry is not None
     assert len(entry.runs) > 3  # how many is the driver's choice
-    machine = Machine(_Bytes(drive)).start()
+    machine = Machine(Bytes(drive)).start()
     assert machine.entered, machine.said
     assert machine.memory(LOADER, 500 << 10) == loader_of(bytes(whole.data))
 
@@ -100,33 +100,33 @@ def broken(drive: bytes, how: str) -> Machine:
     blocks = [volume.cluster_offset(run.first) for run in index.runs]
     match how:
         case "no further code":
-            return Machine(_Bytes(patched(drive, ((START + 1) * 512, bytes(512)))))
+            return Machine(Bytes(patched(drive, ((START + 1) * 512, bytes(512)))))
         case "unreadable further code":
-            return Machine(_Bytes(drive), fails_from=START + 1)
+            return Machine(Bytes(drive), fails_from=START + 1)
         case "unreadable file table":
-            return Machine(_Bytes(drive), fails_from=START + 16)
+            return Machine(Bytes(drive), fails_from=START + 16)
         case "file table damaged":
-            return Machine(_Bytes(patched(drive, (mft, b"BAAD"))))
+            return Machine(Bytes(patched(drive, (mft, b"BAAD"))))
         case "root written in part":
-            return Machine(_Bytes(patched(drive, (root + 510, b"\x99\x99"))))
+            return Machine(Bytes(patched(drive, (root + 510, b"\x99\x99"))))
         case "index damaged":
-            return Machine(_Bytes(patched(drive, *((blocks[0] + at, b"BAAD") for at in range(0, index.size, 4096)))))
+            return Machine(Bytes(patched(drive, *((blocks[0] + at, b"BAAD") for at in range(0, index.size, 4096)))))
         case "index runs in a circle":
-            return Machine(_Bytes(circling(drive, blocks[0], index.size)))
+            return Machine(Bytes(circling(drive, blocks[0], index.size)))
         case "loader renamed":
-            return Machine(_Bytes(drive.replace("bootmgr".encode("utf-16-le"), "bootmgx".encode("utf-16-le"))))
+            return Machine(Bytes(drive.replace("bootmgr".encode("utf-16-le"), "bootmgx".encode("utf-16-le"))))
         case "loader is a folder":
-            return Machine(_Bytes(patched(drive, (record + 22, b"\x03"))))
+            return Machine(Bytes(patched(drive, (record + 22, b"\x03"))))
         case "loader is not in use":
-            return Machine(_Bytes(patched(drive, (record + 22, b"\x00"))))
+            return Machine(Bytes(patched(drive, (record + 22, b"\x00"))))
         case "loader is sparse":
-            return Machine(_Bytes(patched(drive, (data + 12, b"\x00\x80"))))
+            return Machine(Bytes(patched(drive, (data + 12, b"\x00\x80"))))
         case "loader is empty":
-            return Machine(_Bytes(patched(drive, (data + 48, bytes(8)))))
+            return Machine(Bytes(patched(drive, (data + 48, bytes(8)))))
         case "loader too large":
-            return Machine(_Bytes(drive), low_memory_kib=512)
+            return Machine(Bytes(drive), low_memory_kib=512)
         case "runs end early":
-            return Machine(_Bytes(patched(drive, (data + 64, b"\x00"))))
+            return Machine(Bytes(patched(drive, (data + 64, b"\x00"))))
     raise AssertionError(how)
 
 
@@ -175,7 +175,7 @@ def test_every_failure_ends_in_one_line_and_a_wait_for_a_key(how: str, words: st
 
 
 def test_a_rehearsal_tells_each_step_and_the_end(drive: bytes) -> None:
-    found = rehearse_bios(_Bytes(drive), 512)
+    found = rehearse_bios(Bytes(drive), 512)
     assert found.starts
     told = " ".join(found.steps)
     words = (

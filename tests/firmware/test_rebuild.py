@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from ..conftest import need
+from ..helpers.judges import need
 
 ROOT = Path(__file__).parents[2]
 SHIPPED = sorted((ROOT / "src/lucky_keystone").glob("*/assets/*"))

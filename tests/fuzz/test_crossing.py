@@ -10,7 +10,8 @@ from pathlib import Path
 
 import pytest
 
-from ..volumes.test_ntfs import ferry, file, files_of, folder, write_volume
+from ..helpers.ntfs import ferry, write_volume
+from ..helpers.trees import file, files_of, folder
 
 CROSSING = Path(__file__).parents[2] / "firmware" / "crossing"
 CASES = 8000

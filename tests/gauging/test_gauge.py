@@ -7,13 +7,13 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.content import silent
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.retrying import Retrying
 from lucky_keystone.gauging.figure import draw_gauged
 from lucky_keystone.gauging.gauge import Gauged, Mode, gauge
 
-from ..conftest import silent
-from ..media import MemoryDrive
+from ..helpers.drives import MemoryDrive
 
 MIB = 1 << 20
 SIZE = 96 * MIB

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from ..conftest import need
+from ..helpers.judges import need
 
 KERNEL = Path(__file__).parents[2] / ".lab-kernel"
 MODULES = ("virtio_blk", "fat", "vfat", "nls_cp437", "nls_ascii", "nls_utf8", "ntfs3")

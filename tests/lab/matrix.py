@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+from lucky_keystone.content import silent
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.errors import KeystoneError
@@ -25,7 +26,7 @@ from lucky_keystone.starting.authenticode import read_certificate
 from lucky_keystone.starting.outlook import Outlook
 from lucky_keystone.starting.trust import Machine
 
-from ..conftest import Built, build_drive, silent
+from ..helpers.drives import Built, build_drive
 
 DOCUMENT = Path(__file__).parents[2] / "docs" / "starts.md"
 TABLES, FIRMWARES, FILE_SYSTEMS = ("mbr", "gpt"), ("bios", "uefi", "both"), ("fat32", "ntfs", "fat32+ntfs")

@@ -13,7 +13,8 @@ from lucky_keystone.families.choices import Choices
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tree import Folder
 
-from ..conftest import build_drive, check_file, need
+from ..helpers.drives import build_drive, check_file
+from ..helpers.judges import need
 from .kernel import see
 
 pytestmark = pytest.mark.lab

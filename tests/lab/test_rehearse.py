@@ -10,7 +10,7 @@ import pytest
 
 from lucky_keystone.cli.main import main
 
-from ..conftest import Built
+from ..helpers.drives import Built
 from .emulator import FIRMWARES, find_image
 
 pytestmark = pytest.mark.lab

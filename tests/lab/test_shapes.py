@@ -13,11 +13,10 @@ from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
 from lucky_keystone.volumes.kinds import open_volume
 
-from ..conftest import check_file
-from ..media import MemoryDrive
+from ..helpers.drives import MemoryDrive, check_file
 from .emulator import files_told, start
 from .matrix import KEY, ROWS, SECURE, build_shape, lab_source, try_rows
-from .test_starts import sums_of
+from .starting import sums_of
 
 pytestmark = pytest.mark.lab
 

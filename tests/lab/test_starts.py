@@ -3,47 +3,23 @@
 from __future__ import annotations
 
 import subprocess
-import zlib
 from pathlib import Path
 
 import pytest
 
-from lucky_keystone.content import stream
+from lucky_keystone.content import silent, stream
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.sources.opening import open_source
-from lucky_keystone.tree import Folder
 from lucky_keystone.volumes.fat32.read import Fat32Volume
 
-from ..conftest import Built, build_drive, check_file, need, silent
-from .emulator import files_told, start
+from ..helpers.drives import Built, build_drive, check_file
+from ..helpers.judges import need
+from .starting import assert_bios_starts, assert_uefi_reads_all
 
 pytestmark = pytest.mark.lab
-BIOS_DONE = ["loader body in memory: ok", "boot/bcd: ok", "sources/boot.wim: ok", "TIDEWELL BIOS DONE"]
-
-
-def sums_of(tree: Folder) -> dict[str, tuple[int, int]]:
-    """Return {path: (size, CRC-32)} of a tree, its bytes read from where its contents lie."""
-    result = {}
-    for path, file in tree.files():
-        crc = 0
-        for piece in stream(file.content):
-            crc = zlib.crc32(piece, crc)
-        result[path] = (file.size, crc)
-    return result
-
-
-def assert_bios_starts(path: Path) -> None:
-    serial = start(path, "bios").serial
-    assert [line for line in BIOS_DONE if line not in serial] == [], serial
-
-
-def assert_uefi_reads_all(path: Path, tree: Folder, firmware: str = "uefi-x64", seconds: int = 120) -> None:
-    serial = start(path, firmware, seconds=seconds).serial
-    assert "TIDEWELL UEFI DONE" in serial, serial[-2000:]
-    assert files_told(serial) == sums_of(tree)
 
 
 @pytest.mark.parametrize("kib", [300, 410, 500])

@@ -13,7 +13,7 @@ from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.errors import UsageError
 from lucky_keystone.starting.authenticode import read_certificate, read_signature
 
-from ..conftest import need
+from ..helpers.judges import need
 
 
 class Shop:

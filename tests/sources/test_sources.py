@@ -12,7 +12,7 @@ from pathlib import Path
 import pycdlib
 import pytest
 
-from lucky_keystone.content import stream
+from lucky_keystone.content import silent, stream
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.errors import SourceError
@@ -21,7 +21,7 @@ from lucky_keystone.families.proving import verify_source
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tree import Folder
 
-from ..conftest import need, silent
+from ..helpers.judges import need
 
 
 def sums_of_tree(tree: Folder) -> dict[str, str]:

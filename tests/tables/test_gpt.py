@@ -15,6 +15,7 @@ from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.building.update import read_standing, update
 from lucky_keystone.checking.check import check_drive
+from lucky_keystone.content import silent
 from lucky_keystone.drives.contents import describe
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.errors import DriveGone
@@ -26,8 +27,8 @@ from lucky_keystone.sources.source import Source
 from lucky_keystone.tables.gpt import BASIC_DATA, NO_DRIVE_LETTER, SYSTEM, GptPartition, compose_gpt, read_gpt
 from lucky_keystone.tables.table import read_table
 
-from ..conftest import need, silent
-from ..media import MemoryDrive, small_disc
+from ..helpers.drives import MemoryDrive, small_disc
+from ..helpers.judges import need
 
 MIB = 1 << 20
 DISK = uuid.UUID("11112222-3333-4444-8555-666677778888")

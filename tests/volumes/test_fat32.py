@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import subprocess
 from datetime import datetime
 from pathlib import Path
 
 import pytest
-import pytsk3
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from lucky_keystone.boot.records import FAT32_RECORD
 from lucky_keystone.building.stream import stream_regions
-from lucky_keystone.content import Literal, Zeros
+from lucky_keystone.content import Zeros, silent
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.errors import SourceError, UsageError
 from lucky_keystone.tree import File, Folder
@@ -24,17 +22,8 @@ from lucky_keystone.volumes.fat32.read import Fat32Volume
 from lucky_keystone.volumes.fat32.records import short_name_checksum
 from lucky_keystone.volumes.shortnames import ShortNames, exact_short_name
 
-from ..conftest import need, silent
-
-MOMENT = datetime(2026, 3, 14, 9, 26, 52)
-
-
-def folder(name: str, *entries: File | Folder) -> Folder:
-    return Folder(name, MOMENT, {entry.name: entry for entry in entries})
-
-
-def file(name: str, data: bytes = b"") -> File:
-    return File(name, Literal(data), MOMENT)
+from ..helpers.judges import assert_checker_is_silent, theirs
+from ..helpers.trees import MOMENT, file, files_of, folder, trees
 
 
 def write_volume(
@@ -53,10 +42,6 @@ def write_volume(
     return shape
 
 
-def files_of(root: Folder) -> dict[str, bytes]:
-    return {path: entry.content.read_at(0, entry.size) for path, entry in root.files()}  # type: ignore[attr-defined]
-
-
 def ours(path: Path, shape: Geometry) -> dict[str, bytes]:
     with ImageFile(path) as image:
         start = shape.hidden * shape.sector_size
@@ -64,54 +49,6 @@ def ours(path: Path, shape: Geometry) -> dict[str, bytes]:
         found = list(volume.walk())
         assert [entry.faults for entry in found if entry.faults] == []
         return {entry.path: b"".join(volume.pieces(entry)) for entry in found if not entry.is_folder}
-
-
-def theirs(path: Path, shape: Geometry) -> dict[str, bytes]:
-    """The same through an independent reader."""
-    system = pytsk3.FS_Info(pytsk3.Img_Info(str(path)), offset=shape.hidden * shape.sector_size)
-    found: dict[str, bytes] = {}
-    waiting = [("", system.open_dir("/"))]
-    while waiting:
-        prefix, directory = waiting.pop()
-        for entry in directory:
-            name = entry.info.name.name.decode()
-            if name in (".", "..") or name.startswith("$") or entry.info.meta is None or "(Volume Label" in name:
-                continue
-            if entry.info.meta.type == pytsk3.TSK_FS_META_TYPE_DIR:
-                waiting.append((f"{prefix}{name}/", entry.as_directory()))
-            else:
-                size = entry.info.meta.size
-                found[prefix + name] = entry.read_random(0, size) if size else b""
-    return found
-
-
-def assert_checker_is_silent(path: Path, shape: Geometry, folder_: Path) -> None:
-    alone = folder_ / "volume.img"
-    with path.open("rb") as source, alone.open("wb") as out:
-        source.seek(shape.hidden * shape.sector_size)
-        out.write(source.read())
-    done = subprocess.run([need("fsck.fat"), "-n", "-v", alone], capture_output=True, text=True, check=False)
-    assert done.returncode == 0, done.stdout
-    assert "differ" not in done.stdout, done.stdout
-
-
-NAMES = st.text(
-    st.characters(codec="utf-8", exclude_characters='"*/:<>?\\|\x7f', exclude_categories=["Cc", "Cs"]),
-    min_size=1,
-    max_size=40,
-).filter(lambda name: name == name.rstrip(". ") and not name.startswith("$"))
-
-
-@st.composite
-def trees(draw: st.DrawFn, depth: int = 2, name: str = "") -> Folder:
-    names = draw(st.lists(NAMES, max_size=6, unique_by=lambda text: text.upper().casefold()))
-    entries: list[File | Folder] = []
-    for entry in names:
-        if depth and draw(st.booleans()):
-            entries.append(draw(trees(depth - 1, entry)))
-        else:
-            entries.append(file(entry, draw(st.binary(max_size=3000))))
-    return folder(name, *entries)
 
 
 @settings(

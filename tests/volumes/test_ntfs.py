@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import random
 import subprocess
-from datetime import datetime
 from pathlib import Path
 
 import pytest
@@ -14,15 +13,14 @@ from dissect.ntfs import NTFS
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from lucky_keystone.building.stream import stream_regions
-from lucky_keystone.content import Joined, Literal, Zeros, stream
+from lucky_keystone.content import stream
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.errors import SourceError, UsageError
 from lucky_keystone.tree import File, Folder, Special
 from lucky_keystone.volumes.ntfs.attributes import mapping_pairs
 from lucky_keystone.volumes.ntfs.catalogue import catalogue
 from lucky_keystone.volumes.ntfs.compose import compose
-from lucky_keystone.volumes.ntfs.geometry import Geometry, geometry, vcns_per_block
+from lucky_keystone.volumes.ntfs.geometry import geometry, vcns_per_block
 from lucky_keystone.volumes.ntfs.index import BLOCK_ROOM, Node, shape
 from lucky_keystone.volumes.ntfs.layout import place
 from lucky_keystone.volumes.ntfs.parse import parse_runs
@@ -31,36 +29,9 @@ from lucky_keystone.volumes.ntfs.security import descriptor_hash, for_everyone
 from lucky_keystone.volumes.ntfs.upcase import collation_key
 from lucky_keystone.volumes.volume import HOLE, Run, VolumeError
 
-from ..conftest import need, silent
-
-MOMENT = datetime(2026, 3, 14, 9, 26, 52)
-BOOT = bytes(510) + b"\x55\xaa"
-
-
-def folder(name: str, *entries: File | Folder) -> Folder:
-    return Folder(name, MOMENT, {entry.name: entry for entry in entries})
-
-
-def file(name: str, data: bytes = b"", special: Special | None = None) -> File:
-    return File(name, Literal(data), MOMENT, special or Special())
-
-
-def write_volume(
-    root: Folder, path: Path, *, sector_size: int = 512, cluster_size: int = 4096, size: int = 64 << 20
-) -> Geometry:
-    """Write `root` as a volume that starts at byte 0 of a file."""
-    shape_ = geometry(hidden=0, total=size // sector_size, sector_size=sector_size, cluster_size=cluster_size)
-    layout = place(catalogue(root, "PIER 4", shape_.record_size), shape_)
-    assert layout.next_free <= shape_.cluster_count
-    with ImageFile.make(path, size) as target:
-        stream_regions(
-            compose(layout, serial=0x0926_1403_2026_0314, boot_sector=BOOT, further_code=b""), target, silent
-        )
-    return shape_
-
-
-def files_of(root: Folder) -> dict[str, bytes]:
-    return {path: b"".join(bytes(piece) for piece in stream(entry.content)) for path, entry in root.files()}
+from ..helpers.judges import need
+from ..helpers.ntfs import BOOT, ferry, write_volume
+from ..helpers.trees import file, files_of, folder
 
 
 def ours(path: Path) -> dict[str, bytes]:
@@ -212,32 +183,6 @@ def test_any_tree_comes_back_through_three_readers(
     assert ours(path) == files_of(tree)
     assert sleuth(path) == files_of(tree)
     assert dissected(path) == files_of(tree)
-
-
-LINK = bytes.fromhex("0C0000A0 2C000000 0000 1000 1000 1000 01000000") + "Case.txt".encode("utf-16-le") * 2
-"""A symbolic link to 'Case.txt' (MS-FSCC 2.1.2.4): tag, length, two names by offset and length, relative."""
-
-
-def ferry() -> Folder:
-    """A tree with everything that only NTFS can hold."""
-    several = file("k.dat", b"k" * 10_000)
-    sparse = Joined([Literal(b"a" * 5000), Zeros(1 << 20), Literal(b"b" * 3000), Zeros(1 << 22)])
-    return folder(
-        "",
-        file("Case.txt", b"1"),
-        file("case.TXT", b"22"),
-        file("L" * 255, b"long" * 1000),
-        File("sparse.bin", sparse, MOMENT, Special(sparse=True)),
-        file(
-            "streams.txt", b"main" * 500, Special(streams={"Zone": Literal(b"three"), "big": Literal(b"q" * 100_000)})
-        ),
-        File("link", Literal(b""), MOMENT, Special(reparse=LINK)),
-        file("own rules.txt", b"x", Special(security=for_everyone()[:-1] + b"\x01")),
-        folder("D" * 255, *(file(f"{number:03}" + "n" * 252, b"%d" % number) for number in range(60))),
-        folder("many", *(file(f"Überfahrt nach 東京 {number}.txt", b"%d" % number) for number in range(20_000))),
-        Folder("names", MOMENT, {f"name {number} of it": several for number in range(40)}),
-        Folder("names again", MOMENT, {f"other {number}": several for number in range(10)}),
-    )
 
 
 @pytest.fixture(scope="module")

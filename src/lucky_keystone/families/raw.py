@@ -60,8 +60,12 @@ def _look_at(source: Source) -> _Look | None:
     if image is None:
         return None
     try:
-        if (kind := kind_at(image, 0, image.size)) is not None and kind.firmware_reads:
-            return _Look(_sector_of_volume(image), read_drive(image, _sector_of_volume(image), "the image"))
+        kind = kind_at(image, 0, image.size)
+        if kind is not None and kind.firmware_reads:
+            sector = _sector_of_volume(image)
+            look = _Look(sector, read_drive(image, sector, "the image"))
+            if look.drive.volumes:
+                return look
         for sector in SECTOR_SIZES:
             is_gpt = image.size >= 2 * sector and image.read_at(sector, 8) == GPT_SIGNATURE
             look = _Look(sector, read_drive(image, sector, "the image"))

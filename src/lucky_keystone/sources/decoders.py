@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import bz2
 import lzma
+import re
+import struct
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator, Sequence
@@ -23,6 +25,8 @@ from ..record import Record, raw, record, u32
 _STORED = 256 << 10  # bytes read from the file at once
 _PIECE = 1 << 20  # bytes decoded at once, at most
 _MOST_MEMORY = 256 << 20  # bytes a decoder may need; what common tools write needs less
+_ODD = (EOFError, ValueError, LookupError, OverflowError, struct.error)
+"""What packages end in besides, given bytes that no one has thought of."""
 _ADVICE = "The download is damaged or incomplete: compare its checksum, or download it again."
 
 
@@ -43,7 +47,8 @@ class Format(Protocol):
 
 def damaged(file: SourceFile, format_name: str, why: object) -> SourceError:
     """Return the error for a stream that cannot be decoded to its end."""
-    return SourceError(f"{file.path}: the {format_name} stream is not whole: {why}.", advice=_ADVICE)
+    words = re.sub(r"\bb'([^']*)'", r"'\1'", str(why)).rstrip(".")  # packages quote bytes as Python writes them
+    return SourceError(f"{file.path}: the {format_name} stream is not whole: {words}.", advice=_ADVICE)
 
 
 @contextmanager
@@ -53,11 +58,11 @@ def _told_of(file: SourceFile, format_name: str) -> Iterator[None]:
         yield
     except OSError as error:
         if error.errno is None:  # what bz2 raises for bytes that are none of it
-            raise damaged(file, format_name, str(error).rstrip(".")) from error
+            raise damaged(file, format_name, error) from error
         with naming(str(file.path), SourceError, advice="Check that the file can be read."):
             raise
-    except (zlib.error, lzma.LZMAError, zstandard.ZstdError, zipfile.BadZipFile, EOFError, ValueError) as error:
-        raise damaged(file, format_name, str(error).rstrip(".")) from error
+    except (zlib.error, lzma.LZMAError, zstandard.ZstdError, zipfile.BadZipFile, *_ODD) as error:
+        raise damaged(file, format_name, error) from error
     except (NotImplementedError, RuntimeError) as error:
         raise SourceError(f"{file.path}: {error}.", advice="Unpack it first.") from error
 
@@ -305,7 +310,7 @@ class Zip:
             return self._member(file, archive).file_size
 
     def _member(self, file: SourceFile, archive: zipfile.ZipFile) -> zipfile.ZipInfo:
-        members = [member for member in archive.infolist() if not member.is_dir()]
+        members = [member for member in archive.infolist() if not member.filename.endswith("/")]
         images = [member for member in members if member.filename.lower().endswith(_IMAGE_ENDINGS)]
         chosen = members if len(members) == 1 else images
         if len(chosen) != 1:

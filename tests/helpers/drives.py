@@ -1,18 +1,25 @@
-"""Drives for tests: one in memory that notes what was done to it, and small installers to build onto them."""
+"""Drives for tests: in memory, noting what was done to them, or in image files; and small installers to build from."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.building.image import DriveImage
+from lucky_keystone.checking.check import check_drive
+from lucky_keystone.checking.report import Report
+from lucky_keystone.content import silent
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
+from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning.make import make_plan
+from lucky_keystone.planning.plan import Plan
 from lucky_keystone.sources.opening import open_source
+from lucky_keystone.sources.source import Source
 
 
 @dataclass
@@ -74,3 +81,33 @@ def small_disc(path: Path, *, filling: int = 0) -> Path:
 def small_image(disc: Path, *, name: str = "T3ST", size: int | None = None) -> DriveImage:
     """Describe the drive that `disc` becomes: its install image in parts, whose integrity tables are summed while they stream."""
     return compose_drive(make_plan(open_source(disc), Choices(part_size=5 << 20), DriveShape(name, size)))
+
+
+@dataclass(frozen=True)
+class Built:
+    """A drive as it was planned and built."""
+
+    path: Path
+    source: Source
+    plan: Plan
+    image: DriveImage
+
+
+DECIDE_ALL = Choices()
+
+
+def build_drive(
+    source: Source, path: Path, choices: Choices = DECIDE_ALL, *, size: int | None = None, sector_size: int = 512
+) -> Built:
+    """Build `source` onto the new image file `path`."""
+    plan = make_plan(source, choices, DriveShape(path.name, size, sector_size))
+    image = compose_drive(plan)
+    with ImageFile.make(path, image.size) as target:
+        build(image, target, silent)
+    return Built(path, source, plan, image)
+
+
+def check_file(path: Path) -> Report:
+    """Check an image file as the command does."""
+    with ImageFile(path) as drive:
+        return check_drive(drive, silent)

@@ -1,0 +1,102 @@
+"""Mutates sources, images and drives: a result or one clear error, no other exception, no endless loop.
+
+A case is wholly given by its kind, seed and number. CI takes a fixed sample; large counts are runs by hand:
+
+    python -m tests.fuzz.mutate --kinds "raw" --seed 1 --count 50000
+"""
+
+from __future__ import annotations
+
+import argparse
+import random
+import time
+import traceback
+from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from lucky_keystone.errors import SourceError, UsageError
+
+from .targets import Target, make_targets
+
+KINDS = (
+    *("udf", "joliet", "rock ridge", "install image", "drive", "gpt drive", "ntfs drive", "raw drive"),
+    *("raw mbr", "raw gpt", "raw fat12", "raw fat16", "raw gz", "raw bz2", "raw xz", "raw zst", "raw zip"),
+)
+LONGEST = 20.0  # seconds for one case; a good one takes some milliseconds, a busy machine more
+EXTREMES = [
+    b"\0" * 4,
+    b"\xff" * 4,
+    b"\x01\0\0\0",
+    b"\xff\xff\xff\x7f",
+    b"\0\0\0\x80",
+    b"\xff" * 8,
+    b"\xff" * 7 + b"\x7f",
+]
+
+
+@contextmanager
+def mutated(target: Target, chance: random.Random) -> Iterator[None]:
+    """Change 1 to 6 places: a bit, a random run of bytes, or an extreme number; put all back afterwards."""
+    undo: list[tuple[int, bytes]] = []
+    for _ in range(chance.choice((1, 1, 2, 3, 6))):
+        start, size = chance.choice(target.spans)
+        offset = start + chance.randrange(size)
+        data = chance.choice(EXTREMES) if chance.random() < 0.5 else chance.randbytes(chance.choice((1, 1, 2, 4, 16)))
+        if chance.random() < 0.3:
+            data = bytes((target.read(offset, 1)[0] ^ 1 << chance.randrange(8),))
+        before = target.read(offset, len(data))
+        undo.append((offset, before))
+        target.write(offset, data[: len(before)])
+    try:
+        yield
+    finally:
+        for offset, before in reversed(undo):
+            target.write(offset, before)
+
+
+def one(targets: dict[str, Target], kind: str, number: int, seed: int = 0) -> tuple[float, str]:
+    """Run one case; return its seconds and how it ended."""
+    started = time.monotonic()
+    with mutated(targets[kind], random.Random(f"{kind} {number} {seed}")):
+        try:
+            targets[kind].use()
+            end = "result"
+        except (SourceError, UsageError) as error:  # what was given cannot be used: the only answer besides a result
+            assert not kind.endswith("drive"), error  # a check always has a result
+            assert error.message
+            assert "b'" not in error.message, error
+            end = "error"
+    return time.monotonic() - started, end
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--kinds", default="", help="only kinds that begin with this")
+    parser.add_argument("--count", type=int, default=50_000)
+    parser.add_argument("--seed", type=int, default=1)
+    given = parser.parse_args()
+    kinds = [kind for kind in KINDS if kind.startswith(given.kinds)]
+    ends: Counter[tuple[str, str]] = Counter()
+    longest = 0.0
+    with TemporaryDirectory() as folder:
+        targets = make_targets(Path(folder))
+        for number in range(given.count):
+            kind = kinds[number % len(kinds)]
+            try:
+                seconds, end = one(targets, kind, number, given.seed)
+            except Exception:  # noqa: BLE001 - whatever else comes is the failure looked for
+                print(f"one({kind!r}, {number}, {given.seed})")
+                traceback.print_exc()
+                seconds, end = 0.0, "FAILED"
+            ends[kind, end] += 1
+            longest = max(longest, seconds)
+    for (kind, end), count in sorted(ends.items()):
+        print(f"{kind}: {count:,} {end}")
+    print(f"{given.count:,} cases, the longest {longest:.2f} s")
+
+
+if __name__ == "__main__":
+    main()

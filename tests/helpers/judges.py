@@ -1,0 +1,70 @@
+"""Judges that share no code with ours: outside tools and readers."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+import pytsk3
+
+from lucky_keystone.volumes.fat32.geometry import Geometry
+from lucky_keystone.volumes.ntfs.read import NtfsVolume
+
+from .drives import MemoryDrive
+
+
+def need(tool: str) -> str:
+    """Return the path of an outside tool, or skip the test naming it."""
+    path = shutil.which(tool)
+    if path is None:
+        pytest.skip(f"{tool} is not installed")
+    return path
+
+
+def theirs(path: Path, shape: Geometry) -> dict[str, bytes]:
+    """The same through an independent reader."""
+    system = pytsk3.FS_Info(pytsk3.Img_Info(str(path)), offset=shape.hidden * shape.sector_size)
+    found: dict[str, bytes] = {}
+    waiting = [("", system.open_dir("/"))]
+    while waiting:
+        prefix, directory = waiting.pop()
+        for entry in directory:
+            name = entry.info.name.name.decode()
+            if name in (".", "..") or name.startswith("$") or entry.info.meta is None or "(Volume Label" in name:
+                continue
+            if entry.info.meta.type == pytsk3.TSK_FS_META_TYPE_DIR:
+                waiting.append((f"{prefix}{name}/", entry.as_directory()))
+            else:
+                size = entry.info.meta.size
+                found[prefix + name] = entry.read_random(0, size) if size else b""
+    return found
+
+
+def assert_checker_is_silent(path: Path, shape: Geometry, folder_: Path) -> None:
+    alone = folder_ / "volume.img"
+    with path.open("rb") as source, alone.open("wb") as out:
+        source.seek(shape.hidden * shape.sector_size)
+        out.write(source.read())
+    done = subprocess.run([need("fsck.fat"), "-n", "-v", alone], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stdout
+    assert "differ" not in done.stdout, done.stdout
+
+
+def mounted(drive: MemoryDrive, folder: Path, *commands: list[str]) -> None:
+    """Let the system's NTFS driver use the first volume of a drive."""
+    volume = NtfsVolume(drive, 1 << 20, drive.size - (1 << 20))
+    size = (volume.boot.total_sectors + 1) * 512
+    alone, mount = folder / "volume.img", folder / "mount"
+    mount.mkdir(exist_ok=True)
+    alone.write_bytes(drive.data[1 << 20 : (1 << 20) + size])
+    done = subprocess.run([need("ntfs-3g"), alone, mount], capture_output=True, check=False)
+    if done.returncode:
+        pytest.skip("nothing can be mounted here")
+    try:
+        for command in commands:
+            subprocess.run(command, cwd=mount, check=True)
+    finally:
+        subprocess.run(["umount", mount], check=True)
+    drive.data[1 << 20 : (1 << 20) + size] = alone.read_bytes()
