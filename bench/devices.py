@@ -1,4 +1,4 @@
-"""Measures what is claimed of real drives, on loop devices past the cache, beside dd with the same bytes in the same run.
+"""Measures what is claimed of real drives, on loop devices, beside dd with the same bytes in the same run.
 
     sudo python bench/devices.py [FOLDER] [--gigabytes 2] [--rounds 4]
 
@@ -112,7 +112,8 @@ def measure(disc: Path, devices: list[str], files: list[Path], rounds: int) -> N
     seconds, memory, told = build("--no-verify", "--anew", onto=devices)
     alone = any(drive["own_pass"] for drive in told["drives"])
     print(
-        f"four drives, not read back: {seconds:.2f} s, {told['read'] / size:.3f} x the source read{', one on its own' if alone else ''}"
+        f"four drives, not read back: {seconds:.2f} s, {told['read'] / size:.3f} x the source read"
+        + (", one on its own" if alone else "")
     )
     seconds, memory, _ = build("--anew", onto=devices)
     print(f"four drives, read back: {seconds:.2f} s, peak memory {memory >> 20} MiB; claimed: 150 MB at most")

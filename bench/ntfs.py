@@ -3,9 +3,8 @@
     python bench/ntfs.py [--rounds 3]
 
 Each size is composed in a process of its own: names ordered, indexes shaped, places given, regions described; then
-every byte
-of the volume's own structures is made once, as streaming does it. Names are long, so that each has a short one beside
-it.
+every byte of the volume's own structures is made once, as streaming does it. Names are long, so that each has a short
+one beside it.
 """
 
 from __future__ import annotations

@@ -9,7 +9,10 @@ from contextlib import contextmanager
 
 @contextmanager
 def without_collections() -> Iterator[None]:
-    """Collect nothing inside the block: a tree of 200,000 files would be searched again and again while it is laid out."""
+    """Collect nothing inside the block.
+
+    A tree of 200,000 files would be searched again and again while it is laid out.
+    """
     was_on = gc.isenabled()
     gc.disable()
     try:

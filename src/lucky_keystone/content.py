@@ -124,7 +124,7 @@ class SourceFile:
             self._users += 1
             return self._descriptor
 
-    def release(self, descriptor: int) -> None:  # noqa: ARG002 - all users share one
+    def release(self, descriptor: int) -> None:
         """One user less; the last one closes the file."""
         with self._lock:
             self._users -= 1

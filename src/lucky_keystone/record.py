@@ -5,8 +5,8 @@
         first: int = u16(0x00, "sectors")
         second: bytes = raw(0x02, 2, "reserved", default=bytes(2))
 
-Instances are frozen and complete when made. `pack()` and `unpack()` come from the same lines; a gap, an
-overlap or a wrong total size fails when the module is imported, and a value that does not fit is refused.
+Instances are frozen and complete when made. `pack()` and `unpack()` come from the same lines; a gap, an overlap or a
+wrong total size fails when the module is imported, and a value that does not fit is refused.
 """
 
 from __future__ import annotations
@@ -124,7 +124,7 @@ class Record:
 
 
 def packer(*parts: tuple[type[Record], Mapping[str, int]], names: Sequence[str]) -> Callable[..., bytes]:
-    """Return a function that packs one or several records in a row, quickly, from the values of `names` in the order of their fields.
+    """Return a function that packs one or several records in a row, quickly, from the values of `names` in field order.
 
     It is for structures that are written hundreds of thousands of times. Each part has its fixed numbers; all other
     fields

@@ -37,7 +37,7 @@ class RegionTraits:
     subject: str
     """Begins a sentence: 'the first FAT is'."""
     shared: bool = False
-    """True when it is the same on all drives that are laid out alike, so that one reading of the source serves several."""
+    """True when it is the same on all drives that are laid out alike: one reading of the source serves several."""
 
 
 TRAITS = {

@@ -1,4 +1,6 @@
-"""Frozen drives: regions, tables, manifest and seal of plans of every shape, as digests that no change of structure may touch.
+"""Frozen drives: regions, tables, manifest and seal of plans of every shape, as digests.
+
+No change of structure may touch them.
 
 A change that means to give other bytes renews the digests in a commit of its own, with the reason:
 

@@ -1,4 +1,7 @@
-"""Power cuts, kills and faults at random moments: never a seal on an unfinished drive, always the same drive in the end."""
+"""Power cuts, kills and faults at random moments.
+
+Never a seal on an unfinished drive, always the same drive in the end.
+"""
 
 from __future__ import annotations
 
@@ -157,7 +160,10 @@ def test_200_kills_on_an_image_file(disc: Path, image: DriveImage, finished: byt
 
 @pytest.mark.parametrize("part", range(4))
 def test_250_runs_with_faults_at_random(part: int, tmp_path_factory: pytest.TempPathFactory) -> None:
-    """Whatever is wrong with a drive: the right exit code, a message that says what next, and nothing that looks finished."""
+    """Whatever is wrong with a drive.
+
+    The right exit code, a message that says what next, and nothing that looks finished.
+    """
     image = small_image(small_disc(tmp_path_factory.mktemp("tiny") / "tiny.iso"))
     sound = MemoryDrive(image.size)
     build(image, sound, silent)

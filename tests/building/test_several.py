@@ -78,7 +78,10 @@ def test_one_that_fails_does_not_hurt_the_others(disc: Path) -> None:
 
 
 def test_one_that_lags_goes_on_in_a_pass_of_its_own(disc: Path) -> None:
-    """At 25 MiB/s it would hold the others up for more than two seconds; they do not wait for it, and it ends as well."""
+    """At 25 MiB/s it would hold the others up for more than two seconds.
+
+    They do not wait for it, and it ends as well.
+    """
     made, memories = jobs(disc, Faults(), Faults(bytes_per_second=25 * MIB), Faults())
     ended: dict[str, float] = {}
     for job in made:

@@ -1,4 +1,4 @@
-"""Drives with NTFS: built, checked, damaged, used by hosts, updated and given back, as the NTFS volume alone and in a pair."""
+"""Drives with NTFS: built, checked, damaged, used, updated and given back, as the NTFS volume alone and in a pair."""
 
 from __future__ import annotations
 
@@ -83,7 +83,10 @@ def test_partition_editors_find_nothing_to_complain_of(
 
 
 def test_flipped_bits_are_found(source: Source) -> None:
-    """60 bits over all that was written, and 8 in each structure: told as damage or as what hosts change, never passed over."""
+    """60 bits over all that was written, and 8 in each structure.
+
+    Told as damage or as what hosts change, never passed over.
+    """
     drive = built(source, "mbr", "fat32+ntfs")
     original = bytes(drive.data)
     image = compose_drive(
@@ -183,7 +186,10 @@ def test_an_update_writes_what_differs_and_gives_the_planned_drive(
 
 
 def test_an_interrupted_update_of_a_pair_goes_on(source: Source) -> None:
-    """Cut off at random moments with a cache that is lost, as often as it takes: in the end the drive is whole, and the updated one."""
+    """Cut off at random moments with a cache that is lost, as often as it takes.
+
+    In the end the drive is whole, and the updated one.
+    """
     newer = Source(source.path, source.form, source.label, source.root.merged(source.root))
     newer.root.entries["timetable.txt"] = File("timetable.txt", Literal(b"09:26 Steg 4\r\n" * 90_000))
     choices, shape = Choices(table="mbr", file_system="fat32+ntfs"), DriveShape("CREW", 128 << 20)

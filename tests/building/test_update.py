@@ -163,7 +163,10 @@ def test_files_keep_their_place_and_the_drive_is_unsealed_first() -> None:
     ),
 )
 def test_any_change_after_any_change(first: list[Change], second: list[Change]) -> None:
-    """Two updates in a row with whatever changes, then one without: always the source's tree, and at last nothing to write."""
+    """Two updates in a row with whatever changes, then one without.
+
+    Always the source's tree, and at last nothing to write.
+    """
     drive = built(source())
     for changes in (first, [*first, *second]):
         updated(source(*changes), drive)

@@ -47,7 +47,10 @@ class Computer:
     def disk(
         self, name: str, size: int, device: str, *, attributes: dict[str, object] | None = None, **udev: str
     ) -> str:
-        """Make a disk behind the bus place `device`; `attributes` are files of the disk or, as device/…, of the device."""
+        """Make a disk behind the bus place `device`.
+
+        `attributes` are files of the disk or, as device/…, of the device.
+        """
         number = self.block(name, size, **udev)
         (self.root / "sys" / device).mkdir(parents=True, exist_ok=True)
         (self.root / "sys/block" / name / "device").symlink_to(self.root / "sys" / device)
@@ -233,11 +236,13 @@ def loop_device(computer: Computer) -> None:
 
 
 RAID_MEMBER = ["is part of the RAID md127", "carries a member of RAID"]
+SYSTEM, BUILT_IN = "holds this computer's system", "is built into this computer"
+TWIN = "cannot be told apart from another drive with the same model, serial and size"
 UNLOCKED = ["carries an unlocked encrypted volume luks", "carries LVM volume ship-root", "carries LVM volume ship-swap"]
 MACHINES: list[tuple[Callable[[Computer], None], dict[str, list[str]]]] = [
-    (laptop, {"nvme0n1": ["holds this computer's system", "is built into this computer", "is in use: /boot/efi, /"], "sda": []}),
+    (laptop, {"nvme0n1": [SYSTEM, BUILT_IN, "is in use: /boot/efi, /"], "sda": []}),
     (mounted_stick, {"sda": ["is in use: /media/deck two"]}),
-    (encrypted_lvm, {"nvme0n1": ["holds this computer's system", "is built into this computer", "is in use: /", *UNLOCKED]}),
+    (encrypted_lvm, {"nvme0n1": [SYSTEM, BUILT_IN, "is in use: /", *UNLOCKED]}),
     (raid, {"sda": RAID_MEMBER, "sdb": RAID_MEMBER}),
     (live_system, {"sda": ["holds this computer's system", "is in use: /run/live/medium, /run/live/rootfs"],
                    "loop0": ["holds this computer's system", "is in use: /run/live/rootfs"]}),
@@ -245,7 +250,7 @@ MACHINES: list[tuple[Callable[[Computer], None], dict[str, list[str]]]] = [
     (btrfs_second_device, {"sda": ["is in use: a btrfs volume"]}),
     (zfs, {"sda": ["carries a member of a ZFS pool"]}),
     (swap, {"sda": ["holds this computer's system"]}),
-    (twins, {name: ["cannot be told apart from another drive with the same model, serial and size"] for name in ("sda", "sdb")}),
+    (twins, {name: [TWIN] for name in ("sda", "sdb")}),
     (numbered_twins, {"sda": [], "sdb": []}),
     (card_reader, {"sda": [], "sdb": []}),
     (built_in_card_slot, {"mmcblk0": [], "mmcblk1": ["is built into this computer"]}),

@@ -1,4 +1,4 @@
-"""Raw images: recognised, written byte for byte from every form, never half done, and checked wherever their manifest lies."""
+"""Raw images: recognised, written byte for byte from every form, never half done, checked wherever they are."""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""The boot code on awkward firmware: old reads, odd geometry, failing drives, and a clear line for every way to fail."""
+"""The boot code on awkward firmware.
+
+Old reads, odd geometry, failing drives, and a clear line for every way to fail.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The NTFS record: on awkward firmware, through a root folder of several levels, for a scattered loader, and each way to fail."""
+"""The NTFS record: on awkward firmware, through deep root folders, for a scattered loader, and each way to fail."""
 
 from __future__ import annotations
 
@@ -75,8 +75,11 @@ def test_a_loader_replaced_and_scattered_by_another_system(whole: MemoryDrive, t
     used = MemoryDrive(whole.size)
     used.data[:] = whole.data
     cluster = volume_of(bytes(whole.data)).cluster_size
-    fill = f"cp bootmgr /tmp/keep.$$; n=0; while head -c {max(cluster, 8192)} /dev/zero > fill.$n 2>/dev/null; do n=$((n+1)); done"
-    scatter = "i=0; while [ $i -le $n ]; do rm -f fill.$i; i=$((i+2)); done; rm bootmgr; sync; cp /tmp/keep.$$ bootmgr; rm -f fill.* /tmp/keep.$$"
+    size = max(cluster, 8192)
+    fill = "cp bootmgr /tmp/keep.$$; n=0; "
+    fill += f"while head -c {size} /dev/zero > fill.$n 2>/dev/null; do n=$((n+1)); done"
+    scatter = "i=0; while [ $i -le $n ]; do rm -f fill.$i; i=$((i+2)); done; "
+    scatter += "rm bootmgr; sync; cp /tmp/keep.$$ bootmgr; rm -f fill.* /tmp/keep.$$"
     mounted(used, tmp_path, ["sh", "-c", f"{fill}; {scatter}"])
     drive = bytes(used.data)
     entry = volume_of(drive).find("bootmgr")

@@ -208,7 +208,10 @@ def raw_targets(folder: Path) -> dict[str, Target]:
 
 
 def on_image(path: Path, spans: list[tuple[int, int]]) -> Target:
-    """An image that is opened, planned, and read to its end: what comes out has the size that was planned, or an error comes."""
+    """An image that is opened, planned, and read to its end.
+
+    What comes out has the size that was planned, or an error comes.
+    """
     target = on_file(path, spans)
 
     def use() -> None:

@@ -1,4 +1,7 @@
-"""The crossing's NTFS code in a user-space build with the compiler's sanitizers: the same files as our reader, and hostile volumes."""
+"""The crossing's NTFS code in a user-space build with the compiler's sanitizers.
+
+The same files as our reader, and hostile volumes.
+"""
 
 from __future__ import annotations
 

@@ -79,7 +79,10 @@ def small_disc(path: Path, *, filling: int = 0) -> Path:
 
 
 def small_image(disc: Path, *, name: str = "T3ST", size: int | None = None) -> DriveImage:
-    """Describe the drive that `disc` becomes: its install image in parts, whose integrity tables are summed while they stream."""
+    """Describe the drive that `disc` becomes.
+
+    Its install image in parts, whose integrity tables are summed while they stream.
+    """
     return compose_drive(make_plan(open_source(disc), Choices(part_size=5 << 20), DriveShape(name, size)))
 
 

@@ -24,7 +24,8 @@ mount -t proc proc /proc; mount -t sysfs sysfs /sys; mount -t devtmpfs dev /dev
 for module in {modules}; do insmod /modules/$module.ko 2>/dev/null; done
 echo "LAB BEGIN"
 mount -t {driver} -o ro,{options} /dev/vda1 /mnt && cd /mnt && find . -type f -exec sha256sum {{}} + ; cd /; umount /mnt
-mount -t {driver} -o {options} /dev/vda1 /mnt && echo "ferry" > "/mnt/Deck log.txt" && mkdir /mnt/hold && umount /mnt && echo "LAB WRITTEN"
+mount -t {driver} -o {options} /dev/vda1 /mnt && echo "ferry" > "/mnt/Deck log.txt" && mkdir /mnt/hold && \
+    umount /mnt && echo "LAB WRITTEN"
 dmesg | grep -i "fat\|ntfs" | sed "s/^/LAB MESSAGE /"
 echo "LAB END"
 poweroff -f
@@ -32,7 +33,9 @@ poweroff -f
 
 
 def see(drive: Path, folder: Path, driver: str = "vfat", seconds: int = 180) -> tuple[dict[str, str], list[str], bool]:
-    """Start the guest with `drive`; return ({path: SHA-256}, its messages on file systems, whether a file could be added).
+    """Start the guest with `drive`.
+
+    Return ({path: SHA-256}, its messages on file systems, whether a file could be added).
 
     The drive is written to: two entries are added to its root.
     """

@@ -1,4 +1,6 @@
-"""Every shape under every firmware: what the forecast says, what happens, and the table of both that stands in the docs.
+"""Every shape under every firmware.
+
+What the forecast says, what happens, and the table of both that stands in the docs.
 
 python -m tests.lab.matrix      starts all of them and writes docs/starts.md anew
 """
@@ -142,10 +144,11 @@ def write_table(folder: Path) -> bool:
     lines = [
         "# Where each shape starts",
         "",
-        "Made by `python -m tests.lab.matrix`, which builds every combination of table, firmware and file system from a small",
-        "installer with signed stand-in loaders, and starts each as a USB stick under SeaBIOS, OVMF (64-bit, 32-bit) and the ARM64",
-        "firmware, with Secure Boot enforced by a test key where the row says so. *yes* means that the loader ran and read its",
-        "files to their end; *no* that it did not. Every row is as it was forecast unless it says otherwise.",
+        "Made by `python -m tests.lab.matrix`, which builds every combination of table, firmware and file system",
+        "from a small installer with signed stand-in loaders, and starts each as a USB stick under SeaBIOS, OVMF",
+        "(64-bit, 32-bit) and the ARM64 firmware, with Secure Boot enforced by a test key where the row says so.",
+        "*yes* means that the loader ran and read its files to their end; *no* that it did not. Every row is as it",
+        "was forecast unless it says otherwise.",
         "",
         "| table | for | file system | " + " | ".join(ROWS) + " |",
         "|---" * (3 + len(ROWS)) + "|",

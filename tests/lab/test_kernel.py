@@ -1,4 +1,4 @@
-"""A real kernel's FAT and NTFS drivers read the same tree and bytes as the source's, without a complaint, and write to it."""
+"""A real kernel's FAT and NTFS drivers read the same tree and bytes as the source's; they write to it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Raw images, written from every way of compressing, start under real firmware; some are what the archive's packages ship."""
+"""Raw images, written from every way of compressing, start under real firmware.
+
+Some are what the archive's packages ship.
+"""
 
 from __future__ import annotations
 
@@ -94,7 +97,10 @@ def test_a_hybrid_disc_of_the_archive_starts(firmware: str, tmp_path: Path) -> N
 
 @pytest.mark.parametrize("name", ["grub-rescue-usb.img", "grub-rescue-cdrom.iso"])
 def test_a_boot_menu_of_the_archive_starts_from_the_bios(name: str, tmp_path: Path) -> None:
-    """Its screen is black with grey letters; a BIOS that finds nothing says so in the same way, so the two are compared."""
+    """Its screen is black with grey letters.
+
+    A BIOS that finds nothing says so in the same way, so the two are compared.
+    """
     image = ARCHIVE / "grub-rescue" / name
     if not image.exists():
         pytest.skip("the archive's boot menu is not unpacked in .lab-images")

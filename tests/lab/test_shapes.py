@@ -1,4 +1,7 @@
-"""Every shape starts under real firmware where the forecast says so, and nowhere else; also with Secure Boot enforced."""
+"""Every shape starts under real firmware where the forecast says so, and nowhere else.
+
+Also with Secure Boot enforced.
+"""
 
 from __future__ import annotations
 
@@ -45,7 +48,10 @@ SHAPES = [
 
 @pytest.mark.parametrize("shape", SHAPES)
 def test_a_drive_starts_where_the_forecast_says(shape: str, source: Source, tmp_path: Path) -> None:
-    """BIOS and UEFI of three architectures, two of them with Secure Boot on as well; docs/starts.md has all combinations."""
+    """BIOS and UEFI of three architectures, two of them with Secure Boot on as well.
+
+    Docs/starts.md has all combinations.
+    """
     table, firmware, file_system = shape.split()
     built = build_shape(source, tmp_path, table, firmware, file_system)
     assert not isinstance(built, KeystoneError)

@@ -44,7 +44,10 @@ def test_uefi_reads_every_file_and_part(built: Built, tmp_path: Path) -> None:
 def test_drives_with_an_install_image_larger_than_fat32_can_hold(
     file_system: str, hollow_count: int, tmp_path: Path
 ) -> None:
-    """The demo's own source with 4.4 GiB, split on the way; and one of 5.7 GiB whole on NTFS; each under both firmwares."""
+    """The demo's own source with 4.4 GiB, split on the way; and one of 5.7 GiB whole on NTFS.
+
+    Each under both firmwares.
+    """
     disc = tmp_path / "disc.iso"
     write_disc(disc, installer(hollow_count=hollow_count), LABEL, MOMENT, silent)
     drive = build_drive(

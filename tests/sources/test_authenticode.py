@@ -87,7 +87,10 @@ def test_an_authority_of_the_same_name_is_not_trusted(shop: Shop, tmp_path: Path
 
 
 def test_what_the_digest_covers_and_what_not(shop: Shop) -> None:
-    """Each byte that the signature is about breaks it; the checksum (64 bytes into the optional header) is not among them."""
+    """Each byte that the signature is about breaks it.
+
+    The checksum (64 bytes into the optional header) is not among them.
+    """
     signed = shop.sign(uefi_loader("x64"))
     header = int.from_bytes(signed[60:64], "little")
     table = int.from_bytes(signed[header + 24 + 112 + 32 : header + 24 + 112 + 36], "little")

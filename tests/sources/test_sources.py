@@ -77,7 +77,10 @@ def test_discs_of_another_program_read_as_the_folder_they_were_made_of(
 
 @pytest.mark.parametrize("options", [["-udf", "-J"], ["-J"], ["-R"]])
 def test_a_file_of_several_extents_is_read_whole(options: list[str], tmp_path: Path) -> None:
-    """A UDF extent is shorter than 1 GiB, so that 2.5 GiB need three; marks at their borders and at the end are found."""
+    """A UDF extent is shorter than 1 GiB, so that 2.5 GiB need three.
+
+    Marks at their borders and at the end are found.
+    """
     marks = {0: b"bow", (1 << 30) - 2: b"first border", (2 << 30) - 5: b"second border", (5 << 29) - 5: b"stern"}
     (tmp_path / "in").mkdir()
     with (tmp_path / "in" / "large.bin").open("wb") as out:

@@ -52,7 +52,10 @@ def written(sector: int, size: int = 64 * MIB) -> MemoryDrive:
 
 
 def test_bytes_are_those_of_the_specification() -> None:
-    """UEFI 2.10, tables 5.4 to 5.6, for a drive of 131,072 sectors: entries of the backup in 131,039, its header in 131,071."""
+    """UEFI 2.10, tables 5.4 to 5.6, for a drive of 131,072 sectors.
+
+    Entries of the backup in 131,039, its header in 131,071.
+    """
     data = bytes(written(512).data)
 
     assert data[446:462].hex(" ") == "00 00 02 00 ee ff ff ff 01 00 00 00 ff ff 01 00"

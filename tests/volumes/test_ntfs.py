@@ -1,4 +1,4 @@
-"""NTFS volumes: literal bytes, index trees, independent readers, the system's own driver, and bytes that may be anything."""
+"""NTFS volumes: literal bytes, index trees, independent readers, the system's own driver, and hostile bytes."""
 
 from __future__ import annotations
 

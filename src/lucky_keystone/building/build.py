@@ -82,7 +82,10 @@ def build(
 
 
 def claimed_bytes(image: DriveImage, medium: Medium, keeper: Keeper) -> int:
-    """Return how many bytes of the image's regions an unfinished drive claims to hold; 0 when it was to become another."""
+    """Return how many bytes of the image's regions an unfinished drive claims to hold.
+
+    0 when it was to become another.
+    """
     if any(medium.read_at(0, image.sector_size)):
         return 0
     state = keeper.unfinished()
@@ -189,5 +192,6 @@ def _verify(medium: Medium, blocks: Sequence[tuple[int, int, bytes]], tell: Tell
         raise DriveError(
             f"Read back {len(wrong)} of {len(blocks)} blocks differently from what was written, "
             f"the first at bytes {offset} to {offset + size - 1}.",
-            advice="The drive does not keep what it is given: 'lucky-keystone gauge' tells what it really holds. Use another one.",
+            advice="The drive does not keep what it is given: 'lucky-keystone gauge' measures what it really holds. "
+            "Use another one.",
         )

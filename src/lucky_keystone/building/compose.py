@@ -92,7 +92,10 @@ def spans_of(volumes: tuple[FittedVolume, ...]) -> tuple[Span, ...]:
 
 
 def _compose_image(plan: Plan, image: WholeImage) -> DriveImage:
-    """The image's first sector is the seal; the rest of it follows, filled up to a whole sector where the drive is longer."""
+    """The image's first sector is the seal.
+
+    The rest of it follows, filled up to a whole sector where the drive is longer.
+    """
     assert plan.drive.size is not None
     size, sector = image.content.size, plan.drive.sector_size
     end = min(align_up(size, sector), plan.drive.size)

@@ -1,10 +1,8 @@
 """Reads and hashes a source's blocks once, for one drive or for several that are written in the same pass.
 
 A thread fills blocks ahead into a fixed number of buffers; each follower takes the blocks in order, and a buffer is
-used
-again when every follower is done with it. So the reader is as fast as the slowest follower. One that holds up the
-others
-for long is overtaken: it leaves the pass and reads on for itself.
+used again when every follower is done with it. So the reader is as fast as the slowest follower. One that holds up the
+others for long is overtaken: it leaves the pass and reads on for itself.
 """
 
 from __future__ import annotations
@@ -181,7 +179,7 @@ class Feed:
             return None if self._stopping else self._free.pop()
 
     def _judge(self, waited: float) -> None:
-        """Charge the time the reader waited to the one follower that all others wait for, and overtake it in the end."""
+        """Charge the time the reader waited to the one follower that all others wait for; in the end, overtake it."""
         behind = [follower for follower in self._next if self._is_busy(follower)]
         starving = len(self._next) - len(behind)
         if len(behind) != 1 or not starving:

@@ -39,7 +39,10 @@ class DriveImage:
 
     @cached_property
     def fingerprint(self) -> bytes:
-        """32 bytes over everything that is decided before a byte is read: tells whether an unfinished drive is this one."""
+        """32 bytes over everything that is decided before a byte is read.
+
+        Tells whether an unfinished drive is this one.
+        """
         digest = blake3(msgspec.json.encode([self.size, self.sector_size, self.about], order="sorted"))
         digest.update(self.seal)
         for _, data in self.tables:

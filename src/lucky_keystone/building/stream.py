@@ -66,7 +66,9 @@ def stream_blocks(
     compare_below: int = 0,
     hooks: Hooks | None = None,
 ) -> Streamed:
-    """Write blocks of `whole` bytes in all. Those within the first `compare_below` bytes are compared and only written when wrong.
+    """Write blocks of `whole` bytes in all.
+
+    Those within the first `compare_below` bytes are compared and only written when wrong.
 
     The first error of any thread stops all of them; what was written stays.
     """

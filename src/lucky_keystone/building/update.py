@@ -1,10 +1,8 @@
 """Updates a drive we built: a new source, or new choices, with only what differs written.
 
 What the drive holds is read with the readers of `volumes`, as `check` does. A file whose path and size are unchanged
-keeps
-its place; every block is compared with what it has to be, and written when it differs. Before the first of them the
-drive
-is unsealed, so an update that is interrupted is as safe as a build, and the same command continues it.
+keeps its place; every block is compared with what it has to be, and written when it differs. Before the first of them
+the drive is unsealed, so an update that is interrupted is as safe as a build, and the same command continues it.
 """
 
 from __future__ import annotations
@@ -175,7 +173,10 @@ def _is_unchanged(image: DriveImage, medium: Medium, standing: Standing, tell: T
 
 
 def _refuse_others_files(paths: Sequence[str]) -> None:
-    """Raise ProtectError when someone's files lie on the drive; what systems leave behind by themselves does not count."""
+    """Raise ProtectError when someone's files lie on the drive.
+
+    What systems leave behind by themselves does not count.
+    """
     found = [
         path
         for path in paths

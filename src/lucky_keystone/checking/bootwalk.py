@@ -1,4 +1,7 @@
-"""Walks the way a drive starts, as firmware does, by the rules that make the forecast; says what is broken on the way."""
+"""Walks the way a drive starts, as firmware does, by the rules that make the forecast.
+
+Says what is broken on the way.
+"""
 
 from __future__ import annotations
 

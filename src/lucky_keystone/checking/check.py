@@ -42,8 +42,8 @@ def check_drive(
 ) -> Report:
     """Check `drive` without writing to it. `contents=False` leaves out what a build has just read back.
 
-    `sector_size` (bytes) is found out when None. `machine` is what it is to start. `kept` is a manifest that this computer
-    keeps for the drive, which counts when the drive carries none.
+    `sector_size` (bytes) is found out when None. `machine` is what it is to start. `kept` is a manifest that this
+    computer keeps for the drive, which counts when the drive carries none.
     """
     report = Report()
     sector = sector_size or _find_sector_size(drive)
@@ -84,7 +84,10 @@ class Front:
 
 
 def _find_sector_size(drive: Medium) -> int:
-    """Return the sector size the drive was made with: where its manifest or the first partition's boot sector says so."""
+    """Return the sector size the drive was made with.
+
+    Where its manifest or the first partition's boot sector says so.
+    """
     table = read_mbr(drive.read_at(0, 512), drive.size // 512) if drive.size >= 512 else None
     for size in SECTOR_SIZES:
         try:

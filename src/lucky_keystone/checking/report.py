@@ -9,8 +9,10 @@ from ..starting.outlook import Outlook
 from .codes import Code
 
 Level = Literal["fault", "start", "used", "note"]
-"""fault: something is wrong; start: healthy, but some firmware will not start it; used: changed by a computer that used the
-healthy drive; note: worth knowing."""
+"""fault: something is wrong; start: healthy, but some firmware will not start it.
+
+Used: changed by a computer that used the healthy drive; note: worth knowing.
+"""
 
 
 @dataclass(frozen=True)

@@ -17,8 +17,9 @@ if TYPE_CHECKING:
     from ..work import RetryingMedium
 
 HOW_TO_START = (
-    "To start a machine from it: plug it in, switch the machine on and call its boot menu, mostly by pressing F12, F11, F9, F8 or Esc "
-    "again and again from the first moment; on a Mac hold Option. A stick may stand there twice, for UEFI and for BIOS."
+    "To start a machine from it: plug it in, switch the machine on and open its boot menu (usually F12, F11, F9, F8 or "
+    "Esc, pressed repeatedly right after power-on; on a Mac hold Option). The stick may be listed twice, for UEFI and "
+    "for BIOS."
 )
 
 

@@ -230,9 +230,10 @@ def _closing(folder: Path) -> None:
         out.print(f"  {path}: {what}")
     out.print("\nTry next:", style="bold")
     tag, archive = tags["stick-large.img"], tags["disk-archive.img"]
+    build, onto_bay = f"lucky-keystone build {shlex.quote(str(disc))}", f"--bay {shlex.quote(str(bay))}"
     for line in (
-        f"lucky-keystone build {shlex.quote(str(disc))} --onto {archive} --bay {shlex.quote(str(bay))}    # held back, and why",
-        f"lucky-keystone build {shlex.quote(str(disc))} --onto {tag} --bay {shlex.quote(str(bay))} --update    # nothing to write",
+        f"{build} --onto {archive} {onto_bay}    # held back, and why",
+        f"{build} --onto {tag} {onto_bay} --update    # nothing to write",
         f"lucky-keystone gauge {tag} --marks --bay {shlex.quote(str(bay))}",
         "lucky-keystone demo --mishaps training    # what can go wrong, and what helps",
     ):

@@ -32,7 +32,9 @@ Examples:
 @click.option("--watch", is_flag=True, help="Go on, and tell which drives appear and disappear. Ctrl-C ends it.")
 @json_option
 def command(bay: Path | None, watch: bool, as_json: bool) -> None:
-    """List the drives of this computer, or of a bay: tag, size as sold and as shown, what is on them, free or held back.
+    """List the drives of this computer, or of a bay.
+
+    Tag, size as sold and as shown, what is on them, free or held back.
 
     Finding drives needs no rights; what is on one that the system does not know of is only read with the right to.
     """

@@ -57,7 +57,9 @@ def command(
     as_json: bool,
     **given: Any,
 ) -> int:
-    """Measure DRIVE: what it really holds, its rates over the whole length, bad areas. Without --marks or --erase it only reads.
+    """Measure DRIVE: what it really holds, its rates over the whole length, bad areas.
+
+    Without --marks or --erase it only reads.
 
     Reading alone cannot unmask every fake: for that marks have to be written. Exit code 1 when something is wrong with
     it.
@@ -163,7 +165,7 @@ def _next(found: Gauged) -> str:
     if not found.healthy:
         return "Do not trust it with anything: replace it."
     if found.capacity.verdict == "not known":
-        return "To know what it holds: --marks (seconds, puts back what was there) or --erase (all of it, loses everything)."
+        return "To find out what it holds: --marks (seconds, puts back what was there) or --erase (loses everything)."
     return "Nothing is wrong with it where it was looked at."
 
 

@@ -73,7 +73,7 @@ def command(
     verbose: bool,
     **given: Any,
 ) -> None:
-    """Decide how a drive would be built from SOURCE, and say why, where everything would lie, and where it would start."""
+    """Decide how a drive would be built from SOURCE: say why, where everything would lie, and where it would start."""
     from ..building.request import Request
     from ..families.family import DriveShape
     from ..planning.make import make_plan

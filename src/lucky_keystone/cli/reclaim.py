@@ -50,7 +50,10 @@ def command(
     as_json: bool,
     **given: Any,
 ) -> None:
-    """Erase DRIVE and give it one empty volume, as ordinary storage: FAT32, which every system reads and writes, or NTFS."""
+    """Erase DRIVE and give it one empty volume, as ordinary storage.
+
+    FAT32, which every system reads and writes, or NTFS.
+    """
     from ..building.build import build
     from ..building.reclaim import compose_storage
 

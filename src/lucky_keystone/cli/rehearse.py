@@ -56,10 +56,8 @@ def command(
     """Start DRIVE without a machine, and tell where it gets to. Writes nothing onto it.
 
     On its own it runs the drive's BIOS boot code in a processor emulation and tells each step, up to where BOOTMGR
-    takes over;
-    exit code 1 when it does not get there. With --firmware an installed emulator starts the drive under real firmware;
-    what
-    the drive would be written is thrown away, and a picture of the screen is kept.
+    takes over; exit code 1 when it does not get there. With --firmware an installed emulator starts the drive under
+    real firmware; what the drive would be written is thrown away, and a picture of the screen is kept.
     """
     chosen = existing(drive, bay, sector_size)
     if firmware is not None:

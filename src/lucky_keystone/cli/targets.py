@@ -29,7 +29,10 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Chosen:
-    """A drive as named on the command line: one of a host (this computer, a bay), or an image file that may not exist yet."""
+    """A drive as named on the command line.
+
+    One of a host (this computer, a bay), or an image file that may not exist yet.
+    """
 
     path: Path
     host: Host | None
@@ -104,8 +107,9 @@ def _find(text: str, path: Path, bay: Path | None) -> tuple[Host | None, Drive |
     found = [drive for drive in host.drives() if named in (drive.tag, str(drive.path).upper())]
     if len(found) > 1:
         raise ProtectError(
-            f"{len(found)} drives have the tag {named}: same model, serial and size ({', '.join(str(drive.path) for drive in found)}).",
-            advice="Unplug all but the one that is meant; to read one of them, name its device.",
+            f"{len(found)} drives have the tag {named}: same model, serial and size "
+            f"({', '.join(str(drive.path) for drive in found)}).",
+            advice="Unplug the others; to read one of them, name its device.",
         )
     return (host, found[0]) if found else (None, None)
 

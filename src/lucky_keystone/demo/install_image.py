@@ -156,7 +156,8 @@ def _xml(
     for index, edition in enumerate(editions, 1):
         size = sum(blob.content.size for _, blob in edition.files)
         images += (
-            f'<IMAGE INDEX="{index}"><NAME>{escape(edition.name)}</NAME><DISPLAYNAME>{escape(edition.name)}</DISPLAYNAME>'
+            f'<IMAGE INDEX="{index}"><NAME>{escape(edition.name)}</NAME>'
+            f"<DISPLAYNAME>{escape(edition.name)}</DISPLAYNAME>"
             f"<TOTALBYTES>{size}</TOTALBYTES><FILECOUNT>{len(edition.files)}</FILECOUNT><WINDOWS><ARCH>{architecture}</ARCH>"
             f"<EDITIONID>{escape(edition.edition_id)}</EDITIONID><INSTALLATIONTYPE>Client</INSTALLATIONTYPE>"
             f"<LANGUAGES><LANGUAGE>{language}</LANGUAGE><DEFAULT>{language}</DEFAULT></LANGUAGES>"

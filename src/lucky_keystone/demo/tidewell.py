@@ -29,8 +29,8 @@ def installer(
     """Return the installer's tree.
 
     `loader_size`: bytes of the BIOS loader. The install image holds `hollow_count` large blobs of `hollow_size` bytes
-    (the default makes it larger than FAT32 can hold). `files`: how many small files lie in support/. `architectures`: which
-    UEFI loaders it has.
+    (the default makes it larger than FAT32 can hold). `files`: how many small files lie in support/. `architectures`:
+    which UEFI loaders it has.
     """
     environment = install_image(
         [

@@ -160,7 +160,8 @@ def refuse_changed_handle(confirmed: Drive, opened: object) -> None:
     """Raise ProtectError when the opened handle belongs to another drive than the confirmed one."""
     if opened != confirmed.identity:
         raise ProtectError(
-            f"What was opened as {confirmed.path} is not drive {confirmed.tag} ({confirmed.model}, {exact_size(confirmed.size)}).",
+            f"What was opened as {confirmed.path} is not drive {confirmed.tag} "
+            f"({confirmed.model}, {exact_size(confirmed.size)}).",
             advice="Drives were plugged in or out meanwhile: list them again.",
         )
 

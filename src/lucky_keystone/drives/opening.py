@@ -1,4 +1,7 @@
-"""From a drive that was confirmed to one that is open for writing: every guard once more, on both sides of the opening."""
+"""From a drive that was confirmed to one that is open for writing.
+
+Every guard once more, on both sides of the opening.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""What a drive really holds. Fakes say they are larger than they are: their addresses repeat, or they drop what is beyond.
+"""What a drive really holds.
+
+Fakes say they are larger than they are: their addresses repeat, or they drop what is beyond.
 
 Reading alone can prove a repetition where the drive is not blank. Writing marks proves the rest:
 
@@ -33,7 +35,10 @@ class Capacity:
     """What was found. Sizes in bytes."""
 
     verdict: Verdict
-    """It holds what it says; its addresses repeat; it loses what is beyond; it fails beyond; or nothing could be told."""
+    """It holds what it says; its addresses repeat; it loses what is beyond; it fails beyond.
+
+    Or nothing could be told.
+    """
     claimed: int
     real_size: int | None
     """What it holds, as near as it was found; None when not known."""
@@ -150,7 +155,8 @@ def _judge(marked: _Marked, places: list[int], bad: dict[int, str]) -> Capacity:
             "not known",
             size,
             None,
-            f"{len(bad)} of {len(places)} places do not keep what is written, the first at byte {first:,}: it is failing.",
+            f"{len(bad)} of {len(places)} places do not keep what is written, "
+            f"the first at byte {first:,}: it is failing.",
         )
     last_good = max([_FRONT + marked.region, *(place + CHUNK for place in places if place < first)])
     end = _narrowed(marked, last_good, first)

@@ -37,7 +37,10 @@ class Rates:
 
     samples: list[Sample] = field(default_factory=list)
     bad: list[tuple[int, int]] = field(default_factory=list)
-    """Offset and size in bytes of what could not be read or written, or came back different; neighbours put together."""
+    """Offset and size in bytes of what could not be read or written, or came back different.
+
+    Neighbours put together.
+    """
 
     @property
     def typical(self) -> float:
@@ -148,7 +151,10 @@ def _measure_chunk(rates: Rates, offset: int, medium: Medium, view: memoryview) 
 
 
 def _stretches(size: int, whole: bool) -> Iterator[tuple[int, int]]:
-    """Yield (offset, size) of what is read: everything block by block, or evenly spread samples of a block and the end."""
+    """Yield (offset, size) of what is read.
+
+    Everything block by block, or evenly spread samples of a block and the end.
+    """
     blocks = -(-size // BLOCK)
     step = 1 if whole else max(blocks // _SAMPLES, 1)
     numbers = list(range(0, blocks, step))

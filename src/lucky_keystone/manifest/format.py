@@ -84,7 +84,10 @@ class About(msgspec.Struct, frozen=True):
     table: Literal["mbr", "gpt", "none"] = "mbr"
     """none: the image brought its own, or has none."""
     build: str = ""
-    """The drive's fingerprint in hexadecimal: tells a build that continues, or an update, whether it is the same drive."""
+    """The drive's fingerprint in hexadecimal.
+
+    Tells a build that continues, or an update, whether it is the same drive.
+    """
     image_size: U63 = 0
     """Bytes of a raw image, from the drive's first one on; 0 for a drive that was composed."""
 

@@ -36,9 +36,8 @@ def make_plan(
     """Decide everything that is not chosen. Raises UsageError, NotYet or SourceError when no drive can be built.
 
     With `standing` volumes the drive is to be updated: they stay, and so does what did not change on them. `machine` is
-    what
-    the drive is to start, for the forecast. `saved` has the choices that a saved plan has from the tool, with their
-    reasons.
+    what the drive is to start, for the forecast. `saved` has the choices that a saved plan has from the tool, with
+    their reasons.
     """
     check_choices(choices, drive.sector_size)
     family = known_family(source)

@@ -1,1 +1,4 @@
-"""Runs a drive's own boot code without a machine: a processor emulation, a small simulated BIOS, and what it did in words."""
+"""Runs a drive's own boot code without a machine.
+
+A processor emulation, a small simulated BIOS, and what it did in words.
+"""

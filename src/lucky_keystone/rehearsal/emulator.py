@@ -1,8 +1,7 @@
 """Starts a drive for real, in an emulator with real firmware, where both are installed. The drive is never written to.
 
 The emulator opens it in snapshot mode: what the started system writes goes into a temporary file of the emulator's own
-and is
-thrown away. The run ends by itself, or after some seconds, with a picture of the screen.
+and is thrown away. The run ends by itself, or after some seconds, with a picture of the screen.
 """
 
 from __future__ import annotations
@@ -26,7 +25,7 @@ _FLASH = ("/usr/share", "/usr/local/share", "/opt/homebrew/share", "C:/Program F
 
 @dataclass(frozen=True)
 class Firmware:
-    """One kind of firmware: which emulator runs it, and where its image and an empty store for its variables may lie."""
+    """One kind of firmware: which emulator runs it, and where its image and an empty variable store may lie."""
 
     name: str
     program: str

@@ -1,8 +1,8 @@
 """A compressed file as the bytes that come out of it: read like any other file, front to back or at an offset.
 
-Decoding goes forward only. Reading on costs nothing extra; going back decodes again from the start, but for the pages read last
-and the image's beginning, which are kept. How much may be decoded and thrown away for that is limited, so that looking into an
-image ends in bounded time; streaming it is not limited.
+Decoding goes forward only. Reading on costs nothing extra; going back decodes again from the start, but for the pages
+read last and the image's beginning, which are kept. How much may be decoded and thrown away for that is limited, so
+that looking into an image ends in bounded time; streaming it is not limited.
 """
 
 from __future__ import annotations
@@ -54,7 +54,10 @@ class DecodedFile:
             self._idle = [self._cursors.pop(handle)]
 
     def readinto_at(self, handle: int, offset: int, view: memoryview) -> None:
-        """Fill `view` from byte `offset`. Raises SourceError where the stream is damaged, cut, or not as long as it said."""
+        """Fill `view` from byte `offset`.
+
+        Raises SourceError where the stream is damaged, cut, or not as long as it said.
+        """
         if offset + len(view) > self.size:
             raise SourceError(
                 f"{self.path}: {len(view)} bytes at {offset} were asked for of {self.size}.",
@@ -158,7 +161,10 @@ class _Cursor:
         return piece
 
     def _refuse_more(self) -> None:
-        """Decode to the stream's end, where its sums are checked. Raises SourceError for one that is longer than it said."""
+        """Decode to the stream's end, where its sums are checked.
+
+        Raises SourceError for one that is longer than it said.
+        """
         size = self._file.size
         if self._rest or any(len(piece) for piece in self._pieces):
             raise damaged(

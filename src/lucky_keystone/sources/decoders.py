@@ -1,7 +1,7 @@
 """Compressed images: what each format says of the size, and its bytes front to back, decoded by standard packages.
 
-A decoder ends only behind a stream that is whole: sums and trailers that a format has were checked by then, and nothing but
-what the format allows follows. A further format is one more class and a line in FORMATS.
+A decoder ends only behind a stream that is whole: sums and trailers that a format has were checked by then, and nothing
+but what the format allows follows. A further format is one more class and a line in FORMATS.
 """
 
 from __future__ import annotations
@@ -114,7 +114,7 @@ class _Members:
 
 
 def _holds_more(decoder: Any) -> bool:
-    """True for a decoder that keeps input for itself and has not used all of it (zlib gives back what it did not use)."""
+    """True for a decoder that still holds input of its own (zlib gives back what it did not use)."""
     return not decoder.eof and not getattr(decoder, "needs_input", True)
 
 
@@ -186,7 +186,7 @@ class Xz:
 
 
 def _xz_index(index: bytes) -> tuple[int, int]:
-    """Return the bytes that the blocks of an index take in the file, and those that come out (4.3 "List of Records")."""
+    """Return the bytes that an index's blocks take in the file, and those that come out (4.3 "List of Records")."""
     position = 1
 
     def number() -> int:
@@ -324,10 +324,13 @@ class Zip:
         return chosen[0]
 
     def pieces(self, file: SourceFile) -> Iterator[bytes]:
-        with _told_of(file, self.name), zipfile.ZipFile(file.path) as archive:
-            with archive.open(self._member(file, archive)) as stream:  # its CRC is checked at the end
-                while data := stream.read(_PIECE):
-                    yield data
+        with (
+            _told_of(file, self.name),
+            zipfile.ZipFile(file.path) as archive,
+            archive.open(self._member(file, archive)) as stream,  # its CRC is checked at the end
+        ):
+            while data := stream.read(_PIECE):
+                yield data
 
 
 FORMATS: Sequence[Format] = (

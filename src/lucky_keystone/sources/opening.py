@@ -1,4 +1,7 @@
-"""Opens what was given as a source, by the first reader that knows it. A further form is one more reader in the list."""
+"""Opens what was given as a source, by the first reader that knows it.
+
+A further form is one more reader in the list.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +25,8 @@ _SMALLEST = 512
 def open_source(path: Path, added: Iterable[Path] = (), tell: Tell = silent) -> Source:
     """Open a disc image, raw image or folder as a source, the files of each folder of `added` on top of it.
 
-    A compressed image that does not say its size is decoded once to measure it, which `tell` hears of. Raises SourceError.
+    A compressed image that does not say its size is decoded once to measure it, which `tell` hears of. Raises
+    SourceError.
     """
     overlays = tuple(added)
     if not path.exists():
@@ -90,7 +94,7 @@ def _iso9660(path: Path, image: RangedFile) -> Source | None:
     return Source(path, f"disc image (ISO 9660, {disc.names} names)", disc.label, disc.root())
 
 
-def _bare(path: Path, image: RangedFile) -> Source:
+def _bare(path: Path, _image: RangedFile) -> Source:
     return Source(path, "image", "", Source.NO_FILES)
 
 

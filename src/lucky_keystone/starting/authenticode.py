@@ -1,8 +1,8 @@
 """Who signed a UEFI loader, and whether it is still what was signed.
 
 The digest leaves out what signing changes (vendor's description "Windows Authenticode Portable Executable Signature
-Format", "Calculating the PE Image Hash"); the signature is a PKCS #7 SignedData (RFC 2315) in the file's certificate table,
-RSA with PKCS #1 v1.5 padding (RFC 8017, 8.2.2). What firmware makes of it is UEFI 2.10, 32.5.
+Format", "Calculating the PE Image Hash"); the signature is a PKCS #7 SignedData (RFC 2315) in the file's certificate
+table, RSA with PKCS #1 v1.5 padding (RFC 8017, 8.2.2). What firmware makes of it is UEFI 2.10, 32.5.
 """
 
 from __future__ import annotations

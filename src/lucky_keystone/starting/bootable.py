@@ -1,8 +1,7 @@
 """What a start looks at on a drive: the one view that the rules have of planned drives and of drives that were found.
 
 `PlannedDrive` is made of trees that will be on volumes, `ReadDrive` of volumes that were read. The same rule over both
-makes
-the forecast and what a check says one thing.
+makes the forecast and what a check says one thing.
 """
 
 from __future__ import annotations

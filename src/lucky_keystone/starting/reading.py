@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from ..content import SizedReadable
 from ..errors import KeystoneError, TooFarInside
 from ..tables.table import Partition, read_table
@@ -18,8 +20,9 @@ def whole_drive(drive: SizedReadable, sector_size: int) -> Partition:
 
 def read_drive(drive: SizedReadable, sector_size: int, looked_at: str) -> ReadDrive:
     """Return the view of a drive's table and of every volume that can be opened; what cannot be read is left out."""
+    partitions: Sequence[Partition]
     if kind_at(drive, 0, drive.size) is not None:
-        table, partitions = None, tuple([whole_drive(drive, sector_size)])
+        table, partitions = None, (whole_drive(drive, sector_size),)
     else:
         table = read_table(drive, sector_size, primary_only=True)
         partitions = table.partitions if table else ()

@@ -1,4 +1,4 @@
-"""UEFI: firmware looks for a removable-media loader on a volume it reads (UEFI 2.10, 3.5.1.1), once for each architecture."""
+"""UEFI: firmware looks for a removable-media loader on a volume that it reads (UEFI 2.10, 3.5.1.1)."""
 
 from __future__ import annotations
 

@@ -95,7 +95,7 @@ class Draft(Protocol):
     """A volume that has no place yet."""
 
     def smallest_end(self, start: int) -> int:
-        """Return the byte, a whole MiB, where the smallest such volume ends that starts at byte `start` of the drive."""
+        """Return the byte, a whole MiB, where the smallest such volume ends that starts at byte `start`."""
 
     def settle(self, start: int, end: int) -> PlannedVolume:
         """Return the volume from byte `start` to `end`. Raises UsageError or SourceError when it cannot be that."""

@@ -1,8 +1,7 @@
 """What a manifest keeps of a volume: what must be known to tell a host's changes from damage.
 
 Each kind has a note of its own, told apart by the text's `file_system`. Numbers are held to what they can be: a
-manifest may
-be forged, hashes and all.
+manifest may be forged, hashes and all.
 """
 
 from __future__ import annotations

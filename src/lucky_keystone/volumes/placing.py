@@ -55,7 +55,7 @@ class Placing:
 def keep_places(
     files: Sequence[Wanted], places: Mapping[str, tuple[int, int]], first: int, end: int, cluster_size: int
 ) -> Placing:
-    """Place `files` in clusters from `first` to `end` (half-open), where `places` tells they lie now if path and size are the same.
+    """Place `files` in clusters from `first` to `end` (half-open): where they lie now if path and size are the same.
 
     `places` has the path in upper case, and gives first cluster and size in bytes. Files that have to move go in the
     order
@@ -109,7 +109,10 @@ class _Free:
             self.gaps.append((first, end))
 
     def take(self, count: int, wish: int) -> int | None:
-        """Return the first of `count` free clusters and mark them used: at `wish` if that can be, else in the first gap."""
+        """Return the first of `count` free clusters and mark them used.
+
+        At `wish` if that can be, else in the first gap.
+        """
         fitting = [
             (index, wish) for index, (first, end) in enumerate(self.gaps) if first <= wish and wish + count <= end
         ]

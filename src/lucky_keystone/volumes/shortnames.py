@@ -1,4 +1,4 @@
-"""Short names (8.3) that stand beside long ones, on FAT and on NTFS alike (fatgen103, "The Basis-Name Generation Algorithm")."""
+"""Short names (8.3) beside long ones, on FAT and NTFS alike (fatgen103, "The Basis-Name Generation Algorithm")."""
 
 from __future__ import annotations
 

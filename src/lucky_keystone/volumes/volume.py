@@ -70,7 +70,9 @@ _MOST_DEPTH = 200
 def walk_below(
     root: _E, entries: Callable[[_E], Iterator[_E]], identity: Callable[[_E], int], budget: int
 ) -> Iterator[_E]:
-    """Yield `root` and everything below it. `identity` numbers folders: one that is met twice, or too deep, is faulty and left out.
+    """Yield `root` and everything below it.
+
+    `identity` numbers folders: one that is met twice, or too deep, is faulty and left out.
 
     After `budget` entries, more than can be real, it ends with a fault of the root.
     """
@@ -96,7 +98,10 @@ def walk_below(
 def find_below(
     root: _E, path: str, entries: Callable[[_E], Iterator[_E]], matches: Callable[[_E, str], bool]
 ) -> _E | None:
-    """Return the entry at `path` ('/'-separated) below `root`, or None; `matches` compares an entry with a part of the path."""
+    """Return the entry at `path` ('/'-separated) below `root`, or None.
+
+    `matches` compares an entry with a part of the path.
+    """
     here = root
     for part in path.strip("/").split("/"):
         if not here.is_folder:

@@ -95,7 +95,8 @@ class InstallImage:
             first = int(np.flatnonzero(wrong)[0])
             raise self._damaged(
                 f"blob table entry {first} at offset {place.offset + first * BLOB_DTYPE.itemsize}",
-                f"{int(sizes[first])} bytes at {int(blobs['offset'][first])} do not lie in the file's {self.content.size}",
+                f"{int(sizes[first])} bytes at {int(blobs['offset'][first])} do not lie "
+                f"in the file's {self.content.size}",
             )
         return blobs
 

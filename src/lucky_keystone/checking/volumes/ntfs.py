@@ -1,8 +1,9 @@
-"""Checks NTFS volumes: boot sectors, file records and their mirror, folders, both bitmaps; and what is use by a computer.
+"""Checks NTFS volumes: boot sectors, file records and their mirror, folders, both bitmaps.
+
+And what is use by a computer.
 
 Systems rewrite most of NTFS's own structures whenever they use a volume; that these are sound is checked, and what was
-built
-is known by the essence of each file record (volumes/ntfs/essence.py).
+built is known by the essence of each file record (volumes/ntfs/essence.py).
 """
 
 from __future__ import annotations

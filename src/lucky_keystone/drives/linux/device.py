@@ -85,7 +85,8 @@ class LinuxDevice(SectorDevice):
         for partition in partitions:
             told += _partition(self._descriptor, _BLKPG_ADD_PARTITION, partition)
         if told == len(partitions):
-            return f"The system was told of {told} partition{'s' if told != 1 else ''} one by one: it cannot parse the table itself."
+            named = f"{told} partition{'s' if told != 1 else ''}"
+            return f"The system was told of {named} one by one: it cannot parse the table itself."
         return "The system cannot parse the table of this device; other computers can."
 
 

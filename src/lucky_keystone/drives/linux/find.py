@@ -221,7 +221,8 @@ class LinuxFinder:
 
     def _volume(self, block: _Block) -> str:
         kind, label = block.udev.get("ID_FS_TYPE", ""), block.udev.get("ID_FS_LABEL", "")
-        return f"{_FILE_SYSTEMS.get(kind, kind)} {repr(label) + ' ' if label else ''}{shown_size(block.number('size') * 512)}"
+        size = shown_size(block.number("size") * 512)
+        return f"{_FILE_SYSTEMS.get(kind, kind)} {repr(label) + ' ' if label else ''}{size}"
 
     def _whole(self, disk: _Block) -> tuple[str, ...]:
         return (self._volume(disk) + " without a table",) if disk.udev.get("ID_FS_TYPE") else ()

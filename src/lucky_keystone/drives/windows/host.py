@@ -139,7 +139,10 @@ class WindowsHost:
         )
 
     def _members(self, number: int) -> tuple[str, ...]:
-        """Needs the right to read; without it what the drive is a member of is not known here, and opening it fails anyway."""
+        """Needs the right to read.
+
+        Without it what the drive is a member of is not known here, and opening it fails anyway.
+        """
         try:
             handle = self._system.open(str(_path(number)), read=True, write=False)
         except OSError:
@@ -314,7 +317,10 @@ def _path(number: int) -> Path:
 
 
 def _text(answer: bytes, offset: int) -> str:
-    """Return the text at `offset` of an answer, up to its zero byte; some readers pad it with blanks or leave it out."""
+    """Return the text at `offset` of an answer, up to its zero byte.
+
+    Some readers pad it with blanks or leave it out.
+    """
     if not 0 < offset < len(answer):
         return ""
     return answer[offset:].split(b"\0", 1)[0].decode("ascii", "replace").strip()

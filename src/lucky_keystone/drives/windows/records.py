@@ -107,7 +107,10 @@ class DiskExtent(Record):
 
 @record(size=144)
 class PartitionInformationEx(Record):
-    """PARTITION_INFORMATION_EX; DRIVE_LAYOUT_INFORMATION_EX has style and count first and the first of them at byte 48."""
+    """PARTITION_INFORMATION_EX.
+
+    DRIVE_LAYOUT_INFORMATION_EX has style and count first and the first of them at byte 48.
+    """
 
     partition_style: int = u32(0, "0 MBR, 1 GPT, 2 none")
     padding: bytes = raw(4, 4, "", default=bytes(4))

@@ -10,7 +10,10 @@ class WindowsSystem(Protocol):
     """The seam: the tests give recorded answers here. Every call raises OSError with `winerror` set."""
 
     def open(self, path: str, *, read: bool, write: bool) -> int:
-        """Open a drive or volume past the cache; with neither read nor write it can only be asked, which needs no rights."""
+        """Open a drive or volume past the cache.
+
+        With neither read nor write it can only be asked, which needs no rights.
+        """
 
     def close(self, handle: int) -> None: ...
 

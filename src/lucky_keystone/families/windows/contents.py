@@ -34,7 +34,8 @@ def divided(source: Source, part_size: int) -> tuple[Folder, tuple[SplitImage, .
             continue
         if not is_install_image:
             raise SourceError(
-                f"{path} has {file.size:,} bytes; FAT32 holds files of up to {LARGEST_PART:,}, and only install images can be split.",
+                f"{path} has {file.size:,} bytes; FAT32 holds files of up to {LARGEST_PART:,}, "
+                "and only install images can be split.",
                 advice="Choose --file-system ntfs, or leave the file out of the source.",
             )
         image = InstallImage(seekable(file.content), path)
@@ -65,7 +66,9 @@ def _replaced(folder: Folder, path: list[str], files: list[File]) -> Folder:
 
 
 def starter_tree(root: Folder) -> Folder:
-    """Return what firmware and loaders must read, for the FAT32 volume of a pair: loaders, `boot`, `efi`, and boot images.
+    """Return what firmware and loaders must read, for the FAT32 volume of a pair.
+
+    Loaders, `boot`, `efi`, and boot images.
 
     Raises SourceError when one of those is too large for FAT32.
     """
@@ -87,14 +90,18 @@ def starter_tree(root: Folder) -> Folder:
     for path, file in tree.files():
         if file.size > LARGEST_PART:
             raise SourceError(
-                f"{path} has {file.size:,} bytes: too large for the FAT32 volume of a pair, which firmware starts from.",
+                f"{path} has {file.size:,} bytes: too large for the FAT32 volume of a pair, "
+                "which firmware starts from.",
                 advice="Choose --file-system ntfs.",
             )
     return tree
 
 
 def crossing_tree(source: Source) -> Folder:
-    """Return the crossing's volume: our helper under the loader's name, for each architecture that the source has a loader for."""
+    """Return the crossing's volume.
+
+    Our helper under the loader's name, for each architecture that the source has a loader for.
+    """
     moment = source.root.modified
     names = [name for name in REMOVABLE_LOADERS.values() if source.root.find_file(f"efi/boot/{name}")]
     kinds = {name: architecture for architecture, name in REMOVABLE_LOADERS.items()}

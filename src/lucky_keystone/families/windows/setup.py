@@ -47,8 +47,8 @@ class WindowsSetup:
     def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
         if source.packing is not None:
             raise SourceError(
-                f"{source.path} is a compressed Windows installer. Its image would not start if it were written as it is, "
-                "and its files cannot be read one by one while it is compressed.",
+                f"{source.path} is a compressed Windows installer. Its image would not start if it were written "
+                "as it is, and its files cannot be read one by one while it is compressed.",
                 advice="Unpack it first and give what comes out.",
             )
         _check_choices(choices, drive.sector_size)

@@ -51,7 +51,10 @@ class Geometry:
 
 
 def default_cluster_size(volume_size: int, sector_size: int) -> int:
-    """Return the cluster size in bytes for a volume of `volume_size` bytes: the usual one, smaller if FAT32 needs it."""
+    """Return the cluster size in bytes for a volume of `volume_size` bytes.
+
+    The usual one, smaller if FAT32 needs it.
+    """
     usual = 4 << 10
     for limit, size in ((8 << 30, 4 << 10), (16 << 30, 8 << 10), (32 << 30, 16 << 10)):
         if volume_size <= limit:
@@ -82,7 +85,8 @@ def geometry(*, hidden: int, total: int, sector_size: int, cluster_size: int) ->
     if result.cluster_count < FEWEST_CLUSTERS + _MARGIN:
         smallest = smallest_total(hidden, 0, sector_size, cluster_size) * sector_size
         raise UsageError(
-            f"A volume of {total * sector_size} bytes has {max(result.cluster_count, 0)} clusters of {cluster_size} bytes; "
+            f"A volume of {total * sector_size} bytes has {max(result.cluster_count, 0)} clusters "
+            f"of {cluster_size} bytes; "
             f"FAT32 needs at least {FEWEST_CLUSTERS}.",
             advice=f"Choose smaller clusters, or a drive of more than {smallest} bytes.",
         )

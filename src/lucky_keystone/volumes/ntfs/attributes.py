@@ -23,7 +23,10 @@ from .records import (
 )
 
 RESIDENT_HEAD = AttributeHeader.SIZE + ResidentForm.SIZE
-"""Bytes of a resident attribute in front of its name or value; of a non-resident one, in front of its name or run list:"""
+"""Bytes of a resident attribute in front of its name or value.
+
+Of a non-resident one, in front of its name or run list:
+"""
 NONRESIDENT_HEAD = AttributeHeader.SIZE + NonresidentForm.SIZE
 _END = END_OF_ATTRIBUTES.to_bytes(4, "little") + bytes(4)
 _NOWHERE = (1 << 64) - 1

@@ -238,7 +238,10 @@ def catalogue(root: Folder, label: str, record_size: int) -> Catalogue:
 
 
 def _numbered(root: Folder, newest: datetime) -> tuple[dict[int, Node], dict[int, Tree]]:
-    """Give every file and folder its record and its names: the volume's own, then those of the tree, folder by folder."""
+    """Give every file and folder its record and its names.
+
+    The volume's own, then those of the tree, folder by folder.
+    """
     nodes = {number: _own(number, name, newest) for number, name in (*IN_ROOT, *IN_EXTEND)}
     trees: dict[int, Tree] = {}
     for folder, names in ((ROOT, IN_ROOT), (EXTEND, IN_EXTEND)):

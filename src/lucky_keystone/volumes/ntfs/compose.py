@@ -44,7 +44,9 @@ _RECORDS_AT_ONCE = 256
 
 @without_collections()
 def compose(layout: Layout, *, serial: int, boot_sector: bytes, further_code: bytes) -> list[Region]:
-    """Return the volume's regions at their offsets on the drive: boot, mft, log, bitmap, folders, files, and the boot sector's copy.
+    """Return the volume's regions at their offsets on the drive.
+
+    Boot, mft, log, bitmap, folders, files, and the boot sector's copy.
 
     `boot_sector` gives jump and code (its BPB is replaced), `further_code` goes behind it in $Boot.
     """

@@ -1,10 +1,8 @@
 """The essence of a file record: what a healthy host leaves alone, summed to four bytes.
 
 Hosts rewrite file records whenever they use a volume: dates, log numbers, update sequences, attributes added. What was
-built
-is still there as long as a file keeps its names and its streams keep their sizes and clusters; that is what is summed.
-The
-bytes of streams themselves lie in the files region, or in the record (then they are summed too).
+built is still there as long as a file keeps its names and its streams keep their sizes and clusters; that is what is
+summed. The bytes of streams themselves lie in the files region, or in the record (then they are summed too).
 """
 
 from __future__ import annotations

@@ -65,12 +65,18 @@ def mirrored_records(cluster_size: int, record_size: int) -> int:
 
 
 def vcns_per_block(cluster_size: int) -> int:
-    """By how much a VCN grows from one index block to the next: clusters, or strides where a cluster holds several blocks."""
+    """By how much a VCN grows from one index block to the next.
+
+    Clusters, or strides where a cluster holds several blocks.
+    """
     return INDEX_BLOCK_SIZE // (cluster_size if cluster_size <= INDEX_BLOCK_SIZE else STRIDE)
 
 
 def shift_or_count(size: int, cluster_size: int) -> int:
-    """Return how a boot sector tells the size of a record: in clusters, or as minus the exponent of two of its bytes."""
+    """Return how a boot sector tells the size of a record.
+
+    In clusters, or as minus the exponent of two of its bytes.
+    """
     return size // cluster_size if size >= cluster_size else 0x100 - (size.bit_length() - 1)
 
 

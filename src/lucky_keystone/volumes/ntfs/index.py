@@ -1,10 +1,8 @@
 """B+ trees: how many entries a folder's nodes take, and the nodes as bytes.
 
 Entries come in collation order and are known all at once, so a tree is built from its leaves: a node is filled until
-the
-next entry does not fit; that entry goes up to stand between this node and the next. What is left when everything fits
-the
-room in the file record is the root.
+the next entry does not fit; that entry goes up to stand between this node and the next. What is left when everything
+fits the room in the file record is the root.
 """
 
 from __future__ import annotations

@@ -126,10 +126,12 @@ def record_count(catalogue: Catalogue) -> int:
 
 @without_collections()
 def place(catalogue: Catalogue, geometry: Geometry, places: Mapping[str, tuple[int, int]] | None = None) -> Layout:
-    """Lay the catalogue out on a volume of this geometry, which may be too small: hold `next_free` against its clusters.
+    """Lay the catalogue out on a volume of this geometry, which may be too small.
 
-    With `places` (path in upper case to first cluster and size) the volume exists, and files that did not change keep their
-    place; raises SourceError then when one finds no room in one piece.
+    Hold `next_free` against its clusters.
+
+    With `places` (path in upper case to first cluster and size) the volume exists, and files that did not change keep
+    their place; raises SourceError then when one finds no room in one piece.
     """
     cluster_size = geometry.cluster_size
     records = record_count(catalogue)

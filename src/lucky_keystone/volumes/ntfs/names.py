@@ -15,7 +15,7 @@ _LONGEST_LABEL = 32
 
 
 def refuse_problems(root: Folder, own: Iterable[str]) -> None:
-    """Raise SourceError with the list when systems could not reach every name below `root`, or one is the volume's `own`."""
+    """Raise SourceError when systems could not reach every name below `root`, or one is the volume's `own`."""
     taken = {upcase(name) for name in own}
     found = [f"{name}: is a name of the volume's own" for name in root.entries if upcase(name) in taken]
     found += [

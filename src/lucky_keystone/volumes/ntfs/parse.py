@@ -143,7 +143,8 @@ def _attribute(data: bytes, header: AttributeHeader, cluster_count: int, where: 
     count = sum(run.count for run in runs)
     if (spread.highest_vcn + 1) % (1 << 64) != spread.lowest_vcn + count:
         raise VolumeError(
-            f"{where}: its runs have {count} clusters from {spread.lowest_vcn} on, {spread.highest_vcn} should be the last."
+            f"{where}: its runs have {count} clusters from {spread.lowest_vcn} on, "
+            f"{spread.highest_vcn} should be the last."
         )
     return ParsedAttribute(
         *(

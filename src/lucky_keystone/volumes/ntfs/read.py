@@ -1,8 +1,7 @@
 """Reads an NTFS volume from the bytes on a drive. Takes nothing from the composer but the record declarations.
 
 What is wrong with a file or folder is collected in words on its entry, where the rest can still be read. Every walk
-through
-an index or an attribute list is bounded by what the volume can hold.
+through an index or an attribute list is bounded by what the volume can hold.
 """
 
 from __future__ import annotations

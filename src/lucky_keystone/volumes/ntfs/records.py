@@ -1,8 +1,8 @@
 """NTFS's on-disk structures, version 3.1, little endian, offsets in bytes.
 
-Names follow the vendor's published descriptions (Windows driver documentation, "Master File Table": MULTI_SECTOR_HEADER,
-FILE_RECORD_SEGMENT_HEADER, ATTRIBUTE_RECORD_HEADER, FILE_NAME, STANDARD_INFORMATION, ATTRIBUTE_LIST_ENTRY); structures that
-those leave out follow what systems write, and carry no clause.
+Names follow the vendor's published descriptions (Windows driver documentation, "Master File Table":
+MULTI_SECTOR_HEADER, FILE_RECORD_SEGMENT_HEADER, ATTRIBUTE_RECORD_HEADER, FILE_NAME, STANDARD_INFORMATION,
+ATTRIBUTE_LIST_ENTRY); structures that those leave out follow what systems write, and carry no clause.
 """
 
 from __future__ import annotations

@@ -127,7 +127,10 @@ def clean_log(size: int) -> Content:
 
 
 def bitmap(count: int, used: Sequence[tuple[int, int]]) -> Content:
-    """Return a bitmap of `count` bits with those in `used` (first, end; rising) set, and those behind the last one too."""
+    """Return a bitmap of `count` bits with those in `used` (first, end.
+
+    Rising) set, and those behind the last one too.
+    """
     size = -(-count // 64) * 8
     edge = (used[-1][1] if used else 0) // 8 + 1
     front = min(max(edge, 1), size)

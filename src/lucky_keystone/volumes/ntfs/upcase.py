@@ -199,12 +199,18 @@ def upcase(name: str) -> str:
 
 
 def collation_key(name: str) -> tuple[str, str]:
-    """Return what orders names within a folder: folded units first; names that differ in case only, by their own units."""
+    """Return what orders names within a folder: folded units first.
+
+    Names that differ in case only, by their own units.
+    """
     return _units(upcase(name)), _units(name)
 
 
 def _units(name: str) -> str:
-    """Return a text that compares as `name`'s UTF-16 units do: characters beyond 16 bits become their two surrogates."""
+    """Return a text that compares as `name`'s UTF-16 units do.
+
+    Characters beyond 16 bits become their two surrogates.
+    """
     if name.isascii() or max(name) <= "\uffff":
         return name
     stored = name.encode("utf-16-be", "surrogatepass")
