@@ -19,7 +19,7 @@ from pathlib import Path
 
 from lucky_keystone.content import FileRange, Literal, SourceFile
 from lucky_keystone.demo.disc import write_disc
-from lucky_keystone.demo.install_image import Blob, DemoEdition, install_image, small_blob
+from lucky_keystone.demo.install_image import DemoEdition, Resource, install_image, small_resource
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, VERSION, installer
 from lucky_keystone.tree import File, Folder
 
@@ -115,14 +115,14 @@ def make_source(disc: Path, size: int, *, integrity: bool) -> None:
         name = path.rsplit("/", 1)[1]
         folder.entries[name] = File(name, FileRange(file, offset, length), MOMENT)
         offset += length
-    blobs, step = [], 60_000_000
+    resources, step = [], 60_000_000
     while offset < file.size:
         length = min(step, file.size - offset)
         content = FileRange(file, offset, length)
-        blobs.append((f"{offset}.dat", Blob(content, offset.to_bytes(20, "big"))))
+        resources.append((f"{offset}.dat", Resource(content, offset.to_bytes(20, "big"))))
         offset += length
     image = install_image(
-        [DemoEdition("Tidewell Bench", "Bench", [("a", small_blob(b"a")), *blobs])],
+        [DemoEdition("Tidewell Bench", "Bench", [("a", small_resource(b"a")), *resources])],
         architecture=9,
         version=VERSION,
         language="en-GB",

@@ -25,13 +25,6 @@ from .errors import SourceError, naming
 BLOCK = 4 << 20
 """Bytes handled at once wherever contents are streamed."""
 
-Tell = Callable[[str, int, int], None]
-"""Hears of progress: stage, bytes done, bytes in all."""
-
-
-def silent(stage: str, done: int, total: int) -> None:
-    """Hear of progress and say nothing."""
-
 
 class Readable(Protocol):
     """Bytes that can be read at an offset."""

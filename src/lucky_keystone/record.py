@@ -118,6 +118,12 @@ class Record:
         return self._struct.pack(*values)
 
     @classmethod
+    def places(cls) -> list[tuple[str, _Place, Any]]:
+        """Return name, place and default (None without one) of every field, in order."""
+        defaults = {f.name: f.default for f in dataclasses.fields(cls) if f.default is not MISSING}  # type: ignore[arg-type]
+        return [(name, place, defaults.get(name)) for name, place in cls._layout]
+
+    @classmethod
     def offset_of(cls, name: str) -> int:
         """Return the offset of the field `name` in bytes, for error messages and patches."""
         return dict(cls._layout)[name].offset
@@ -127,42 +133,38 @@ def packer(*parts: tuple[type[Record], Mapping[str, int]], names: Sequence[str])
     """Return a function that packs one or several records in a row, quickly, from the values of `names` in field order.
 
     It is for structures that are written hundreds of thousands of times. Each part has its fixed numbers; all other
-    fields
-    but `names` have their defaults. The function raises struct.error for a value that does not fit.
+    fields but `names` have their defaults. The function raises struct.error for a value that does not fit.
     """
     code = "<"
-    fixed: list[int | bytes | None] = []
+    constants: list[int | bytes] = []
+    is_given: list[bool] = []
     found: list[str] = []
     for kind, values in parts:
-        defaults = {f.name: f.default for f in dataclasses.fields(kind) if f.default is not MISSING}  # type: ignore[arg-type]
-        for name, place in kind._layout:
+        for name, place, default in kind.places():
+            value = values.get(name, default)
             if name in names and name not in values:
+                if place.code == "s":
+                    raise TypeError(f"{kind.__name__}.{name} is no number that can be packed quickly")
                 found.append(name)
-                fixed.append(None)
+                is_given.append(True)
                 code += place.code
-                continue
-            value = values.get(name, defaults.get(name))
-            if value is None:
+            elif value is None:
                 raise TypeError(f"{kind.__name__}.{name} has no value")
-            if not value or value == bytes(place.width):
+            elif not value or value == bytes(place.width):
                 code += f"{place.width}x"
             else:
                 code += f"{place.width}s" if place.code == "s" else place.code
-                fixed.append(value)
-    if found != list(names) or "s" in {
-        place.code for kind, _ in parts for name, place in kind._layout if name in names
-    }:
+                constants.append(value)
+                is_given.append(False)
+    if found != list(names):
         raise TypeError(f"fields in order are {found}, not {list(names)}")
     pack = struct.Struct(code).pack
-    constants = [(position, value) for position, value in enumerate(fixed) if value is not None]
     if not constants:
         return pack
 
     def with_constants(*given: int) -> bytes:
-        row: list[int | bytes] = list(given)
-        for position, value in constants:
-            row.insert(position, value)
-        return pack(*row)
+        values, fixed = iter(given), iter(constants)
+        return pack(*[next(values) if mine else next(fixed) for mine in is_given])
 
     return with_constants
 

@@ -29,7 +29,7 @@ _ADVICE = "Name another file with LUCKY_KEYSTONE_LOG=FILE, or leave the record o
 
 
 @dataclass(frozen=True, kw_only=True)
-class Entry:
+class LogEntry:
     """One piece of work on one drive."""
 
     moment: str
@@ -54,7 +54,7 @@ class Entry:
     """What went wrong, or what was found."""
 
 
-COLUMNS = tuple(field.name for field in fields(Entry))
+COLUMNS = tuple(field.name for field in fields(LogEntry))
 
 
 def now() -> str:
@@ -74,7 +74,7 @@ def place() -> Path | None:
     return platformdirs.user_data_path("lucky-keystone", appauthor=False) / "log.sqlite"
 
 
-def add(entry: Entry) -> None:
+def add(entry: LogEntry) -> None:
     """Add an entry. Raises DriveError when the record cannot be written."""
     file = place()
     if file is None:
@@ -97,7 +97,7 @@ def find(
     command: str | None = None,
     since: str | None = None,
     most: int | None = None,
-) -> list[Entry]:
+) -> list[LogEntry]:
     """Return entries, the newest first.
 
     Texts are parts of what they filter, case ignored; `since` is a date or moment.
@@ -123,10 +123,10 @@ def find(
     query += " ORDER BY moment DESC, rowid DESC LIMIT ?"
     values.append(-1 if most is None else most)
     with translated(file), closing(connected(file)) as database:
-        return [Entry(**dict(zip(COLUMNS, row, strict=True))) for row in database.execute(query, values)]
+        return [LogEntry(**dict(zip(COLUMNS, row, strict=True))) for row in database.execute(query, values)]
 
 
-def write_csv(entries: Sequence[Entry], stream: TextIO) -> None:
+def write_csv(entries: Sequence[LogEntry], stream: TextIO) -> None:
     """Write entries with a heading, as RFC 4180 has it.
 
     Texts that a spreadsheet would run as a formula are made texts.
@@ -164,7 +164,7 @@ def connected(file: Path) -> sqlite3.Connection:
         raise DriveError(f"{file} was written by a newer version of this program.", advice=_ADVICE)
     if version < _VERSION:
         kinds = {"int": "INTEGER", "float": "REAL", "str": "TEXT"}
-        columns = ", ".join(f"{field.name} {kinds[str(field.type)]} NOT NULL" for field in fields(Entry))
+        columns = ", ".join(f"{field.name} {kinds[str(field.type)]} NOT NULL" for field in fields(LogEntry))
         with database:
             database.execute(f"CREATE TABLE work ({columns})")
             database.execute(f"PRAGMA user_version = {_VERSION}")

@@ -8,6 +8,8 @@ from datetime import datetime
 
 from .content import Content
 
+MOST_DEPTH = 200
+"""Folders within each other, as deep as any reader follows them: deeper ones loop, or nothing could reach them."""
 EPOCH = datetime(1980, 1, 1)
 """Stands for 'no time recorded'; the first moment FAT can express."""
 

@@ -13,11 +13,11 @@ from .building.several import Job, build_all
 from .building.update import Standing, update
 from .checking.check import check_drive
 from .checking.report import Report
-from .content import Tell
 from .drives.medium import Medium, OpenMedium
 from .errors import DriveError, Interrupted, KeystoneError
 from .gauging.capacity import probe_capacity
 from .gauging.marks import Marker
+from .progress import Progress
 from .shoplog import place as recorded
 
 
@@ -51,7 +51,9 @@ class Work(Job):
         return self.report.exit_code if self.report is not None else 1
 
 
-def carry_out(works: Sequence[Work], line: Callable[[str], Tell], *, verify: bool, resume: bool, probe: bool) -> None:
+def carry_out(
+    works: Sequence[Work], line: Callable[[str], Progress], *, verify: bool, resume: bool, probe: bool
+) -> None:
     """Build or update every drive; each gets its own result or error. `line` gives what hears of a drive's progress.
 
     Updates go one after the other: each drive holds something else, so each reads what it needs of the source.
@@ -59,10 +61,10 @@ def carry_out(works: Sequence[Work], line: Callable[[str], Tell], *, verify: boo
     to_build: list[Work] = []
     try:
         for work in works:
-            work.tell = line(work.name)
+            work.progress = line(work.name)
             try:
                 if work.standing is not None:
-                    work.result = update(work.image, work.medium, work.standing, work.tell, verify=verify)
+                    work.result = update(work.image, work.medium, work.standing, work.progress, verify=verify)
                     continue
                 keeper = Keeper(work.image, work.medium, work.shelf)
                 if probe and work.may_be_fake and not (resume and claimed_bytes(work.image, work.medium, keeper)):
@@ -78,13 +80,13 @@ def carry_out(works: Sequence[Work], line: Callable[[str], Tell], *, verify: boo
             work.error = Interrupted("Stopped before the end.", advice="Run the same command again.")
 
 
-def look_at(work: Work, tell: Tell, *, verified: bool) -> None:
+def look_at(work: Work, progress: Progress, *, verified: bool) -> None:
     """Check what was written: its structure, and the way it starts. Its bytes were read back already."""
     if work.error is not None:
         return
     try:
         kept = work.shelf.get()
-        work.report = check_drive(work.medium, tell, sector_size=work.image.sector_size, contents=False, kept=kept)
+        work.report = check_drive(work.medium, progress, sector_size=work.image.sector_size, contents=False, kept=kept)
     except KeystoneError as error:
         work.error = error
         return
@@ -106,11 +108,11 @@ def _refuse_fake(work: Work) -> None:
     """
     end = work.image.content_end
     found = probe_capacity(work.medium, Marker(secrets.token_bytes(16)), lambda *_: None, written_below=end)
-    told = f"{found.told[:1].lower()}{found.told[1:]}"
+    words = f"{found.summary[:1].lower()}{found.summary[1:]}"
     if found.is_fake and (found.real_size or 0) < work.needed:
         raise DriveError(
-            f"Drive {work.name} is a fake: {told}",
+            f"Drive {work.name} is a fake: {words}",
             advice="Give it back to where it was bought. 'lucky-keystone gauge' measures it closely.",
         )
     if found.is_fake:
-        work.notes.append(f"Careful, this drive is a fake: {told} The installer fits, but do not trust the rest.")
+        work.notes.append(f"Careful, this drive is a fake: {words} The installer fits, but do not trust the rest.")

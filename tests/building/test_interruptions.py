@@ -17,11 +17,12 @@ import pytest
 from lucky_keystone.building import stream
 from lucky_keystone.building.build import build
 from lucky_keystone.building.image import DriveImage
-from lucky_keystone.content import BLOCK, silent
+from lucky_keystone.content import BLOCK
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.drives.retrying import Retrying
 from lucky_keystone.errors import DriveError, DriveGone, Interrupted, KeystoneError
+from lucky_keystone.progress import silent
 
 from ..helpers.drives import MemoryDrive, small_disc, small_image
 
@@ -178,13 +179,13 @@ def test_250_runs_with_faults_at_random(part: int, tmp_path_factory: pytest.Temp
         interrupt_at = chance.randrange(1, 30) if chance.random() < 0.2 else -1
         calls = iter(range(10_000))
 
-        def tell(stage: str, done: int, total: int, calls=calls, interrupt_at=interrupt_at) -> None:
+        def progress(stage: str, done: int, total: int, calls=calls, interrupt_at=interrupt_at) -> None:
             if next(calls) == interrupt_at:
                 raise KeyboardInterrupt
 
         outcome = "done"
         try:
-            build(image, drive, tell)
+            build(image, drive, progress)
             assert memory.data == finished
         except KeystoneError as error:
             outcome = type(error).__name__

@@ -9,10 +9,11 @@ import pytest
 
 from lucky_keystone.building.build import build
 from lucky_keystone.building.several import Job, build_all
-from lucky_keystone.content import SourceFile, silent
+from lucky_keystone.content import SourceFile
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.medium import OpenMedium
 from lucky_keystone.errors import Interrupted
+from lucky_keystone.progress import silent
 
 from ..helpers.drives import MemoryDrive, small_disc, small_image
 
@@ -85,7 +86,7 @@ def test_one_that_lags_goes_on_in_a_pass_of_its_own(disc: Path) -> None:
     made, memories = jobs(disc, Faults(), Faults(bytes_per_second=25 * MIB), Faults())
     ended: dict[str, float] = {}
     for job in made:
-        job.tell = lambda stage, done, total, name=job.name: ended.__setitem__(name, time.monotonic())
+        job.progress = lambda stage, done, total, name=job.name: ended.__setitem__(name, time.monotonic())
     build_all(made, patience=0.2)
 
     assert [job.fell_back for job in made] == [False, True, False]
@@ -109,11 +110,11 @@ def test_drives_of_other_sizes_and_a_stop_by_the_user(disc: Path) -> None:
             raise Interrupted("Stopped before the end.")
 
     for job in made:
-        job.tell = stop
+        job.progress = stop
     build_all(made)
     assert all(isinstance(job.error, Interrupted) and "has no seal" in job.error.advice for job in made)
     for job, memory in zip(made, memories, strict=True):
-        job.tell, job.error = silent, None
+        job.progress, job.error = silent, None
         assert not any(memory.data[:512])
     build_all(made)
     assert [bytes(memory.data) for memory in memories] == [alone(job) for job in made]

@@ -11,7 +11,7 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import Bundle, RuleBasedStateMachine, invariant, rule
 
-from lucky_keystone.drives.drive import Drive, Identity
+from lucky_keystone.drives.drive import Drive, Hardware
 from lucky_keystone.drives.guards import OVERRIDABLE, Guard, admit, refusals
 from lucky_keystone.drives.opening import open_confirmed
 from lucky_keystone.errors import KeystoneError, ProtectError
@@ -86,7 +86,7 @@ def test_what_changed_since_it_was_confirmed_is_refused(now: list[Drive], told: 
 
 
 @dataclass
-class Hardware:
+class Device:
     """A drive itself, wherever it is plugged in."""
 
     drive: Drive
@@ -98,9 +98,9 @@ class Bench:
     """A host whose drives are re-plugged between any two of its answers. A handle stays with its hardware."""
 
     def __init__(self) -> None:
-        self.plugged: dict[Path, Hardware] = {}
+        self.plugged: dict[Path, Device] = {}
         self.events: list[tuple[str, int]] = []
-        self.all: list[Hardware] = []
+        self.all: list[Device] = []
 
     def _happen(self) -> None:
         if not self.events:
@@ -147,10 +147,10 @@ class Bench:
 
 
 class Handle:
-    def __init__(self, hardware: Hardware) -> None:
+    def __init__(self, hardware: Device) -> None:
         self._hardware = hardware
 
-    def identity(self) -> Identity:
+    def identity(self) -> Hardware:
         return self._hardware.drive.identity
 
     def write(self) -> None:
@@ -179,7 +179,7 @@ class Workshop(RuleBasedStateMachine):
     def a_drive_is_bought(self, model: str, serial: str, system: bool, internal: bool) -> None:
         if len(self.bench.all) < 6:
             drive = replace(STICK, model=model, serial=serial, holds_system=system, internal=internal)
-            self.bench.all.append(Hardware(drive, len(self.bench.all)))
+            self.bench.all.append(Device(drive, len(self.bench.all)))
             self.bench.events = [("plug", 0)]
             self.bench.drives()
 

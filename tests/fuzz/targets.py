@@ -11,14 +11,15 @@ from pathlib import Path
 from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.checking.check import check_drive
-from lucky_keystone.content import Literal, silent, stream
+from lucky_keystone.content import Literal, stream
 from lucky_keystone.demo.disc import write_disc
-from lucky_keystone.demo.install_image import DemoEdition, install_image, small_blob
+from lucky_keystone.demo.install_image import DemoEdition, install_image, small_resource
 from lucky_keystone.demo.tidewell import LABEL, MOMENT
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning.make import make_plan
+from lucky_keystone.progress import silent
 from lucky_keystone.regions import RegionKind
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tree import File, Folder
@@ -33,7 +34,9 @@ from ..helpers.packing import PACKINGS
 def small_installer() -> Folder:
     editions = [
         DemoEdition(
-            "Tidewell Mini", "Mini", [("pier.dll", small_blob(b"pier" * 500)), ("mole.dll", small_blob(b"mole" * 900))]
+            "Tidewell Mini",
+            "Mini",
+            [("pier.dll", small_resource(b"pier" * 500)), ("mole.dll", small_resource(b"mole" * 900))],
         )
     ]
     image = install_image(editions, architecture=9, version=(11, 2, 30110, 1), language="en-GB")

@@ -7,11 +7,11 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.content import silent
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.retrying import Retrying
 from lucky_keystone.gauging.figure import draw_gauged
 from lucky_keystone.gauging.gauge import Gauged, Mode, gauge
+from lucky_keystone.progress import silent
 
 from ..helpers.drives import MemoryDrive
 
@@ -59,7 +59,7 @@ def test_every_fake_is_found_by_writing(faults: Faults, verdict: str, mode: Mode
     assert (found.capacity.verdict, found.healthy) == (verdict, False)
     assert found.capacity.real_size is not None
     assert abs(found.capacity.real_size - faults.real_size) <= 8192
-    assert f"{SIZE:,} bytes" in found.capacity.told
+    assert f"{SIZE:,} bytes" in found.capacity.summary
     if mode == "marks":
         assert after == before, "what the marks overwrote was not put back"
 
@@ -99,7 +99,7 @@ def test_bad_areas_are_found_where_they_are(tmp_path: Path) -> None:
     for place in (20 * MIB, 20 * MIB + 3000):  # in the mark's head, and behind it
         found, _, _ = gauged(Faults(forgets=[(place, 1)]), "erase")
         assert found.reading.bad == [(20 * MIB, 4096)]
-        assert "it is failing" in found.capacity.told
+        assert "it is failing" in found.capacity.summary
     for name in ("stick.png", "stick.svg"):
         draw_gauged(found, "T3ST", tmp_path / name)
         assert (tmp_path / name).stat().st_size > 5000

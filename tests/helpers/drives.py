@@ -10,7 +10,6 @@ from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.building.image import DriveImage
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.checking.report import Report
-from lucky_keystone.content import silent
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.drives.image_file import ImageFile
@@ -18,6 +17,7 @@ from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.planning.plan import Plan
+from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
 

@@ -11,9 +11,9 @@ from typing import Any
 
 
 def run(
-    *arguments: object, code: int = 0, cwd: Path | None = None, typed: str | None = None, log: Path | str = "off"
+    *arguments: object, code: int = 0, cwd: Path | None = None, typed: str | None = None, log: Path | str | None = None
 ) -> subprocess.CompletedProcess[str]:
-    """Run a command line; it has to end with `code`. `log` is the shop's record."""
+    """Run a command line; it has to end with `code`. `log` is the shop's record, else the environment says it."""
     command = [sys.executable, "-m", "lucky_keystone", *map(str, arguments)]
     done = subprocess.run(
         command,
@@ -23,14 +23,14 @@ def run(
         input=typed,
         check=False,
         timeout=300,
-        env=os.environ | {"LUCKY_KEYSTONE_LOG": str(log)},
+        env=os.environ | ({} if log is None else {"LUCKY_KEYSTONE_LOG": str(log)}),
     )
     assert done.returncode == code, done.stdout + done.stderr
     assert "Traceback" not in done.stderr
     return done
 
 
-def run_json(*arguments: object, code: int = 0, log: Path | str = "off") -> dict[str, Any]:
+def run_json(*arguments: object, code: int = 0, log: Path | str | None = None) -> dict[str, Any]:
     """Run a command line with --json and return its document."""
     document: dict[str, Any] = json.loads(run(*arguments, "--json", code=code, log=log).stdout)
     assert document["schema"] == 1

@@ -12,12 +12,13 @@ from pathlib import Path
 import pycdlib
 import pytest
 
-from lucky_keystone.content import silent, stream
+from lucky_keystone.content import stream
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.errors import SourceError
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.proving import verify_source
+from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tree import Folder
 

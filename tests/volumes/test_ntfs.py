@@ -21,10 +21,11 @@ from lucky_keystone.volumes.ntfs.attributes import mapping_pairs
 from lucky_keystone.volumes.ntfs.catalogue import catalogue
 from lucky_keystone.volumes.ntfs.compose import compose
 from lucky_keystone.volumes.ntfs.geometry import geometry, vcns_per_block
-from lucky_keystone.volumes.ntfs.index import BLOCK_ROOM, Node, shape
+from lucky_keystone.volumes.ntfs.index import BLOCK_ROOM, IndexNode, shape
 from lucky_keystone.volumes.ntfs.layout import place
 from lucky_keystone.volumes.ntfs.parse import parse_runs
 from lucky_keystone.volumes.ntfs.read import NtfsVolume
+from lucky_keystone.volumes.ntfs.records import DATA, STANDARD_INFORMATION, StandardInformation
 from lucky_keystone.volumes.ntfs.security import descriptor_hash, for_everyone
 from lucky_keystone.volumes.ntfs.upcase import collation_key
 from lucky_keystone.volumes.volume import HOLE, Run, VolumeError
@@ -140,7 +141,7 @@ def test_hash_of_a_descriptor() -> None:
 def test_a_tree_holds_every_entry_in_order_in_nodes_that_fit(sizes: list[int], room: int) -> None:
     tree = shape(sizes, room)
 
-    def walk(node: Node) -> list[int]:
+    def walk(node: IndexNode) -> list[int]:
         assert not node.children or len(node.children) == len(node.entries) + 1
         found: list[int] = []
         for position, entry in enumerate(node.entries):
@@ -196,8 +197,9 @@ def security_of(volume: NtfsVolume, path: str) -> bytes:
     """Find a file's descriptor as systems do: its number, both indexes of $Secure, and the stream and its copy."""
     entry = volume.find(path)
     assert entry is not None
-    standard = volume.file(entry.number).standard
-    assert standard is not None
+    value = next(volume.file(entry.number).of(STANDARD_INFORMATION)).value
+    assert value is not None
+    standard = StandardInformation.unpack(value)
     secure = volume.file(9)
     by_number = {found.key: found for found in volume.index(secure, "$SII")}
     assert standard.security.to_bytes(4, "little") in by_number
@@ -223,7 +225,7 @@ def test_everything_that_only_ntfs_can_hold(special: Path) -> None:
         entry = volume.find("STREAMS.TXT")
         assert entry is not None
         found = volume.file(entry.number)
-        assert found.streams() == ["", "big", "Zone"]
+        assert [attribute.name for attribute in found.attributes if attribute.type == DATA] == ["", "big", "Zone"]
         assert [len(volume.read_stream(found.stream(name), 0, 1 << 20)) for name in ("big", "Zone")] == [100_000, 5]  # type: ignore[arg-type]
         entry = volume.find("sparse.bin")
         assert entry is not None

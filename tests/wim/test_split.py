@@ -13,18 +13,20 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from lucky_keystone.content import Literal, stream
-from lucky_keystone.demo.install_image import DemoEdition, install_image, small_blob
+from lucky_keystone.demo.install_image import DemoEdition, install_image, small_resource
 from lucky_keystone.errors import SourceError
 from lucky_keystone.wim.read import InstallImage
-from lucky_keystone.wim.records import BLOB_DTYPE, RESOURCE_SOLID, SIZE_MASK, Header, ResourceHeader
+from lucky_keystone.wim.records import RESOURCE_DTYPE, RESOURCE_SOLID, SIZE_MASK, Header, ResourceHeader
 from lucky_keystone.wim.split import Part, divide
 
 MIB = 1 << 20
 
 
 def make(sizes: list[int], *, integrity: bool = True) -> bytes:
-    """An install image with a blob of each size."""
-    files = [(f"deck{n}.bin", small_blob(hashlib.shake_128(b"%d" % n).digest(size))) for n, size in enumerate(sizes)]
+    """An install image with a resource of each size."""
+    files = [
+        (f"deck{n}.bin", small_resource(hashlib.shake_128(b"%d" % n).digest(size))) for n, size in enumerate(sizes)
+    ]
     content = install_image(
         [DemoEdition("Tidewell", "T", files)],
         architecture=9,
@@ -40,11 +42,11 @@ def bytes_of(part: Part) -> bytes:
     return b"".join(bytes(piece) for piece in stream(part.content, 65_537))
 
 
-def blobs_by_sum(image: InstallImage) -> dict[bytes, bytes]:
-    """Return {SHA-1 in the table: raw bytes stored} of an image's blobs."""
+def resources_by_sum(image: InstallImage) -> dict[bytes, bytes]:
+    """Return {SHA-1 in the table: raw bytes stored} of an image's resources."""
     return {
         bytes(entry["sha1"]): image.content.read_at(int(entry["offset"]), int(entry["size_and_flags"]) & SIZE_MASK)
-        for entry in image.blobs
+        for entry in image.resources
     }
 
 
@@ -52,7 +54,7 @@ def blobs_by_sum(image: InstallImage) -> dict[bytes, bytes]:
 @given(
     st.lists(st.integers(1, 900_000), min_size=1, max_size=30, unique=True), st.integers(MIB, 3 * MIB), st.booleans()
 )
-def test_every_blob_is_in_exactly_one_part(sizes: list[int], limit: int, integrity: bool) -> None:
+def test_every_resource_is_in_exactly_one_part(sizes: list[int], limit: int, integrity: bool) -> None:
     whole = InstallImage(Literal(make(sizes, integrity=integrity)), "install.wim")
     parts = divide(whole, limit)
 
@@ -65,15 +67,15 @@ def test_every_blob_is_in_exactly_one_part(sizes: list[int], limit: int, integri
         assert (header.part_number, header.part_count, header.boot_index) == (number, len(parts), 0)
         assert header.guid == whole.header.guid
         assert header.flags == whole.header.flags | 0x08  # spanned
-        assert set(read.blobs["part"].tolist()) <= {number}
+        assert set(read.resources["part"].tolist()) <= {number}
         assert read.xml == whole.xml
-        mine = blobs_by_sum(read)
+        mine = resources_by_sum(read)
         assert not set(mine) & set(seen)
         seen |= mine
         if integrity:
             read.verify_integrity(lambda done, total: None)
         assert read.has_integrity == integrity
-    assert seen == blobs_by_sum(whole)
+    assert seen == resources_by_sum(whole)
     assert all(hashlib.sha1(data).digest() == digest for digest, data in seen.items())
     total = sum(sizes) + 50 * len(sizes)
     assert len(parts) <= max(
@@ -96,7 +98,7 @@ def test_an_independent_parser_reads_the_parts() -> None:
     parts = [WIM(io.BytesIO(edited(bytes_of(part), flags=0))) for part in divide(image, MIB)]
 
     found = [(number, resource) for number, part in enumerate(parts, 1) for resource in part.resources.values()]
-    assert sorted(resource.hash for _, resource in found) == sorted(bytes(digest) for digest in image.blobs["sha1"])
+    assert sorted(resource.hash for _, resource in found) == sorted(bytes(digest) for digest in image.resources["sha1"])
     for number, resource in found:
         assert resource.part_number == number
         assert hashlib.sha1(resource.open().read()).digest() == resource.hash
@@ -109,9 +111,9 @@ def edited(data: bytes, **fields: object) -> bytes:
 
 
 def with_entry(data: bytes, name: str, value: int) -> bytes:
-    """Change a field of the first blob table entry."""
-    place = ResourceHeader.unpack(Header.unpack(data).blob_table)
-    table = np.frombuffer(data[place.offset : place.offset + place.stored_size], BLOB_DTYPE).copy()
+    """Change a field of the first lookup table entry."""
+    place = ResourceHeader.unpack(Header.unpack(data).lookup_table)
+    table = np.frombuffer(data[place.offset : place.offset + place.stored_size], RESOURCE_DTYPE).copy()
     table[name][0] = value
     return data[: place.offset] + table.tobytes() + data[place.offset + place.stored_size :]
 
@@ -122,11 +124,11 @@ PLAIN = make([100_000, 1_200_000])
 @pytest.mark.parametrize(
     ("data", "limit", "message"),
     [
-        (PLAIN, MIB, "blob [0-9a-f]{40} alone has 1200000 bytes"),
+        (PLAIN, MIB, "resource [0-9a-f]{40} alone has 1200000 bytes"),
         (edited(PLAIN, part_number=2, part_count=3), 2 * MIB, "already part 2 of 3"),
         (edited(PLAIN, version=0xE00), 2 * MIB, "solid"),
         (with_entry(PLAIN, "size_and_flags", 100_000 | RESOURCE_SOLID << 56), 2 * MIB, "solid"),
-        (with_entry(PLAIN, "offset", (1 << 64) - 5), 2 * MIB, "blob table entry 0 at offset"),
+        (with_entry(PLAIN, "offset", (1 << 64) - 5), 2 * MIB, "lookup table entry 0 at offset"),
         (with_entry(PLAIN, "size_and_flags", SIZE_MASK), 2 * MIB, "do not lie in the file"),
         (edited(PLAIN, xml=ResourceHeader(stored_size=9, offset=1 << 60).pack()), 2 * MIB, "xml: 9 bytes at"),
         (PLAIN[:150], 2 * MIB, "header: only 150 bytes long"),

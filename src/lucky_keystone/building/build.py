@@ -9,12 +9,13 @@ from dataclasses import dataclass
 
 from blake3 import blake3
 
-from ..content import BLOCK, Tell
+from ..content import BLOCK
 from ..drives.medium import Medium
 from ..drives.readback import read_back
 from ..errors import DriveError, Interrupted, KeystoneError
 from ..manifest.format import pack_manifest
 from ..manifest.shelf import NoShelf, Shelf
+from ..progress import Progress
 from ..regions import RegionKind
 from .feed import Block, Feed
 from .image import DriveImage
@@ -40,7 +41,7 @@ UNSEALED = "The drive has no seal: nothing takes it for finished. The same comma
 def build(
     image: DriveImage,
     medium: Medium,
-    tell: Tell,
+    progress: Progress,
     *,
     verify: bool = True,
     resume: bool = True,
@@ -72,13 +73,13 @@ def build(
             source,
             image.bytes_to_write,
             medium,
-            tell,
+            progress,
             stage="going on" if claimed else "writing",
             compare_below=claimed,
             hooks=Hooks(taken=lambda count: keeper.taken("build", count)),
         )
         to_verify = [*streamed.blocks, *_cleared(image)]
-        return finish(image, medium, tell, streamed, to_verify, started, keeper, verify=verify)
+        return finish(image, medium, progress, streamed, to_verify, started, keeper, verify=verify)
 
 
 def claimed_bytes(image: DriveImage, medium: Medium, keeper: Keeper) -> int:
@@ -99,7 +100,7 @@ def claimed_bytes(image: DriveImage, medium: Medium, keeper: Keeper) -> int:
 def finish(
     image: DriveImage,
     medium: Medium,
-    tell: Tell,
+    progress: Progress,
     streamed: Streamed,
     to_verify: Sequence[tuple[int, int, bytes]],
     started: float,
@@ -111,19 +112,19 @@ def finish(
     written = time.monotonic()
     manifest = manifest_of(image, streamed)
     if verify:
-        _verify(medium, to_verify, tell)
+        _verify(medium, to_verify, progress)
     read = time.monotonic()
     keeper.write(manifest, verify=verify)
     for offset, data in image.tables:
         write_checked(medium, offset, data, "partition table", verify=verify)
-    tell("sealing", 0, 1)
+    progress("sealing", 0, 1)
     try:
         write_checked(medium, 0, image.seal, "seal", verify=verify)
     except DriveError:
         with suppress(DriveError):  # half a seal must not stay either
             unseal(image, medium)
         raise
-    tell("sealing", 1, 1)
+    progress("sealing", 1, 1)
     return BuildResult(
         bytes_written=streamed.bytes_written + len(manifest) + len(image.seal),
         bytes_found_right=sum(size for _, size, _ in streamed.blocks) - streamed.bytes_written,
@@ -184,9 +185,9 @@ def _cleared(image: DriveImage) -> Iterator[tuple[int, int, bytes]]:
             yield at, size, blake3(bytes(size)).digest()
 
 
-def _verify(medium: Medium, blocks: Sequence[tuple[int, int, bytes]], tell: Tell) -> None:
+def _verify(medium: Medium, blocks: Sequence[tuple[int, int, bytes]], progress: Progress) -> None:
     medium.forget_cache()
-    wrong = read_back(blocks, medium, tell)
+    wrong = read_back(blocks, medium, progress)
     if wrong:
         offset, size, _ = blocks[wrong[0]]
         raise DriveError(

@@ -10,7 +10,6 @@ from typing import Protocol, TypeVar
 
 import msgspec
 
-from ..content import Tell, silent
 from ..drives.guards import refuse_source_as_target
 from ..drives.medium import Medium
 from ..errors import UsageError
@@ -21,6 +20,7 @@ from ..planning.fitting import FROM_SCRATCH
 from ..planning.make import NOTHING_SAVED, make_plan
 from ..planning.plan import Plan
 from ..planning.planfile import SavedPlan, open_planned_source, read_plan
+from ..progress import Progress, silent
 from ..sources.opening import open_source
 from ..sources.source import Source
 from .update import Standing, read_standing
@@ -68,7 +68,7 @@ class Request:
 
 
 @dataclass(frozen=True)
-class Wanted:
+class WantedDrive:
     """One drive as it is to become."""
 
     plan: Plan
@@ -95,11 +95,11 @@ def with_saved_plan(request: Request, *, several: bool) -> Request:
     return replace(request, choices=choices, size=request.size or saved.drive.size, saved=saved)
 
 
-def open_requested(request: Request, tell: Tell = silent) -> Source:
+def open_requested(request: Request, progress: Progress = silent) -> Source:
     """Open the source that is asked for. Raises SourceError, also when it is no longer the one that was planned."""
     if request.saved is not None:
-        return open_planned_source(request.saved, request.path, tell)
-    return open_source(request.path, request.added, tell)
+        return open_planned_source(request.saved, request.path, progress)
+    return open_source(request.path, request.added, progress)
 
 
 def plan_all(
@@ -107,9 +107,9 @@ def plan_all(
     source: Source,
     targets: Sequence[_T],
     reading: Callable[[_T], AbstractContextManager[Medium]],
-) -> list[Wanted]:
+) -> list[WantedDrive]:
     """Decide for every drive. Raises as `make_plan` does, and ProtectError where a drive cannot be updated."""
-    wanted: list[Wanted] = []
+    wanted: list[WantedDrive] = []
     saved = request.saved.decided if request.saved else NOTHING_SAVED
     if request.update:
         known_family(source).refuse_update()
@@ -117,7 +117,7 @@ def plan_all(
         refuse_source_as_target((source.path, *source.added), target.path)
         if not request.update:
             plan = make_plan(source, request.choices, target.shape(request.size), saved=saved)
-            wanted.append(Wanted(plan))
+            wanted.append(WantedDrive(plan))
             continue
         if not target.exists:
             raise UsageError(
@@ -127,7 +127,7 @@ def plan_all(
             standing = read_standing(medium, target.sector_size)
         choices = _kept_identity(request.choices, standing)
         plan = make_plan(source, choices, target.shape(None), standing.volumes, saved=saved)
-        wanted.append(Wanted(plan, standing))
+        wanted.append(WantedDrive(plan, standing))
     return wanted
 
 

@@ -6,10 +6,10 @@ import threading
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
-from ..content import Tell, silent
 from ..drives.medium import Medium
 from ..errors import Interrupted, KeystoneError
 from ..manifest.shelf import NoShelf, Shelf
+from ..progress import Progress, silent
 from ..regions import TRAITS, Region
 from .build import UNSEALED, BuildResult, build
 from .feed import PATIENCE, Block, Feed
@@ -24,7 +24,7 @@ class Job:
     name: str
     image: DriveImage
     medium: Medium
-    tell: Tell = silent
+    progress: Progress = silent
     """Hears of its progress."""
     shelf: Shelf = field(default_factory=NoShelf)
     result: BuildResult | None = None
@@ -120,13 +120,15 @@ def _blocks(job: Job, feed: Feed, number: int, regions: Sequence[Region], base: 
 def _work(
     job: Job, blocks: Iterator[Block] | None, feed: Feed | None, number: int, stop: _Stop, verify: bool, resume: bool
 ) -> None:
-    def tell(stage: str, done: int, total: int) -> None:
+    def progress(stage: str, done: int, total: int) -> None:
         if stop.event.is_set():
             raise Interrupted("Stopped before the end.")
-        job.tell(stage, done, total)
+        job.progress(stage, done, total)
 
     try:
-        job.result = build(job.image, job.medium, tell, verify=verify, resume=resume, blocks=blocks, shelf=job.shelf)
+        job.result = build(
+            job.image, job.medium, progress, verify=verify, resume=resume, blocks=blocks, shelf=job.shelf
+        )
     except KeystoneError as error:
         job.error = error
     except BaseException as fault:  # noqa: BLE001 - raised again by the main thread

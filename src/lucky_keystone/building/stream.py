@@ -17,9 +17,9 @@ import numpy as np
 from blake3 import blake3
 
 from ..buffers import aligned_buffer
-from ..content import Tell
 from ..drives.medium import Medium
 from ..errors import KeystoneError
+from ..progress import Progress
 from ..regions import Region
 from .feed import Block, Feed, Overtaken
 
@@ -51,16 +51,16 @@ class Hooks:
     """Hears, in another thread, how many bytes were flushed; never before anything was written."""
 
 
-def stream_regions(regions: Sequence[Region], medium: Medium, tell: Tell, stage: str = "writing") -> Streamed:
+def stream_regions(regions: Sequence[Region], medium: Medium, progress: Progress, stage: str = "writing") -> Streamed:
     """Write `regions` to `medium`. `stage` names the work to `tell`. Raises SourceError or DriveError."""
-    return stream_blocks(Feed(regions).follow(), sum(region.size for region in regions), medium, tell, stage=stage)
+    return stream_blocks(Feed(regions).follow(), sum(region.size for region in regions), medium, progress, stage=stage)
 
 
 def stream_blocks(
     blocks: Iterator[Block],
     whole: int,
     medium: Medium,
-    tell: Tell,
+    progress: Progress,
     *,
     stage: str = "writing",
     compare_below: int = 0,
@@ -81,14 +81,14 @@ def stream_blocks(
             writer.put(block, done)
             found.append((block.offset, len(block.view), block.digest))
             done += len(block.view)
-            tell(stage, flusher.taken(done, anything_written=bool(writer.written)), whole)
+            progress(stage, flusher.taken(done, anything_written=bool(writer.written)), whole)
     finally:
         if close := getattr(blocks, "close", None):
             close()
         flusher.stop()
     if writer.written:
         flusher.finish()
-    tell(stage, whole, whole)
+    progress(stage, whole, whole)
     return Streamed(found, writer.written, writer.bytes_written)
 
 

@@ -12,7 +12,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from ..checking.volumes.checkers import CHECKERS
-from ..content import Tell
 from ..drives.medium import Medium
 from ..drives.readback import read_back
 from ..errors import KeystoneError, ProtectError
@@ -20,6 +19,7 @@ from ..manifest.format import Manifest, ManifestError, read_manifest
 from ..manifest.shelf import NoShelf
 from ..manifest.unfinished import read_unfinished
 from ..planning.fitting import FROM_SCRATCH
+from ..progress import Progress
 from ..tables.table import read_table
 from ..volumes.kind import StandingVolume
 from ..volumes.kinds import COMPOSED, open_volume
@@ -123,14 +123,16 @@ def _entries(volume: Volume) -> tuple[Sequence[Entry], list[str]]:
     return entries, [f"{entry.path}: {fault}" for entry in entries for fault in entry.faults]
 
 
-def update(image: DriveImage, medium: Medium, standing: Standing, tell: Tell, *, verify: bool = True) -> BuildResult:
+def update(
+    image: DriveImage, medium: Medium, standing: Standing, progress: Progress, *, verify: bool = True
+) -> BuildResult:
     """Bring the drive to `image`, writing only blocks that differ; nothing at all when none does.
 
     Raises SourceError, DriveError or Interrupted; once anything was written there is no seal then.
     """
     started = time.monotonic()
     medium.forget_cache()
-    if _is_unchanged(image, medium, standing, tell):
+    if _is_unchanged(image, medium, standing, progress):
         return BuildResult(0, image.bytes_to_write, 0.0, time.monotonic() - started, verified=True)
     with leaving_no_seal():
         keeper = Keeper(image, medium, NoShelf())
@@ -144,7 +146,7 @@ def update(image: DriveImage, medium: Medium, standing: Standing, tell: Tell, *,
             Feed(image.regions).follow(),
             image.bytes_to_write,
             medium,
-            tell,
+            progress,
             stage="comparing",
             compare_below=image.bytes_to_write,
             hooks=Hooks(before_first_write=begin),
@@ -156,10 +158,10 @@ def update(image: DriveImage, medium: Medium, standing: Standing, tell: Tell, *,
                 return BuildResult(0, image.bytes_to_write, 0.0, time.monotonic() - started, verified=True)
             begin()
         written = [streamed.blocks[index] for index in streamed.written]
-        return finish(image, medium, tell, streamed, written, started, keeper, verify=verify)
+        return finish(image, medium, progress, streamed, written, started, keeper, verify=verify)
 
 
-def _is_unchanged(image: DriveImage, medium: Medium, standing: Standing, tell: Tell) -> bool:
+def _is_unchanged(image: DriveImage, medium: Medium, standing: Standing, progress: Progress) -> bool:
     """True when the drive is what it has to become, byte by byte.
 
     A source of the same fingerprint (every path, size and time) built this very drive: then its manifest says what has
@@ -169,7 +171,7 @@ def _is_unchanged(image: DriveImage, medium: Medium, standing: Standing, tell: T
     if manifest is None or manifest.about.build != image.fingerprint.hex():
         return False
     blocks = [(offset, size, digest) for _, offset, size, digest in manifest.blocks()]
-    return not read_back(blocks, medium, tell, "comparing")
+    return not read_back(blocks, medium, progress, "comparing")
 
 
 def _refuse_others_files(paths: Sequence[str]) -> None:

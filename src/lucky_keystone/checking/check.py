@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ..content import SizedReadable, Tell
+from ..content import SizedReadable
 from ..drives.medium import Medium
 from ..errors import KeystoneError
 from ..extents import align_up
 from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_manifest, unpack_manifest
+from ..progress import Progress
 from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..starting.bootable import ReadBootVolume, ReadDrive
 from ..starting.reading import whole_drive
@@ -33,7 +34,7 @@ _MOST_VOLUMES = 8  # a forged table may name the same volume in every entry
 
 def check_drive(
     drive: Medium,
-    tell: Tell,
+    progress: Progress,
     *,
     sector_size: int | None = None,
     contents: bool = True,
@@ -48,7 +49,7 @@ def check_drive(
     report = Report()
     sector = sector_size or _find_sector_size(drive)
     manifest = _manifest(drive, sector, kept, report)
-    wrong = check_contents(drive, manifest, tell) if manifest and contents else []
+    wrong = check_contents(drive, manifest, progress) if manifest and contents else []
     if manifest:
         _tell_manifest(drive, manifest, sector, report, contents=contents)
     elif not report.unknown:
@@ -67,7 +68,7 @@ def check_drive(
         report.unknown.append(f"no {names} volume, and other volumes are not read yet.")
     if manifest:
         judge(drive, manifest, wrong, found, report)
-    tell("checking structure", 1, 1)
+    progress("checking structure", 1, 1)
     return report
 
 

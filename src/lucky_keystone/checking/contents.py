@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ..content import SizedReadable, Tell
+from ..content import SizedReadable
 from ..drives.medium import Medium
 from ..drives.readback import read_back
 from ..manifest.format import Manifest
+from ..progress import Progress
 from .codes import Code
 from .found import FoundVolume
 from .report import Place, Report
@@ -16,10 +17,12 @@ from .volumes.checker import WrongBlock
 from .volumes.checkers import CHECKERS
 
 
-def check_contents(drive: Medium, manifest: Manifest, tell: Tell) -> list[WrongBlock]:
+def check_contents(drive: Medium, manifest: Manifest, progress: Progress) -> list[WrongBlock]:
     """Read everything the manifest covers; return the blocks that differ."""
     blocks = list(manifest.blocks())
-    wrong = read_back([(offset, size, digest) for _, offset, size, digest in blocks], drive, tell, "checking contents")
+    wrong = read_back(
+        [(offset, size, digest) for _, offset, size, digest in blocks], drive, progress, "checking contents"
+    )
     return [blocks[index] for index in wrong]
 
 

@@ -27,8 +27,8 @@ def tell_system(chosen: Chosen, medium: RetryingMedium, partitions: Sequence[Spa
     """Let the system look at the new table of an open drive; return what is to be said of it."""
     if chosen.host is None:
         return []
-    told = chosen.host.tell_of_table(medium.opened, partitions)
-    return [told] if told else []
+    words = chosen.host.tell_of_table(medium.opened, partitions)
+    return [words] if words else []
 
 
 def eject(chosen: Chosen) -> list[str]:
@@ -71,7 +71,7 @@ class Logged:
         from .. import shoplog
 
         drive, source = self._chosen.drive, self._source
-        entry = shoplog.Entry(
+        entry = shoplog.LogEntry(
             moment=shoplog.now(),
             command=self._command,
             result=_result(error, healthy=self.healthy),

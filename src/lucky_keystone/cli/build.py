@@ -29,7 +29,7 @@ from .show import Stages, console, heading
 from .targets import Chosen, choose, confirm, guard, open_for_writing, reading
 
 if TYPE_CHECKING:
-    from ..building.request import Wanted
+    from ..building.request import WantedDrive
     from ..drives.guards import Guard
     from ..work import Work
 
@@ -144,7 +144,7 @@ def command(
 
 
 def _opened(
-    chosen: Chosen, wanted: Wanted, stack: ExitStack, lifted: frozenset[Guard], sources: tuple[Path, ...]
+    chosen: Chosen, wanted: WantedDrive, stack: ExitStack, lifted: frozenset[Guard], sources: tuple[Path, ...]
 ) -> Work:
     """Open a confirmed drive; it is closed with the stack."""
     from ..building.compose import compose_drive

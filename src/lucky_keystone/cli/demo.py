@@ -156,7 +156,7 @@ def _make_job(folder: Path, stages: Stages) -> list[_Step]:
 def _make_mishaps(folder: Path, stages: Stages) -> list[_Step]:
     """Make a small disc and the bay of bad drives; return what goes wrong and what helps."""
     from ..demo.disc import write_disc
-    from ..demo.mishaps import make_mishaps, mend
+    from ..demo.mishaps import cure, make_mishaps
     from ..demo.tidewell import LABEL, MOMENT, installer
 
     make_mishaps(folder / "bay")
@@ -193,7 +193,7 @@ def _make_mishaps(folder: Path, stages: Stages) -> list[_Step]:
             build("loose.img"),
             0,
             "What it said it had taken was read again and compared; what its cache had lost was written again.",
-            before=lambda: mend(folder / "bay", "loose.img"),
+            before=lambda: cure(folder / "bay", "loose.img"),
         ),
         _Step(
             "A slow stick beside a fast one.",

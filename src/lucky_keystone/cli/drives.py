@@ -85,8 +85,8 @@ def _watch(host: Host, before: tuple[Drive, ...], out: Console, *, as_json: bool
 
 def _body(host: Host, drive: Drive, among: tuple[Drive, ...]) -> dict[str, Any]:
     """Return a drive for JSON output."""
-    told = ("tag", "model", "serial", "size", "sector_size", "physical_sector_size", "bus", "speed", "removable")
-    body = {name: getattr(drive, name) for name in told}
+    words = ("tag", "model", "serial", "size", "sector_size", "physical_sector_size", "bus", "speed", "removable")
+    body = {name: getattr(drive, name) for name in words}
     return {
         **body,
         "path": str(drive.path),

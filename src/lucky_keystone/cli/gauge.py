@@ -92,7 +92,7 @@ def command(
                 found = gauge(_patient(opened), stages, mode, whole=whole)
             finally:
                 opened.close()
-        log.healthy, log.detail = found.healthy, found.capacity.told
+        log.healthy, log.detail = found.healthy, found.capacity.summary
     if figure is not None:
         from ..gauging.figure import draw_gauged
 
@@ -119,7 +119,7 @@ def _body(found: Gauged) -> dict[str, Any]:
         "claimed_size": capacity.claimed,
         "capacity": capacity.verdict,
         "real_size": capacity.real_size,
-        "told": capacity.told,
+        "summary": capacity.summary,
         "reading": _rates(found.reading),
         "writing": _rates(found.writing) if found.writing else None,
     }
@@ -153,7 +153,7 @@ def _show(found: Gauged, name: str, figure: Path | None) -> None:
             out.print(f"  FAULT  and in {len(rates.bad) - _LISTED} more places", style="bold red")
     out.print()
     style = "bold red" if found.capacity.is_fake else "bold green" if found.capacity.verdict == "holds" else "yellow"
-    out.print(found.capacity.told, style=style)
+    out.print(found.capacity.summary, style=style)
     out.print(_next(found), style="dim")
     if figure is not None:
         out.print(f"Figure drawn: {figure}")

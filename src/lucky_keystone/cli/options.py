@@ -93,7 +93,7 @@ def lifted_guards(given: dict[str, Any]) -> frozenset[Guard]:
 
 
 _CHOICES: list[tuple[str, dict[str, Any]]] = [
-    ("--firmware", {"metavar": "bios|uefi|both", "help": "Which firmware it must start on."}),
+    ("--firmware", {"metavar": "bios|uefi|both", "help": "Firmware the drive must start on."}),
     ("--table", {"metavar": "mbr|gpt", "help": "Partition table."}),
     (
         "--file-system",
@@ -110,9 +110,10 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
         "--identity",
         {"metavar": "WORD", "help": "What serial number and signature derive from; else the drive's tag or file name."},
     ),
-    ("--purpose", {"metavar": "install|portable", "help": "An installer drive, or a system that runs from it."}),
-    ("--edition", {"metavar": "NAME", "help": "Edition, where the purpose needs one."}),
-    ("--waive", {"metavar": "LIST", "help": "Hardware checks of the installer to leave out."}),
+    # Hidden until they do something: so far each of them is refused.
+    ("--purpose", {"metavar": "install|portable", "hidden": True, "help": "An installer drive, or a running system."}),
+    ("--edition", {"metavar": "NAME", "hidden": True, "help": "Edition to apply (with --purpose portable)."}),
+    ("--waive", {"metavar": "LIST", "hidden": True, "help": "Hardware checks of the installer to leave out."}),
 ]
 
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ..rehearsal.emulator import FIRMWARES
 from ..units import SECTOR_SIZES
 from .options import bay_option, complete_drive, json_option
 from .show import console, emit_json, heading
@@ -16,7 +17,6 @@ from .targets import existing, reading
 if TYPE_CHECKING:
     from .targets import Chosen
 
-_FIRMWARES = ("bios", "uefi-x64", "uefi-x86", "uefi-arm64")
 _SHOWN_LINES = 12
 
 
@@ -30,7 +30,7 @@ Examples:
 @click.argument("drive", shell_complete=complete_drive)
 @click.option(
     "--firmware",
-    type=click.Choice(_FIRMWARES),
+    type=click.Choice(list(FIRMWARES)),
     help="Start it for real: needs the QEMU emulator and this firmware installed.",
 )
 @click.option(
@@ -86,7 +86,7 @@ def command(
 
 
 def _start_for_real(chosen: Chosen, firmware: str, picture: Path | None, seconds: int, *, as_json: bool) -> int:
-    from ..rehearsal.emulator import FIRMWARES, start_drive
+    from ..rehearsal.emulator import start_drive
 
     place = picture or Path(f"{chosen.path.stem}-{firmware}.png")
     place.unlink(missing_ok=True)

@@ -12,11 +12,12 @@ from typing import TYPE_CHECKING, Any, Self
 
 import msgspec
 from rich.console import Console
-from rich.progress import BarColumn, Progress, TaskID, TextColumn
+from rich.progress import BarColumn, TaskID, TextColumn
+from rich.progress import Progress as Bars
 from rich.table import Table
 from rich.text import Text
 
-from ..content import Tell
+from ..progress import Progress
 from ..units import shown_size
 from .text import visible
 
@@ -111,17 +112,17 @@ class Stages:
 
     def __init__(self, *, quiet: bool) -> None:
         self._quiet = quiet
-        self._bar: Progress | None = None
+        self._bar: Bars | None = None
         self._lines: dict[str, _Line] = {}
         self._out = console(err=True)
         self._lock = threading.Lock()
 
     def __enter__(self) -> Self:
         if not self._quiet and self._out.is_terminal:
-            self._bar = Progress(
+            self._bar = Bars(
                 TextColumn("  {task.description:<20}"),
                 BarColumn(24, complete_style="green", finished_style="green"),
-                TextColumn("{task.fields[told]}"),
+                TextColumn("{task.fields[status]}"),
                 console=self._out,
             )
             self._bar.start()
@@ -139,7 +140,7 @@ class Stages:
     def __call__(self, stage: str, done: int, total: int) -> None:
         self._tell("", stage, done, total)
 
-    def line(self, name: str) -> Tell:
+    def line(self, name: str) -> Progress:
         """Return what hears of the progress of the drive `name`."""
         return lambda stage, done, total: self._tell(name, stage, done, total)
 
@@ -156,8 +157,8 @@ class Stages:
             line.done, line.total = done, total
             if self._bar is not None:
                 if line.task is None:
-                    line.task = self._bar.add_task(f"{name} {stage}".strip(), total=total, told="")
-                self._bar.update(line.task, completed=done, total=total, told=_told(line))
+                    line.task = self._bar.add_task(f"{name} {stage}".strip(), total=total, status="")
+                self._bar.update(line.task, completed=done, total=total, status=_status(line))
             if done >= total:
                 self._end_stage(name, line)
 
@@ -169,12 +170,12 @@ class Stages:
             size = f" {shown_size(line.total)}" if line.total >= 1 << 20 else ""
             self._out.print("  " + f"{name} {line.stage}:".lstrip() + f"{size} in {seconds:.1f} s")
         elif line.task is not None and line.total >= 1 << 20:
-            told = f"{shown_size(line.total)} in {seconds:.1f} s, {shown_size(int(line.total / seconds))}/s"
-            self._bar.update(line.task, completed=line.total, told=told)
+            status = f"{shown_size(line.total)} in {seconds:.1f} s, {shown_size(int(line.total / seconds))}/s"
+            self._bar.update(line.task, completed=line.total, status=status)
         line.stage, line.ended = "", line.stage
 
 
-def _told(line: _Line) -> str:
+def _status(line: _Line) -> str:
     if line.total < 1 << 20:
         return ""
     seconds = max(time.monotonic() - line.started, 1e-3)

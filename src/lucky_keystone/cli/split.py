@@ -50,14 +50,14 @@ def command(image: Path, folder: Path, part_size: int | None, as_json: bool) -> 
             {
                 "image": str(image),
                 "parts": [
-                    {"path": str(path), "size": part.content.size, "blobs": part.blob_count}
+                    {"path": str(path), "size": part.content.size, "resources": part.resource_count}
                     for part, path in zip(parts, paths, strict=True)
                 ],
             },
         )
         return
     for part, path in zip(parts, paths, strict=True):
-        console().print(f"  {path}: {exact_size(part.content.size)}, {part.blob_count:,} blobs")
+        console().print(f"  {path}: {exact_size(part.content.size)}, {part.resource_count:,} resources")
     console().print(
         "\nPut all of them where the whole image would be (sources/ of an installer): setup finds them there."
     )

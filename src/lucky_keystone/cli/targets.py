@@ -190,11 +190,11 @@ def contents_of(chosen: Chosen) -> str:
     """What is on a drive: as the system tells it, else from its own bytes where they may be read."""
     from ..drives.contents import describe
 
-    told = chosen.drive.volumes if chosen.drive is not None else ()
-    if any(not volume.startswith("not known") for volume in told):
-        return ", ".join(told)
+    words = chosen.drive.volumes if chosen.drive is not None else ()
+    if any(not volume.startswith("not known") for volume in words):
+        return ", ".join(words)
     try:
         with reading(chosen) as medium:
             return describe(medium, chosen.sector_size)
     except KeystoneError as error:
-        return ", ".join(told) or f"not known ({error.message.rstrip('.')})"
+        return ", ".join(words) or f"not known ({error.message.rstrip('.')})"

@@ -10,9 +10,10 @@ from datetime import datetime
 from pathlib import Path
 
 from ..building.stream import stream_regions
-from ..content import Literal, Tell, Zeros
+from ..content import Literal, Zeros
 from ..drives.image_file import ImageFile
 from ..extents import Extent, align_up
+from ..progress import Progress
 from ..regions import Region, RegionKind, region
 from ..sources import udf_records as udf
 from ..sources.iso_records import FLAG_FOLDER, SECTOR, TERMINATOR, DirectoryRecord, VolumeDescriptor
@@ -26,11 +27,11 @@ _DOMAIN = (b"\0*OSTA UDF Compliant".ljust(24, b"\0") + b"\x02\x01\x03").ljust(32
 _CHARSET = b"\0OSTA Compressed Unicode".ljust(64, b"\0")
 
 
-def write_disc(path: Path, root: Folder, label: str, moment: datetime, tell: Tell) -> None:
+def write_disc(path: Path, root: Folder, label: str, moment: datetime, progress: Progress) -> None:
     """Write the disc image of `root` to the new file `path`. Zeros stay unstored, so a sparse source costs little."""
     regions, size = _compose(root, label, moment)
     with ImageFile.make(path, size) as target:
-        stream_regions(regions, target, tell, "making the disc")
+        stream_regions(regions, target, progress, "making the disc")
 
 
 @dataclass

@@ -12,7 +12,7 @@ import numpy as np
 from ..content import Content, Joined, Literal, Zeros
 from ..extents import align_up
 from ..record import Record, raw, record, u16, u32, u64
-from ..wim.records import BLOB_DTYPE, RESOURCE_METADATA, Header, ResourceHeader
+from ..wim.records import RESOURCE_DTYPE, RESOURCE_METADATA, Header, ResourceHeader
 from ..wim.split import SummedPart
 
 _FOLDER, _NORMAL = 0x10, 0x80
@@ -42,36 +42,36 @@ class DemoEdition:
 
     name: str
     edition_id: str
-    files: Sequence[tuple[str, Blob]]
+    files: Sequence[tuple[str, Resource]]
 
 
 @dataclass(frozen=True)
-class Blob:
+class Resource:
     """A file's bytes with their SHA-1."""
 
     content: Content
     sha1: bytes
 
 
-def small_blob(data: bytes) -> Blob:
-    """Return bytes in memory as a blob."""
-    return Blob(Literal(data), hashlib.sha1(data).digest())
+def small_resource(data: bytes) -> Resource:
+    """Return bytes in memory as a resource."""
+    return Resource(Literal(data), hashlib.sha1(data).digest())
 
 
-def hollow_blobs(count: int, size: int) -> list[Blob]:
-    """Return `count` different blobs of `size` bytes that are zeros but for their end, so that they cost no disk."""
+def hollow_resources(count: int, size: int) -> list[Resource]:
+    """Return `count` resources of `size` bytes that are zeros but for their end, so that they cost no disk."""
     digest = hashlib.sha1()
     tail = 4096
     nothing = bytes(1 << 20)
     for start in range(0, size - tail, len(nothing)):
         digest.update(nothing[: min(len(nothing), size - tail - start)])
-    blobs: list[Blob] = []
+    resources: list[Resource] = []
     for number in range(count):
         end = hashlib.shake_128(b"tidewell hollow %d" % number).digest(tail)
         mine = digest.copy()
         mine.update(end)
-        blobs.append(Blob(Joined([Zeros(size - tail), Literal(end)]), mine.digest()))
-    return blobs
+        resources.append(Resource(Joined([Zeros(size - tail), Literal(end)]), mine.digest()))
+    return resources
 
 
 def install_image(
@@ -84,13 +84,18 @@ def install_image(
     boot_index: int = 0,
 ) -> Content:
     """Return an uncompressed install image holding `editions`; `architecture` is the XML facts' processor code."""
-    blobs = {blob.sha1: blob.content for edition in editions for _, blob in edition.files}
+    resources = {resource.sha1: resource.content for edition in editions for _, resource in edition.files}
     metadata = [_metadata(edition.files) for edition in editions]
-    contents: list[tuple[bytes, Content, int]] = [(sha1, content, 0) for sha1, content in blobs.items() if content.size]
+    contents: list[tuple[bytes, Content, int]] = [
+        (sha1, content, 0) for sha1, content in resources.items() if content.size
+    ]
     contents += [(hashlib.sha1(data).digest(), Literal(data), RESOURCE_METADATA) for data in metadata]
-    table = np.zeros(len(contents), BLOB_DTYPE)
+    table = np.zeros(len(contents), RESOURCE_DTYPE)
     offset = Header.SIZE
-    uses = [sum(blob.sha1 == sha1 for edition in editions for _, blob in edition.files) or 1 for sha1, _, _ in contents]
+    uses = [
+        sum(resource.sha1 == sha1 for edition in editions for _, resource in edition.files) or 1
+        for sha1, _, _ in contents
+    ]
     for number, (sha1, content, flags) in enumerate(contents):
         table[number] = (content.size | flags << 56, offset, content.size, 1, uses[number], np.void(sha1))
         offset += content.size
@@ -99,7 +104,7 @@ def install_image(
     sums = -(-(xml_offset - Header.SIZE) // (10 << 20)) if integrity else 0
     boot = bytes(24)
     if boot_index:
-        entry = table[len(blobs) + boot_index - 1] if len(contents) > len(blobs) else table[-1]
+        entry = table[len(resources) + boot_index - 1] if len(contents) > len(resources) else table[-1]
         boot = ResourceHeader(
             stored_size=int(entry["original_size"]),
             flags=RESOURCE_METADATA,
@@ -111,7 +116,7 @@ def install_image(
         chunk_size=0,
         guid=hashlib.md5(xml, usedforsecurity=False).digest(),
         image_count=len(editions),
-        blob_table=ResourceHeader(
+        lookup_table=ResourceHeader(
             stored_size=table.nbytes, flags=RESOURCE_METADATA, offset=offset, original_size=table.nbytes
         ).pack(),
         xml=ResourceHeader(
@@ -131,17 +136,17 @@ def install_image(
     return Joined([Literal(header), body, Literal(xml)])
 
 
-def _metadata(files: Sequence[tuple[str, Blob]]) -> bytes:
+def _metadata(files: Sequence[tuple[str, Resource]]) -> bytes:
     """Return a folder tree with all files in its root: no security data, the root entry, its children, an end mark."""
     root_offset = 8
     root_length = align_up(FolderTreeEntry.SIZE + 2, 8)
     children_offset = root_offset + root_length + 8
     root = FolderTreeEntry(length=root_length, attributes=_FOLDER, children=children_offset, name_length=0).pack()
     data = (8).to_bytes(4, "little") + bytes(4) + root.ljust(root_length, b"\0") + bytes(8)
-    for name, blob in files:
+    for name, resource in files:
         stored = name.encode("utf-16-le")
         length = align_up(FolderTreeEntry.SIZE + len(stored) + 2, 8)
-        sha1 = blob.sha1 if blob.content.size else bytes(20)
+        sha1 = resource.sha1 if resource.content.size else bytes(20)
         entry = FolderTreeEntry(length=length, attributes=_NORMAL, sha1=sha1, name_length=len(stored)).pack() + stored
         data += entry.ljust(length, b"\0")
     return data + bytes(8)
@@ -154,7 +159,7 @@ def _xml(
     numbers = "".join(f"<{name}>{value}</{name}>" for name, value in zip(names, version, strict=True))
     images = ""
     for index, edition in enumerate(editions, 1):
-        size = sum(blob.content.size for _, blob in edition.files)
+        size = sum(resource.content.size for _, resource in edition.files)
         images += (
             f'<IMAGE INDEX="{index}"><NAME>{escape(edition.name)}</NAME>'
             f"<DISPLAYNAME>{escape(edition.name)}</DISPLAYNAME>"

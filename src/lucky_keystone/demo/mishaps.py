@@ -79,7 +79,7 @@ def make_mishaps(folder: Path) -> None:
                 old_tables(drive)
 
 
-def mend(folder: Path, file: str) -> None:
+def cure(folder: Path, file: str) -> None:
     """Take the faults of one drive out of the description, as when its plug is pushed in properly."""
     place = folder / DESCRIPTION
     document = tomlkit.parse(place.read_text("utf-8"))

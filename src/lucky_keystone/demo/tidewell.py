@@ -9,7 +9,7 @@ from datetime import datetime
 from ..content import Content, Literal
 from ..starting.pe import REMOVABLE_LOADERS
 from ..tree import File, Folder
-from .install_image import DemoEdition, hollow_blobs, install_image, small_blob
+from .install_image import DemoEdition, hollow_resources, install_image, small_resource
 from .loaders import bios_loader, uefi_loader
 
 LABEL = "TIDEWELL_11"
@@ -28,9 +28,9 @@ def installer(
 ) -> Folder:
     """Return the installer's tree.
 
-    `loader_size`: bytes of the BIOS loader. The install image holds `hollow_count` large blobs of `hollow_size` bytes
-    (the default makes it larger than FAT32 can hold). `files`: how many small files lie in support/. `architectures`:
-    which UEFI loaders it has.
+    `loader_size`: bytes of the BIOS loader. The install image holds `hollow_count` large resources of `hollow_size`
+    bytes (the default makes it larger than FAT32 can hold). `files`: how many small files lie in support/.
+    `architectures`: which UEFI loaders it has.
     """
     environment = install_image(
         [
@@ -38,8 +38,8 @@ def installer(
                 "Tidewell Setup",
                 "Setup",
                 [
-                    ("setup.cmd", small_blob(b"start setup\r\n")),
-                    ("drivers.bin", small_blob(_noise("drivers", 3 << 20))),
+                    ("setup.cmd", small_resource(b"start setup\r\n")),
+                    ("drivers.bin", small_resource(_noise("drivers", 3 << 20))),
                 ],
             )
         ],
@@ -75,11 +75,14 @@ def installer(
 
 def _editions(hollow_size: int, hollow_count: int) -> list[DemoEdition]:
     shared = [
-        ("harbour.dll", small_blob(_noise("harbour", 2 << 20))),
-        ("pier.dll", small_blob(_noise("pier", 900_001))),
+        ("harbour.dll", small_resource(_noise("harbour", 2 << 20))),
+        ("pier.dll", small_resource(_noise("pier", 900_001))),
     ]
     hollow = (
-        [(f"chart{number}.dat", blob) for number, blob in enumerate(hollow_blobs(hollow_count, hollow_size))]
+        [
+            (f"chart{number}.dat", resource)
+            for number, resource in enumerate(hollow_resources(hollow_count, hollow_size))
+        ]
         if hollow_count
         else []
     )
@@ -87,7 +90,7 @@ def _editions(hollow_size: int, hollow_count: int) -> list[DemoEdition]:
         DemoEdition("Tidewell Counter", "Counter", [*shared, *hollow[: len(hollow) // 2]]),
         DemoEdition("Tidewell Crew", "Crew", [*shared, *hollow]),
         DemoEdition(
-            "Tidewell Bridge", "Bridge", [*shared, *hollow, ("bridge.dll", small_blob(_noise("bridge", 1_500_000)))]
+            "Tidewell Bridge", "Bridge", [*shared, *hollow, ("bridge.dll", small_resource(_noise("bridge", 1_500_000)))]
         ),
     ]
 

@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from ..errors import DriveError, ProtectError, UsageError, naming
-from .drive import Drive, Identity
+from .drive import Drive, Hardware
 from .faults import Faults, FaultyDrive
 from .host import Handle, Span
 from .image_file import ImageFile
@@ -90,7 +90,7 @@ class Bay:
             )
         with naming(str(path), DriveError, advice="The bay names it, but it cannot be looked at."):
             size = path.stat().st_size
-        told = {
+        answer = {
             name: getattr(slot, name)
             for name in ("model", "serial", "sector_size", "bus", "speed", "removable", "internal")
         }
@@ -100,7 +100,7 @@ class Bay:
             holds_system=slot.holds_system,
             read_only=slot.read_only,
             mounts=tuple(slot.mounts),
-            **told,
+            **answer,
         )
 
 
@@ -111,11 +111,29 @@ class BayDrive:
         self._bay, self._file = bay, file
         self._medium: OpenMedium = FaultyDrive(file, faults, name=f"{drive.tag} ({drive.model})") if faults else file
         self.size = file.size
-        self.readinto_at, self.read_at = self._medium.readinto_at, self._medium.read_at
-        self.write_at, self.write_zeros = self._medium.write_at, self._medium.write_zeros
-        self.flush, self.forget_cache, self.close = self._medium.flush, self._medium.forget_cache, self._medium.close
 
-    def identity(self) -> Identity:
+    def readinto_at(self, offset: int, view: memoryview) -> None:
+        self._medium.readinto_at(offset, view)
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        return self._medium.read_at(offset, size)
+
+    def write_at(self, offset: int, data: memoryview) -> None:
+        self._medium.write_at(offset, data)
+
+    def write_zeros(self, offset: int, size: int) -> None:
+        self._medium.write_zeros(offset, size)
+
+    def flush(self) -> None:
+        self._medium.flush()
+
+    def forget_cache(self) -> None:
+        self._medium.forget_cache()
+
+    def close(self) -> None:
+        self._medium.close()
+
+    def identity(self) -> Hardware:
         """Look up the description of the very file that is open."""
         for drive in self._bay.drives():
             with naming(str(drive.path), DriveError):

@@ -84,12 +84,12 @@ def _through_gpt(drive: Medium, sector_size: int) -> str:
         return "protective record without a GPT"
     if not table.partitions:
         return "GPT without partitions"
-    told = [
+    words = [
         _partition(drive, -1, p.first_lba * sector_size, p.sector_count * sector_size)
         for p in table.partitions[:_LISTED]
     ]
-    more = len(table.partitions) - len(told)
-    return "GPT: " + ", ".join(told) + (f" and {more} more" if more else "")
+    more = len(table.partitions) - len(words)
+    return "GPT: " + ", ".join(words) + (f" and {more} more" if more else "")
 
 
 def _gpt(drive: Medium, sector_size: int) -> str:

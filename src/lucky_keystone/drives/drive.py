@@ -10,7 +10,7 @@ _TAG_LETTERS = "ACDEFGHJKLMNPQRTUVWXY34679"  # none that is easily taken for ano
 
 
 @dataclass(frozen=True)
-class Identity:
+class Hardware:
     """What a drive is, wherever it is plugged in and whatever it is called there."""
 
     model: str
@@ -49,9 +49,9 @@ class Drive:
     physical_sector_size: int = 512
 
     @property
-    def identity(self) -> Identity:
+    def identity(self) -> Hardware:
         """What stays the same when it is plugged in elsewhere."""
-        return Identity(self.model, self.serial, self.size, self.sector_size)
+        return Hardware(self.model, self.serial, self.size, self.sector_size)
 
     @property
     def tag(self) -> str:

@@ -133,10 +133,10 @@ def admit(
             advice=" ".join(dict.fromkeys(r.way_out for r in standing))
             + " 'lucky-keystone drives' shows which are free.",
         )
-    told = _difference(confirmed, drive)
-    if told:
+    words = _difference(confirmed, drive)
+    if words:
         raise ProtectError(
-            f"Drive {confirmed.tag} is not as it was when it was listed: {told}.",
+            f"Drive {confirmed.tag} is not as it was when it was listed: {words}.",
             advice="List the drives again and look at it.",
         )
     return drive

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Protocol
 
 from ..errors import NotYet
-from .drive import Drive, Identity
+from .drive import Drive, Hardware
 from .medium import OpenMedium
 
 
@@ -25,7 +25,7 @@ class Span:
 class Handle(OpenMedium, Protocol):
     """A drive opened by a host."""
 
-    def identity(self) -> Identity:
+    def identity(self) -> Hardware:
         """What the system says of the drive behind this very handle, whatever its path names by now."""
 
 

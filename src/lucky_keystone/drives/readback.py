@@ -9,12 +9,12 @@ from collections.abc import Sequence
 from blake3 import blake3
 
 from ..buffers import aligned_buffer
-from ..content import Tell
+from ..progress import Progress
 from .medium import Medium
 
 
 def read_back(
-    blocks: Sequence[tuple[int, int, bytes]], medium: Medium, tell: Tell, stage: str = "reading back"
+    blocks: Sequence[tuple[int, int, bytes]], medium: Medium, progress: Progress, stage: str = "reading back"
 ) -> list[int]:
     """Read every (offset, size, hash) block from `medium`; return the indexes of those whose hash differs.
 
@@ -50,7 +50,7 @@ def read_back(
                 wrong.append(index)
             empty.put(buffer)
             done += size
-            tell(stage, done, whole)
+            progress(stage, done, whole)
     finally:
         empty.put(None)
         while thread.is_alive():

@@ -4,21 +4,22 @@ from __future__ import annotations
 
 import hashlib
 
-from ..content import FileRange, SourceFile, Tell, seekable, stream
+from ..content import FileRange, SourceFile, seekable, stream
 from ..errors import SourceError
+from ..progress import Progress
 from ..sources.source import Source
 from ..wim.read import InstallImage
 from .families import facts_of
 
 
-def verify_source(source: Source, sha256: str | None, tell: Tell, *, integrity: bool) -> list[str]:
+def verify_source(source: Source, sha256: str | None, progress: Progress, *, integrity: bool) -> list[str]:
     """Read the source against `sha256` (of the image file) and, with `integrity`, its install images' own tables.
 
     Returns one line for each proof made or not possible; raises SourceError naming the damaged file.
     """
     proofs: list[str] = []
     if sha256 is not None:
-        _verify_sum(source, sha256.lower(), tell)
+        _verify_sum(source, sha256.lower(), progress)
         proofs.append(f"{source.path.name} has the SHA-256 given")
     found = facts_of(source)
     for facts in (*found.images, *found.boot_images) if integrity else ():
@@ -29,12 +30,12 @@ def verify_source(source: Source, sha256: str | None, tell: Tell, *, integrity: 
             proofs.append(f"{facts.path} has no integrity table to be checked by")
             continue
         image = InstallImage(seekable(file.content), f"{source.path.name}: {facts.path}")
-        image.verify_integrity(lambda done, whole: tell("verifying the source", done, whole))
+        image.verify_integrity(lambda done, whole: progress("verifying the source", done, whole))
         proofs.append(f"{facts.path} matches its integrity table")
     return proofs
 
 
-def _verify_sum(source: Source, sha256: str, tell: Tell) -> None:
+def _verify_sum(source: Source, sha256: str, progress: Progress) -> None:
     if source.path.is_dir():
         raise SourceError(
             f"{source.path} is a folder; a SHA-256 can only be checked of a disc image.",
@@ -45,7 +46,7 @@ def _verify_sum(source: Source, sha256: str, tell: Tell) -> None:
     for piece in stream(FileRange(whole, 0, whole.size)):
         digest.update(piece)
         done += len(piece)
-        tell("verifying the source", done, whole.size)
+        progress("verifying the source", done, whole.size)
     if digest.hexdigest() != sha256:
         raise SourceError(
             f"{source.path}: SHA-256 is {digest.hexdigest()}, {sha256} was given.",

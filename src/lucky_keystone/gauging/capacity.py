@@ -17,12 +17,12 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Literal
 
-from ..content import Tell
 from ..drives.medium import Medium
 from ..errors import DriveError, DriveGone
+from ..extents import MIB
+from ..progress import Progress
 from .marks import CHUNK, Marker
 
-MIB = 1 << 20
 _LARGEST_REGION = 64 * MIB
 _FRONT = MIB  # what lies before is a table, and is left alone
 _SAMPLES = 48
@@ -42,7 +42,7 @@ class Capacity:
     claimed: int
     real_size: int | None
     """What it holds, as near as it was found; None when not known."""
-    told: str
+    summary: str
     """One sentence for a technician."""
 
     @property
@@ -50,7 +50,7 @@ class Capacity:
         return self.verdict in ("repeats", "loses", "ends")
 
 
-def look_for_repetition(medium: Medium, tell: Tell) -> Capacity:
+def look_for_repetition(medium: Medium, progress: Progress) -> Capacity:
     """Judge from what is on the drive already, without writing."""
     region = _region_size(medium.size)
     known = _distinct_chunks(medium, region)
@@ -61,7 +61,7 @@ def look_for_repetition(medium: Medium, tell: Tell) -> Capacity:
             None,
             "The drive is blank where it was looked at: only writing can tell what it holds.",
         )
-    for place in _beyond(medium.size, region, tell):
+    for place in _beyond(medium.size, region, progress):
         found = known.get(_read(medium, place, CHUNK) or b"")
         if found is not None and _all_alike(medium, place - found, known):
             return _repeats(medium.size, place - found)
@@ -73,7 +73,7 @@ def look_for_repetition(medium: Medium, tell: Tell) -> Capacity:
     )
 
 
-def probe_capacity(medium: Medium, marker: Marker, tell: Tell, *, written_below: int | None = None) -> Capacity:
+def probe_capacity(medium: Medium, marker: Marker, progress: Progress, *, written_below: int | None = None) -> Capacity:
     """Judge by writing marks. Afterwards everything is as it was before, if the drive is honest.
 
     When the drive is going to be written anyway up to byte `written_below`, nothing is put back: marks beyond are made
@@ -84,7 +84,7 @@ def probe_capacity(medium: Medium, marker: Marker, tell: Tell, *, written_below:
     marked = _Marked(medium, marker, region, written_below)
     try:
         bad = marked.bad_places(places)
-        period = marked.period(tell)
+        period = marked.period(progress)
         return _repeats(medium.size, period) if period is not None else _judge(marked, places, bad)
     finally:
         marked.clean_up()
@@ -121,9 +121,9 @@ class _Marked:
                 bad[place] = "fails" if data is None else "lost"
         return bad
 
-    def period(self, tell: Tell) -> int | None:
+    def period(self, progress: Progress) -> int | None:
         """Return the distance at which addresses repeat, None when they do not."""
-        for place in _beyond(self.medium.size, self.region, tell):
+        for place in _beyond(self.medium.size, self.region, progress):
             address = self._marker.address_in(_read(self.medium, place, CHUNK) or b"")
             if address is not None and address != place and _FRONT <= address < _FRONT + self.region:
                 return place - address
@@ -216,13 +216,13 @@ def _region_size(size: int) -> int:
     return max(min(size // 1024, _LARGEST_REGION) // CHUNK * CHUNK, 16 * CHUNK)
 
 
-def _beyond(size: int, region: int, tell: Tell) -> Iterator[int]:
+def _beyond(size: int, region: int, progress: Progress) -> Iterator[int]:
     """Yield a place in every stretch as long as the region, behind it up to the drive's end."""
     step = region - CHUNK
     for place in range(_FRONT + region, size - CHUNK + 1, step):
-        tell("looking for repetition", place, size)
+        progress("looking for repetition", place, size)
         yield place // CHUNK * CHUNK
-    tell("looking for repetition", size, size)
+    progress("looking for repetition", size, size)
 
 
 def _sample_places(size: int, region: int) -> list[int]:

@@ -61,7 +61,7 @@ def draw_gauged(found: Gauged, name: str, path: Path) -> None:
     axes.set_ylim(0, top * 1.3)  # room for the legend
     axes.set_xlabel(f"place on the drive, {unit_name}", color=_INK)
     axes.set_ylabel("rate, MB/s", color=_INK)
-    axes.set_title(f"{name}: {capacity.told}", loc="left", color=_INK, fontsize=14, pad=14)
+    axes.set_title(f"{name}: {capacity.summary}", loc="left", color=_INK, fontsize=14, pad=14)
     axes.grid(visible=True, color=_INK, alpha=0.12)
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)

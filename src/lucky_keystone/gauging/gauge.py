@@ -9,8 +9,8 @@ from functools import reduce
 from typing import Literal
 
 from ..buffers import aligned_buffer
-from ..content import Tell
 from ..drives.medium import Medium
+from ..progress import Progress
 from .capacity import Capacity, look_for_repetition, probe_capacity
 from .marks import CHUNK, Marker
 from .rates import Rates, read_marks, read_rates, write_everything
@@ -34,7 +34,7 @@ class Gauged:
         return not self.capacity.is_fake and not self.reading.bad and not (self.writing and self.writing.bad)
 
 
-def gauge(medium: Medium, tell: Tell, mode: Mode = "read", *, whole: bool = False) -> Gauged:
+def gauge(medium: Medium, progress: Progress, mode: Mode = "read", *, whole: bool = False) -> Gauged:
     """Measure `medium`. Only 'read' writes nothing; 'marks' puts back what it overwrote, 'erase' loses everything.
 
     `whole` reads all of it instead of samples. Raises DriveGone when the drive vanishes.
@@ -42,18 +42,18 @@ def gauge(medium: Medium, tell: Tell, mode: Mode = "read", *, whole: bool = Fals
     buffer = aligned_buffer()
     marker = Marker(secrets.token_bytes(16))
     if mode == "erase":
-        writing = write_everything(medium, marker, tell, buffer)
-        reading, distances = read_marks(medium, marker, tell, buffer)
+        writing = write_everything(medium, marker, progress, buffer)
+        reading, distances = read_marks(medium, marker, progress, buffer)
         capacity = _capacity_of(medium.size, reading, writing, distances)
         if (
             capacity.is_fake
         ):  # what is not there does not fail; and of a repeating one only what was written last is right
             reading.bad, writing.bad = [], []
         return Gauged(mode, medium.size, capacity, reading, writing)
-    reading = read_rates(medium, tell, whole=whole, buffer=buffer)
+    reading = read_rates(medium, progress, whole=whole, buffer=buffer)
     if mode == "marks":
-        return Gauged(mode, medium.size, probe_capacity(medium, marker, tell), reading, None)
-    capacity = look_for_repetition(medium, tell)
+        return Gauged(mode, medium.size, probe_capacity(medium, marker, progress), reading, None)
+    capacity = look_for_repetition(medium, progress)
     if reading.bad and sum(reading.bad[-1]) == medium.size and not whole:
         first = reading.bad[-1][0]
         capacity = Capacity(

@@ -7,9 +7,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from statistics import median
 
-from ..content import BLOCK, Tell
+from ..content import BLOCK
 from ..drives.medium import Medium
 from ..errors import DriveError, DriveGone
+from ..progress import Progress
 from .marks import CHUNK, Marker
 
 _SAMPLES = 256
@@ -63,18 +64,18 @@ class Rates:
             self.bad.append((offset, size))
 
 
-def read_rates(medium: Medium, tell: Tell, *, whole: bool, buffer: memoryview) -> Rates:
+def read_rates(medium: Medium, progress: Progress, *, whole: bool, buffer: memoryview) -> Rates:
     """Read samples over the length, or all of it. `buffer` holds a block. Raises DriveGone."""
     medium.forget_cache()
     rates = Rates()
     for offset, size in _stretches(medium.size, whole):
         view = buffer[:size]
         _measure(rates, offset, medium, view)
-        tell("reading", offset + size, medium.size)
+        progress("reading", offset + size, medium.size)
     return rates
 
 
-def write_everything(medium: Medium, marker: Marker, tell: Tell, buffer: memoryview) -> Rates:
+def write_everything(medium: Medium, marker: Marker, progress: Progress, buffer: memoryview) -> Rates:
     """Fill the drive with marks, from the end of its last whole chunk on nothing. Everything on it is lost."""
     rates = Rates()
     whole = medium.size // CHUNK * CHUNK
@@ -91,11 +92,11 @@ def write_everything(medium: Medium, marker: Marker, tell: Tell, buffer: memoryv
             rates.fails_at(offset, size)
         else:
             rates.samples.append(Sample(offset, size, time.monotonic() - started))
-        tell("writing", offset + size, whole)
+        progress("writing", offset + size, whole)
     return rates
 
 
-def read_marks(medium: Medium, marker: Marker, tell: Tell, buffer: memoryview) -> tuple[Rates, set[int]]:
+def read_marks(medium: Medium, marker: Marker, progress: Progress, buffer: memoryview) -> tuple[Rates, set[int]]:
     """Read every mark back; return rates and bad areas, and how far from their place other marks were found."""
     medium.forget_cache()
     rates, distances = Rates(), set[int]()
@@ -107,7 +108,7 @@ def read_marks(medium: Medium, marker: Marker, tell: Tell, buffer: memoryview) -
             marker.fill(offset, expected[:size])
             if view != expected[:size]:
                 _compare(rates, distances, marker, offset, view, expected)
-        tell("reading back", offset + size, whole)
+        progress("reading back", offset + size, whole)
     return rates, distances
 
 

@@ -153,11 +153,11 @@ def _whole_drive(axes: Axes, plan: Plan) -> None:
     for volume in plan.volumes:
         _bracket(axes, volume.planned.start, volume.planned.end, size)
     if plan.volumes:
-        end, told = plan.volumes[-1].planned.end, "  ·  ".join(_partitions(plan))
+        end, words = plan.volumes[-1].planned.end, "  ·  ".join(_partitions(plan))
     else:
         assert plan.image is not None
-        end, told = size, "written byte for byte; its partitions are those of the image"
-    axes.text(_LEFT + end * _WIDTH / size, 83.9, told, fontsize=10, color=_INK, va="center", ha="right")
+        end, words = size, "written byte for byte; its partitions are those of the image"
+    axes.text(_LEFT + end * _WIDTH / size, 83.9, words, fontsize=10, color=_INK, va="center", ha="right")
 
 
 def _partitions(plan: Plan) -> Iterator[str]:
@@ -263,5 +263,5 @@ def _forecast(axes: Axes, plan: Plan) -> None:
             left + 5.25, y + 0.05, row.verdict, fontsize=9.5, color="white", ha="center", va="center", weight="bold"
         )
         axes.text(left + 11.5, y + 0.9, row.firmware, fontsize=10.5, color=_INK, va="center", weight="bold")
-        told = shorten(row.reason, 58, placeholder=" …")
-        axes.text(left + 11.5, y - 1.3, told, fontsize=8.8, color=_QUIET, va="center")
+        words = shorten(row.reason, 58, placeholder=" …")
+        axes.text(left + 11.5, y - 1.3, words, fontsize=8.8, color=_QUIET, va="center")

@@ -15,10 +15,10 @@ import msgspec
 import tomlkit
 from tomlkit.items import Table
 
-from ..content import Tell, silent
 from ..errors import SourceError, UsageError, naming
 from ..families.choices import CHOICE_NAMES, Choices, given
 from ..invoker import write_text
+from ..progress import Progress, silent
 from ..sources.opening import open_source
 from ..sources.source import Source
 from ..units import shown_size
@@ -183,9 +183,9 @@ def _line_of(text: str, key: str) -> int:
     return table_line
 
 
-def open_planned_source(plan: SavedPlan, path: Path, tell: Tell = silent) -> Source:
+def open_planned_source(plan: SavedPlan, path: Path, progress: Progress = silent) -> Source:
     """Open the source a plan names. Raises SourceError when it is no longer the one that was planned."""
-    source = open_source(Path(plan.source.path), [Path(folder) for folder in plan.source.added], tell)
+    source = open_source(Path(plan.source.path), [Path(folder) for folder in plan.source.added], progress)
     if plan.source.fingerprint and plan.source.fingerprint != source.fingerprint:
         raise SourceError(
             f"{plan.source.path} is not the source that {path} was made for: names, sizes or times differ.",

@@ -185,8 +185,8 @@ def _order(emulator: subprocess.Popen[str], order: str) -> None:
         emulator.stdin.flush()
 
 
-def _refuse(told: str) -> None:
+def _refuse(words: str) -> None:
     """Raise UsageError for what the emulator complained of when it could not begin."""
-    lines = [line for line in told.splitlines() if "warning" not in line]
+    lines = [line for line in words.splitlines() if "warning" not in line]
     if lines:
         raise UsageError(f"The emulator does not start: {lines[-1][:300]}", advice="Check its installation.")

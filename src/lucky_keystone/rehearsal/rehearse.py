@@ -36,7 +36,7 @@ def rehearse_bios(drive: SizedReadable, sector_size: int) -> Rehearsal:
     except ImportError as error:
         raise UsageError(
             "The processor emulation for rehearsals is not installed.",
-            advice="pip install 'lucky-keystone[rehearse]' adds it.",
+            advice="In the checkout that the program was installed from: pip install '.[rehearse]'",
         ) from error
     if sector_size != _SECTOR:
         return Rehearsal(
@@ -53,7 +53,7 @@ def rehearse_bios(drive: SizedReadable, sector_size: int) -> Rehearsal:
     except Astray as fault:
         astray = str(fault)
     story = _Story(drive, sector_size)
-    steps = ["Sector 0 is loaded to 0000:7C00 and entered.", *story.tell(machine.reads)]
+    steps = ["Sector 0 is loaded to 0000:7C00 and entered.", *story.progress(machine.reads)]
     if machine.said.strip():
         steps.append(f"On the screen: {machine.said.strip()}")
     count = sum(sectors for _, _, sectors in machine.reads)
@@ -120,17 +120,17 @@ class _Story:
         except KeystoneError:
             pass
 
-    def tell(self, reads: list[tuple[str, int, int]]) -> list[str]:
+    def progress(self, reads: list[tuple[str, int, int]]) -> list[str]:
         """Return a sentence for each run of readings of one part."""
-        told: list[tuple[str, str, int, int, int]] = []
+        words: list[tuple[str, str, int, int, int]] = []
         for how, first, count in reads:
             what = self._part(first)
-            if told and told[-1][:2] == (what, how):
-                _, _, start, sectors, times = told[-1]
-                told[-1] = (what, how, start, sectors + count, times + 1)
+            if words and words[-1][:2] == (what, how):
+                _, _, start, sectors, times = words[-1]
+                words[-1] = (what, how, start, sectors + count, times + 1)
             else:
-                told.append((what, how, first, count, 1))
-        return [self._sentence(*item) for item in told]
+                words.append((what, how, first, count, 1))
+        return [self._sentence(*item) for item in words]
 
     def _sentence(self, what: str, how: str, first: int, sectors: int, times: int) -> str:
         way = "" if how == "42" else ", by cylinder, head and sector"

@@ -12,8 +12,9 @@ from collections import OrderedDict
 from collections.abc import Iterator
 from pathlib import Path
 
-from ..content import SourceFile, Tell
+from ..content import SourceFile
 from ..errors import SourceError, TooFarInside
+from ..progress import Progress
 from .decoders import Format, damaged
 
 _PAGE = 256 << 10
@@ -172,11 +173,11 @@ class _Cursor:
             )
 
 
-def measure(stored: SourceFile, form: Format, tell: Tell) -> int:
+def measure(stored: SourceFile, form: Format, progress: Progress) -> int:
     """Decode all of a file once; return how many bytes come out. Proves the stream whole; raises SourceError."""
     size = 0
     for piece in form.pieces(stored):
         size += len(piece)
-        tell(f"measuring ({form.name})", size, 0)
-    tell(f"measuring ({form.name})", size, size)
+        progress(f"measuring ({form.name})", size, 0)
+    progress(f"measuring ({form.name})", size, size)
     return size

@@ -8,9 +8,7 @@ from pathlib import Path
 
 from ..content import FileRange, SourceFile
 from ..errors import SourceError, naming
-from ..tree import EPOCH, File, Folder
-
-_MOST_DEPTH = 200
+from ..tree import EPOCH, MOST_DEPTH, File, Folder
 
 
 def read_folder(path: Path) -> Folder:
@@ -19,8 +17,8 @@ def read_folder(path: Path) -> Folder:
     waiting = [(top, path, 0)]
     while waiting:
         folder, place, depth = waiting.pop()
-        if depth > _MOST_DEPTH:
-            raise SourceError(f"{place}: more than {_MOST_DEPTH} folders deep.")
+        if depth > MOST_DEPTH:
+            raise SourceError(f"{place}: more than {MOST_DEPTH} folders deep.")
         with naming(str(place), SourceError, advice="Check that you may read this folder."):
             entries = sorted(os.scandir(place), key=lambda entry: entry.name)
             for entry in entries:

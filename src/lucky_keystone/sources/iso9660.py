@@ -9,7 +9,7 @@ from datetime import datetime
 from ..content import Content, FileRange, Joined, RangedFile
 from ..errors import SourceError
 from ..record import RecordError
-from ..tree import EPOCH, File, Folder
+from ..tree import EPOCH, MOST_DEPTH, File, Folder
 from .iso_records import (
     FLAG_ASSOCIATED,
     FLAG_FOLDER,
@@ -25,7 +25,6 @@ from .iso_records import (
 
 _ADVICE = "The disc image is damaged or incomplete: compare its checksum, or download it again."
 _MOST_ENTRIES = 1_000_000
-_MOST_DEPTH = 200
 _MOST_FOLDER_BYTES = 64 << 20
 
 
@@ -105,7 +104,7 @@ class Iso9660Reader:
         waiting = [(top, self._root, 0)]
         while waiting:
             folder, place, depth = waiting.pop()
-            if place.extent in seen or depth > _MOST_DEPTH:
+            if place.extent in seen or depth > MOST_DEPTH:
                 raise SourceError(
                     f"{self._file.path}: folder '{folder.name}' is met twice or lies too deep.", advice=_ADVICE
                 )

@@ -10,8 +10,9 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from ..content import FileRange, RangedFile, SourceFile, Tell, silent
+from ..content import FileRange, RangedFile, SourceFile
 from ..errors import SourceError
+from ..progress import Progress, silent
 from .decoded import DecodedFile, measure
 from .decoders import FORMATS
 from .folder import read_folder
@@ -22,7 +23,7 @@ from .udf import UdfReader, has_udf
 _SMALLEST = 512
 
 
-def open_source(path: Path, added: Iterable[Path] = (), tell: Tell = silent) -> Source:
+def open_source(path: Path, added: Iterable[Path] = (), progress: Progress = silent) -> Source:
     """Open a disc image, raw image or folder as a source, the files of each folder of `added` on top of it.
 
     A compressed image that does not say its size is decoded once to measure it, which `tell` hears of. Raises
@@ -31,7 +32,7 @@ def open_source(path: Path, added: Iterable[Path] = (), tell: Tell = silent) -> 
     overlays = tuple(added)
     if not path.exists():
         raise SourceError(f"{path} does not exist.", advice="Check the path of the source.")
-    source = _open_folder(path) if path.is_dir() else _open_file(path, tell)
+    source = _open_folder(path) if path.is_dir() else _open_file(path, progress)
     for overlay in overlays:
         if not overlay.is_dir():
             raise SourceError(
@@ -45,7 +46,7 @@ def _open_folder(path: Path) -> Source:
     return Source(path, "folder", path.resolve().name, read_folder(path))
 
 
-def _open_file(path: Path, tell: Tell) -> Source:
+def _open_file(path: Path, progress: Progress) -> Source:
     if not path.is_file() and not path.is_block_device():
         raise SourceError(
             f"{path} is neither a file nor a folder.",
@@ -57,13 +58,13 @@ def _open_file(path: Path, tell: Tell) -> Source:
             f"{path} has {stored.size} bytes, too few for an image.",
             advice="It is incomplete, or not an image: download it again.",
         )
-    packing = _packing(stored, tell)
+    packing = _packing(stored, progress)
     image: RangedFile = packing.file if packing else stored
     source = next(source for reader in READERS if (source := reader(path, image)) is not None)
     return replace(source, image=FileRange(image, 0, image.size), packing=packing)
 
 
-def _packing(stored: SourceFile, tell: Tell) -> Packing | None:
+def _packing(stored: SourceFile, progress: Progress) -> Packing | None:
     """Return how a file is compressed, its size measured where nothing tells it; None when it is not."""
     head = FileRange(stored, 0, stored.size).read_at(0, min(16, stored.size))
     form = next((form for form in FORMATS if form.recognises(head)), None)
@@ -73,7 +74,7 @@ def _packing(stored: SourceFile, tell: Tell) -> Packing | None:
     size = form.stated_size(stored)
     if size is not None:
         return Packing(form.name, DecodedFile(stored, form, size), None)
-    size = measure(stored, form, tell)
+    size = measure(stored, form, progress)
     return Packing(form.name, DecodedFile(stored, form, size), time.monotonic() - started)
 
 

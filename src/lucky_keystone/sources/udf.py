@@ -11,7 +11,7 @@ from datetime import datetime
 from ..content import Content, FileRange, Joined, Literal, RangedFile, Zeros, seekable
 from ..errors import SourceError
 from ..record import RecordError
-from ..tree import File, Folder
+from ..tree import MOST_DEPTH, File, Folder
 from .udf_records import (
     ALLOCATION_EXTENT,
     ANCHOR,
@@ -44,7 +44,6 @@ from .udf_records import (
 )
 
 _MOST_ENTRIES = 1_000_000
-_MOST_DEPTH = 200
 _MOST_FOLDER_BYTES = 64 << 20
 _ADVICE = "The disc image is damaged or incomplete: compare its checksum, or download it again."
 
@@ -132,7 +131,7 @@ class UdfReader:
         waiting = [(top, self._root_icb.block, 0)]
         while waiting:
             folder, block, depth = waiting.pop()
-            if block in seen or depth > _MOST_DEPTH:
+            if block in seen or depth > MOST_DEPTH:
                 raise SourceError(
                     f"{self._file.path}: folder '{folder.name}' is met twice or lies too deep.", advice=_ADVICE
                 )

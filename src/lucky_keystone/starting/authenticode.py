@@ -169,11 +169,11 @@ def _examine(layout: _Layout, signed: Any) -> Signature:
     content = signed["encap_content_info"]["content"]
     # SpcIndirectDataContent: a description, then DigestInfo (algorithm and digest).
     body = content.parsed.contents
-    told = _DigestInfo.load(body[_length(body) :])
-    name = told["digest_algorithm"]["algorithm"].native
+    words = _DigestInfo.load(body[_length(body) :])
+    name = words["digest_algorithm"]["algorithm"].native
     if name not in _DIGESTS:
         return Signature(*names, False, f"its digest is of a kind not known here ({name})", chain)
-    if layout.digest(name) != told["digest"].native:
+    if layout.digest(name) != words["digest"].native:
         return Signature(*names, False, "it was changed after it was signed: its digest does not fit", chain)
     attributes = signer_info["signed_attrs"]
     hash_name = signer_info["digest_algorithm"]["algorithm"].native

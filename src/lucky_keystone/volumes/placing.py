@@ -32,7 +32,7 @@ def file_runs(files: Iterable[tuple[int, int, Content]]) -> list[list[Extent]]:
 
 
 @dataclass(frozen=True)
-class Wanted:
+class WantedPlace:
     """A file that needs `count` clusters in one piece; `size` is its length in bytes."""
 
     path: str
@@ -53,13 +53,12 @@ class Placing:
 
 
 def keep_places(
-    files: Sequence[Wanted], places: Mapping[str, tuple[int, int]], first: int, end: int, cluster_size: int
+    files: Sequence[WantedPlace], places: Mapping[str, tuple[int, int]], first: int, end: int, cluster_size: int
 ) -> Placing:
     """Place `files` in clusters from `first` to `end` (half-open): where they lie now if path and size are the same.
 
     `places` has the path in upper case, and gives first cluster and size in bytes. Files that have to move go in the
-    order
-    they are asked for. Raises SourceError when one finds no room in one piece.
+    order they are asked for. Raises SourceError when one finds no room in one piece.
     """
     clusters = [0] * len(files)
     waiting: list[tuple[int, int]] = []

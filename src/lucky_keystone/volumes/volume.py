@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
 
 from ..errors import SourceError
+from ..tree import MOST_DEPTH
 
 HOLE = -1
 
@@ -64,7 +65,6 @@ class Entry(Protocol):
 
 
 _E = TypeVar("_E", bound=Entry)
-_MOST_DEPTH = 200
 
 
 def walk_below(
@@ -84,7 +84,7 @@ def walk_below(
         for entry in entries(folder):
             budget -= 1
             if entry.is_folder and not entry.faults:
-                if identity(entry) in seen or depth >= _MOST_DEPTH:
+                if identity(entry) in seen or depth >= MOST_DEPTH:
                     entry.faults.append("the folder is met twice or lies too deep")
                 else:
                     seen.add(identity(entry))

@@ -1,1 +1,4 @@
-"""The install-image format (WIM): header, blob table, XML facts, integrity table, and dividing an image into parts."""
+"""The install-image format (WIM).
+
+Header, lookup table, XML facts, integrity table, and dividing an image into parts.
+"""

@@ -7,15 +7,16 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from .. import positional
-from ..content import Tell, stream
+from ..content import stream
 from ..errors import DriveError, Interrupted, ProtectError, naming
 from ..invoker import give_to_user
+from ..progress import Progress
 from .split import Part
 
 _UNFINISHED = ".unfinished"
 
 
-def write_parts(parts: Sequence[Part], paths: Sequence[Path], tell: Tell) -> None:
+def write_parts(parts: Sequence[Part], paths: Sequence[Path], progress: Progress) -> None:
     """Write each part to its path. A part has its name only when it is whole; existing files are never replaced."""
     for path in paths:
         if path.exists():
@@ -24,7 +25,7 @@ def write_parts(parts: Sequence[Part], paths: Sequence[Path], tell: Tell) -> Non
     finished: list[Path] = []
     try:
         for part, path in zip(parts, paths, strict=True):
-            done = _write(part, path.with_name(path.name + _UNFINISHED), done, whole, tell)
+            done = _write(part, path.with_name(path.name + _UNFINISHED), done, whole, progress)
             finished.append(path)
         for path in finished:
             path.with_name(path.name + _UNFINISHED).rename(path)
@@ -35,7 +36,7 @@ def write_parts(parts: Sequence[Part], paths: Sequence[Path], tell: Tell) -> Non
             path.with_name(path.name + _UNFINISHED).unlink(missing_ok=True)
 
 
-def _write(part: Part, path: Path, done: int, whole: int, tell: Tell) -> int:
+def _write(part: Part, path: Path, done: int, whole: int, progress: Progress) -> int:
     with naming(str(path), DriveError, advice="Make room in that folder, or choose another."):
         descriptor = os.open(path, positional.READ_WRITE | os.O_CREAT | os.O_TRUNC, 0o666)
         try:
@@ -46,7 +47,7 @@ def _write(part: Part, path: Path, done: int, whole: int, tell: Tell) -> int:
                 while written < len(piece):
                     written += positional.write(descriptor, piece[written:], offset + written)
                 offset += written
-                tell("splitting", done + offset, whole)
+                progress("splitting", done + offset, whole)
             os.fsync(descriptor)
         finally:
             os.close(descriptor)

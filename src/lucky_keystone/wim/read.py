@@ -15,9 +15,9 @@ from ..content import Seekable
 from ..errors import SourceError
 from ..record import RecordError
 from .records import (
-    BLOB_DTYPE,
     MAGIC,
     RESOURCE_COMPRESSED,
+    RESOURCE_DTYPE,
     RESOURCE_SOLID,
     SIZE_MASK,
     SOLID_VERSION,
@@ -74,31 +74,36 @@ class InstallImage:
 
     @property
     def solid(self) -> bool:
-        """True when several blobs are compressed as one stream, so that it cannot be divided."""
+        """True when several resources are compressed as one stream, so that it cannot be divided."""
         return self.header.version == SOLID_VERSION or bool(
-            len(self.blobs) and (self.blobs["size_and_flags"] >> np.uint64(56) & np.uint64(RESOURCE_SOLID)).any()
+            len(self.resources)
+            and (self.resources["size_and_flags"] >> np.uint64(56) & np.uint64(RESOURCE_SOLID)).any()
         )
 
     @cached_property
-    def blobs(self) -> np.ndarray[Any, Any]:
-        """The blob table as an array of BLOB_DTYPE, every place in it proven to lie within the file."""
-        place = self._resource("blob_table", _MOST_TABLE)
-        if place.stored_size % BLOB_DTYPE.itemsize:
-            raise self._damaged("blob table", f"{place.stored_size} bytes are not a whole number of entries")
+    def resources(self) -> np.ndarray[Any, Any]:
+        """The lookup table as an array of RESOURCE_DTYPE, every place in it proven to lie within the file."""
+        place = self._resource("lookup_table", _MOST_TABLE)
+        if place.stored_size % RESOURCE_DTYPE.itemsize:
+            raise self._damaged("lookup table", f"{place.stored_size} bytes are not a whole number of entries")
         data = self.content.read_at(place.offset, place.stored_size)
-        blobs = np.frombuffer(data, BLOB_DTYPE)
-        sizes = blobs["size_and_flags"] & np.uint64(SIZE_MASK)
+        resources = np.frombuffer(data, RESOURCE_DTYPE)
+        sizes = resources["size_and_flags"] & np.uint64(SIZE_MASK)
         # Compared without adding: a forged offset near 2**64 must not wrap round.
         whole = np.uint64(self.content.size)
-        wrong = (sizes > whole) | (blobs["offset"] > whole - np.minimum(sizes, whole)) | (blobs["offset"] < Header.SIZE)
+        wrong = (
+            (sizes > whole)
+            | (resources["offset"] > whole - np.minimum(sizes, whole))
+            | (resources["offset"] < Header.SIZE)
+        )
         if not self.is_part and wrong.any():
             first = int(np.flatnonzero(wrong)[0])
             raise self._damaged(
-                f"blob table entry {first} at offset {place.offset + first * BLOB_DTYPE.itemsize}",
-                f"{int(sizes[first])} bytes at {int(blobs['offset'][first])} do not lie "
+                f"lookup table entry {first} at offset {place.offset + first * RESOURCE_DTYPE.itemsize}",
+                f"{int(sizes[first])} bytes at {int(resources['offset'][first])} do not lie "
                 f"in the file's {self.content.size}",
             )
-        return blobs
+        return resources
 
     @cached_property
     def xml(self) -> bytes:
@@ -123,7 +128,7 @@ class InstallImage:
         """True when the image carries sums of its own bytes."""
         return ResourceHeader.unpack(self.header.integrity).stored_size > 0
 
-    def verify_integrity(self, tell: Callable[[int, int], None]) -> None:
+    def verify_integrity(self, progress: Callable[[int, int], None]) -> None:
         """Read the whole image against its integrity table, telling bytes done and bytes in all.
 
         Raises SourceError naming the first bad chunk.
@@ -134,8 +139,8 @@ class InstallImage:
             head = IntegrityHeader.unpack(table)
         except RecordError as error:
             raise self._damaged("integrity table", "too short") from error
-        blob_table = self._resource("blob_table", _MOST_TABLE)
-        start, end = Header.SIZE, blob_table.offset + blob_table.stored_size
+        lookup_table = self._resource("lookup_table", _MOST_TABLE)
+        start, end = Header.SIZE, lookup_table.offset + lookup_table.stored_size
         wanted = -(-(end - start) // head.chunk_size) if head.chunk_size else 0
         if head.count != wanted or len(table) < 12 + 20 * head.count or not wanted or head.chunk_size > 64 << 20:
             raise self._damaged("integrity table", f"{head.count} sums of {head.chunk_size} bytes for {end - start}")
@@ -147,7 +152,7 @@ class InstallImage:
                     f"{self.place}: bytes {offset} to {offset + len(chunk) - 1} do not match its integrity table.",
                     advice="The image is damaged: get it again.",
                 )
-            tell(offset + len(chunk) - start, end - start)
+            progress(offset + len(chunk) - start, end - start)
 
     def _resource(self, name: str, most: int) -> ResourceHeader:
         """Return the resource header `name` of the file header, proven to lie within the file and uncompressed."""

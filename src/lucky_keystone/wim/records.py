@@ -14,7 +14,7 @@ HEADER_SPANNED = 0x08
 """Header flag: one part of several ("Header flags", FLAG_HEADER_SPANNED)."""
 
 RESOURCE_METADATA, RESOURCE_COMPRESSED, RESOURCE_SOLID = 0x02, 0x04, 0x10
-"""Resource flags: an edition's folder tree; compressed; several blobs in one stream."""
+"""Resource flags: an edition's folder tree; compressed; several resources in one stream."""
 
 SOLID_VERSION = 0xE00
 
@@ -42,7 +42,7 @@ class Header(Record):
     part_number: int = u16(40, "from 1", default=1)
     part_count: int = u16(42, "", default=1)
     image_count: int = u32(44, "editions")
-    blob_table: bytes = raw(48, 24, "ResourceHeader")
+    lookup_table: bytes = raw(48, 24, "ResourceHeader")
     xml: bytes = raw(72, 24, "ResourceHeader")
     boot_metadata: bytes = raw(96, 24, "ResourceHeader of the edition that is started", default=bytes(24))
     boot_index: int = u32(120, "from 1; 0 = none is started", default=0)
@@ -50,7 +50,7 @@ class Header(Record):
     unused: bytes = raw(148, 60, "zero", default=bytes(60))
 
 
-BLOB_DTYPE: np.dtype[Any] = np.dtype(
+RESOURCE_DTYPE: np.dtype[Any] = np.dtype(
     [
         ("size_and_flags", "<u8"),  # 7 bytes stored size, 1 byte RESOURCE_ bits
         ("offset", "<u8"),  # bytes from the start of the file
@@ -60,7 +60,7 @@ BLOB_DTYPE: np.dtype[Any] = np.dtype(
         ("sha1", "V20"),  # of the decompressed bytes
     ]
 )
-"""A blob table entry of 50 bytes, as an array type: an image may have hundreds of thousands."""
+"""A lookup table entry of 50 bytes, as an array type: an image may have hundreds of thousands."""
 
 SIZE_MASK = (1 << 56) - 1
 

@@ -1,6 +1,6 @@
-"""Divides an install image into parts at blob boundaries, as content: nothing is copied here.
+"""Divides an install image into parts at resource boundaries, as content: nothing is copied here.
 
-A part is a new header, ranges of the original, a blob table of its own, the XML, and an integrity table when the
+A part is a new header, ranges of the original, a lookup table of its own, the XML, and an integrity table when the
 original has one. Its size is exact before a byte is streamed; its integrity sums are taken while its body streams by.
 """
 
@@ -22,8 +22,8 @@ from ..content import Content, FileRange, Joined, Literal, Reader, Seekable
 from ..errors import SourceError, UsageError
 from .read import InstallImage
 from .records import (
-    BLOB_DTYPE,
     HEADER_SPANNED,
+    RESOURCE_DTYPE,
     RESOURCE_METADATA,
     SIZE_MASK,
     Header,
@@ -43,33 +43,34 @@ class Part:
 
     number: int
     content: Content
-    blob_count: int
+    resource_count: int
 
 
 def divide(image: InstallImage, part_size: int = LARGEST_PART) -> list[Part]:
     """Divide `image` into as few parts of at most `part_size` bytes as can be found, always the same ones.
 
-    Raises SourceError when the image cannot be divided (a part already, solid, a blob too large, damaged tables).
+    Raises SourceError when the image cannot be divided (a part already, solid, a resource too large, damaged tables).
     """
-    blobs = _dividable(image)
+    resources = _dividable(image)
     room = part_size - _overhead(image, part_size)
-    sizes = (blobs["size_and_flags"] & np.uint64(SIZE_MASK)).astype(np.int64) + BLOB_DTYPE.itemsize
+    sizes = (resources["size_and_flags"] & np.uint64(SIZE_MASK)).astype(np.int64) + RESOURCE_DTYPE.itemsize
     if len(sizes) and int(sizes.max()) > room:
         largest = int(np.argmax(sizes))
         raise SourceError(
-            f"{image.place}: blob {bytes(blobs['sha1'][largest]).hex()} alone has {int(sizes[largest]) - 50} bytes, "
-            f"more than a part of {part_size} holds; blobs are never cut.",
+            f"{image.place}: resource {bytes(resources['sha1'][largest]).hex()} alone has "
+            f"{int(sizes[largest]) - 50} bytes, "
+            f"more than a part of {part_size} holds; resources are never cut.",
             advice="Choose larger parts, or a layout whose file system takes the image whole.",
         )
-    metadata = (blobs["size_and_flags"] >> np.uint64(56) & np.uint64(RESOURCE_METADATA)) != 0
+    metadata = (resources["size_and_flags"] >> np.uint64(56) & np.uint64(RESOURCE_METADATA)) != 0
     if int(sizes[metadata].sum()) > room:
         raise SourceError(
             f"{image.place}: its editions' folder trees do not fit into one part of {part_size} bytes.",
             advice="Choose larger parts.",
         )
-    part_of = _assign(sizes, metadata, blobs["offset"], room)
+    part_of = _assign(sizes, metadata, resources["offset"], room)
     count = int(part_of.max()) + 1 if len(part_of) else 1
-    return [_part(image, blobs[part_of == number], number + 1, count) for number in range(count)]
+    return [_part(image, resources[part_of == number], number + 1, count) for number in range(count)]
 
 
 def part_names(name: str, count: int) -> list[str]:
@@ -86,14 +87,14 @@ def _dividable(image: InstallImage) -> np.ndarray[Any, Any]:
         )
     if image.solid:
         raise SourceError(
-            f"{image.place} is a solid image: its blobs are compressed as one stream and cannot be divided.",
+            f"{image.place} is a solid image: its resources are compressed as one stream and cannot be divided.",
             advice="Choose a layout whose file system takes the image whole, or a source with a plain image.",
         )
-    return image.blobs
+    return image.resources
 
 
 def _overhead(image: InstallImage, part_size: int) -> int:
-    """Bytes of a part that are not blobs or their entries, at most."""
+    """Bytes of a part that are not resources or their entries, at most."""
     if part_size < 1 << 20:
         raise UsageError(f"Parts of {part_size} bytes are too small.", advice="Choose 1 MiB or more.")
     integrity = IntegrityHeader.SIZE + 20 * -(-part_size // _CHUNK) if image.has_integrity else 0
@@ -108,7 +109,7 @@ def _overhead(image: InstallImage, part_size: int) -> int:
 def _assign(
     sizes: np.ndarray[Any, Any], metadata: np.ndarray[Any, Any], offsets: np.ndarray[Any, Any], room: int
 ) -> np.ndarray[Any, Any]:
-    """Return the part (from 0) of each blob. Metadata goes to part 0.
+    """Return the part (from 0) of each resource. Metadata goes to part 0.
 
     In the original's order when that needs no more parts than best fit, largest first: reading stays sequential.
     """
@@ -151,12 +152,12 @@ def _best_fit(sizes: np.ndarray[Any, Any], order: np.ndarray[Any, Any], used: in
     return part_of
 
 
-def _part(image: InstallImage, blobs: np.ndarray[Any, Any], number: int, count: int) -> Part:
-    order = np.argsort(blobs["offset"], kind="stable")
-    blobs = blobs[order]
-    sizes = (blobs["size_and_flags"] & np.uint64(SIZE_MASK)).astype(np.int64)
-    body = _ranges(image.content, blobs["offset"].astype(np.int64), sizes)
-    table = blobs.copy()
+def _part(image: InstallImage, resources: np.ndarray[Any, Any], number: int, count: int) -> Part:
+    order = np.argsort(resources["offset"], kind="stable")
+    resources = resources[order]
+    sizes = (resources["size_and_flags"] & np.uint64(SIZE_MASK)).astype(np.int64)
+    body = _ranges(image.content, resources["offset"].astype(np.int64), sizes)
+    table = resources.copy()
     ends = Header.SIZE + np.cumsum(sizes)
     table["offset"] = (ends - sizes).astype(np.uint64)
     table["part"] = number
@@ -170,7 +171,7 @@ def _part(image: InstallImage, blobs: np.ndarray[Any, Any], number: int, count: 
         flags=image.header.flags | HEADER_SPANNED,
         part_number=number,
         part_count=count,
-        blob_table=_place(table_offset, table.nbytes),
+        lookup_table=_place(table_offset, table.nbytes),
         xml=_place(xml_offset, len(image.xml)),
         boot_metadata=bytes(24),
         boot_index=0,
@@ -188,7 +189,7 @@ def _place(offset: int, size: int) -> bytes:
 
 
 def _ranges(content: Seekable, offsets: np.ndarray[Any, Any], sizes: np.ndarray[Any, Any]) -> list[Content]:
-    """Return the blobs' bytes as ranges of `content`, neighbours joined."""
+    """Return the resources' bytes as ranges of `content`, neighbours joined."""
     if not len(offsets):
         return []
     breaks = np.flatnonzero(offsets[1:] != offsets[:-1] + sizes[:-1]) + 1

@@ -19,7 +19,7 @@ from ...tables.table import Partition
 from ...units import shown_size
 from ...volumes.note import NtfsNote
 from ...volumes.ntfs.essence import changed_records
-from ...volumes.ntfs.file import File
+from ...volumes.ntfs.file import FileRecords
 from ...volumes.ntfs.geometry import mirrored_records
 from ...volumes.ntfs.read import Entry, NtfsVolume
 from ...volumes.ntfs.records import (
@@ -101,14 +101,14 @@ class NtfsChecker:
         changed, added = changed_records(volume, note.records)
         if changed:
             names = {entry.number: entry.path for entry in entries}
-            told = [names.get(record, f"file record {record}") for record in changed]
+            words = [names.get(record, f"file record {record}") for record in changed]
             more = f" and {len(changed) - LISTED} more" if len(changed) > LISTED else ""
             report.fault(
                 Code.CONTENT_RECORDS,
                 "file table",
-                f"not as built: {', '.join(told[:LISTED])}{more}.",
+                f"not as built: {', '.join(words[:LISTED])}{more}.",
                 "They were removed, moved or replaced by hand, or the drive lost data: build the drive again.",
-                Place(number, file=told[0] if len(told) == 1 else ""),
+                Place(number, file=words[0] if len(words) == 1 else ""),
             )
         new = set(added)
         paths = [entry.path for entry in entries if entry.number in new and "/" not in entry.path]
@@ -174,8 +174,8 @@ def _records(volume: NtfsVolume, used: ClusterMap, faulty: list[str]) -> int:
             continue
         in_use_here = bool(record.header.flags & RECORD_IN_USE)
         if in_use_here != (number in marked):
-            told = "in use" if in_use_here else "free"
-            faulty.append(f"File record {number} is {told}, its bit in the file table says otherwise")
+            words = "in use" if in_use_here else "free"
+            faulty.append(f"File record {number} is {words}, its bit in the file table says otherwise")
         if not in_use_here:
             continue
         in_use.append(number)
@@ -203,7 +203,7 @@ def _marked_records(volume: NtfsVolume) -> set[int]:
     return set(np.flatnonzero(np.unpackbits(np.frombuffer(data, np.uint8), bitorder="little")).tolist())
 
 
-def _mark(file: File, used: ClusterMap, faulty: list[str]) -> None:
+def _mark(file: FileRecords, used: ClusterMap, faulty: list[str]) -> None:
     for attribute in file.attributes:
         for run in attribute.runs:
             if not run.is_hole and used.mark(run.first, run.count):

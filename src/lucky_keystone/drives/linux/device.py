@@ -12,7 +12,7 @@ from pathlib import Path
 
 from ... import positional
 from ...errors import DriveError, NoRights, ProtectError
-from ..drive import Drive, Identity
+from ..drive import Drive, Hardware
 from ..failures import doing, failure
 from ..host import Span
 from ..sectors import SectorDevice
@@ -49,13 +49,13 @@ class LinuxDevice(SectorDevice):
             raise
         super().__init__(f"{drive.tag} ({drive.path})", size, sector)
 
-    def identity(self) -> Identity:
+    def identity(self) -> Hardware:
         """Look up what the kernel says of the device behind this handle, by its number and not by its name."""
         number = os.fstat(self._descriptor).st_rdev
         drive = self._finder.drive_numbered(f"{os.major(number)}:{os.minor(number)}")
         if drive is None:
             raise ProtectError(f"{self.place} is no drive of this computer any more.", advice="List the drives again.")
-        return Identity(drive.model, drive.serial, self.size, self.sector_size)
+        return Hardware(drive.model, drive.serial, self.size, self.sector_size)
 
     def _read_sectors(self, view: memoryview, offset: int) -> int:
         return positional.read_into(self._descriptor, view, offset)
@@ -79,13 +79,13 @@ class LinuxDevice(SectorDevice):
         except OSError as error:
             if error.errno == errno.EBUSY:
                 return "The system still holds the old table: unplug the drive and plug it in again."
-        told = 0
+        answer = 0
         for number in range(1, _MOST_PARTITIONS + 1):
             _partition(self._descriptor, _BLKPG_DEL_PARTITION, Span(number, 0, 0))
         for partition in partitions:
-            told += _partition(self._descriptor, _BLKPG_ADD_PARTITION, partition)
-        if told == len(partitions):
-            named = f"{told} partition{'s' if told != 1 else ''}"
+            answer += _partition(self._descriptor, _BLKPG_ADD_PARTITION, partition)
+        if answer == len(partitions):
+            named = f"{answer} partition{'s' if answer != 1 else ''}"
             return f"The system was told of {named} one by one: it cannot parse the table itself."
         return "The system cannot parse the table of this device; other computers can."
 

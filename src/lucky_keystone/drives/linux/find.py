@@ -130,9 +130,9 @@ class LinuxFinder:
         vendor, model = disk.text("device/vendor"), disk.text("device/model") or disk.text("device/name")
         if vendor.startswith("0x") or vendor == "ATA":  # a number, or what every SATA disk says
             vendor = ""
-        told = " ".join(word for word in (vendor, model) if word)
+        answer = " ".join(word for word in (vendor, model) if word)
         product = _text(usb / "product") if usb else ""
-        return told or product or disk.udev.get("ID_MODEL", "").replace("_", " ") or disk.name
+        return answer or product or disk.udev.get("ID_MODEL", "").replace("_", " ") or disk.name
 
     def _serial(self, disk: _Block, device: Path, usb: Path | None) -> str:
         if disk.name.startswith("loop"):

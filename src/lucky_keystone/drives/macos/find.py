@@ -34,10 +34,10 @@ class MacFinder:
     def disk_of(self, path: Path) -> frozenset[Path]:
         """Return the drives below a file, or a device node, as diskutil tells them."""
         try:
-            told = _properties(self._system, "diskutil", "info", "-plist", str(path))
+            answer = _properties(self._system, "diskutil", "info", "-plist", str(path))
         except DriveError:
-            told = self._volume_of(path)
-        whole = str(told.get("ParentWholeDisk", ""))
+            answer = self._volume_of(path)
+        whole = str(answer.get("ParentWholeDisk", ""))
         physical = [(name, entry) for name, entry in self._whole.items() if "APFSPhysicalStores" not in entry]
         return frozenset(_node(name) for name, entry in physical if whole in (name, *self._containers(entry)))
 
@@ -51,26 +51,28 @@ class MacFinder:
         return {}
 
     def _drive(self, name: str, entry: dict[str, Any]) -> Drive | None:
-        told = _properties(self._system, "diskutil", "info", "-plist", name)
-        if not told.get("TotalSize", told.get("Size", 0)):
+        answer = _properties(self._system, "diskutil", "info", "-plist", name)
+        if not answer.get("TotalSize", answer.get("Size", 0)):
             return None
         usb = self._usb.get(name, {})
         volumes = list(self._volumes(entry))
         mounts = tuple(str(volume["MountPoint"]) for volume in volumes if volume.get("MountPoint"))
         members = [_MEMBERS[part["Content"]] for part in entry.get("Partitions", []) if part.get("Content") in _MEMBERS]
-        bus = str(told.get("BusProtocol") or "not known")
+        bus = str(answer.get("BusProtocol") or "not known")
         return Drive(
             path=_node(name),
-            model=str(told.get("MediaName") or told.get("IORegistryEntryName") or name).strip(),
-            serial=str(usb.get("USB Serial Number") or usb.get("kUSBSerialNumberString") or told.get("DiskUUID") or ""),
-            size=int(told.get("TotalSize", told.get("Size", 0))),
-            sector_size=int(told.get("DeviceBlockSize", 512)),
+            model=str(answer.get("MediaName") or answer.get("IORegistryEntryName") or name).strip(),
+            serial=str(
+                usb.get("USB Serial Number") or usb.get("kUSBSerialNumberString") or answer.get("DiskUUID") or ""
+            ),
+            size=int(answer.get("TotalSize", answer.get("Size", 0))),
+            sector_size=int(answer.get("DeviceBlockSize", 512)),
             bus="disk image" if bus == "Disk Image" else "SD card" if bus == "Secure Digital" else bus,
             speed=_speed(usb),
-            removable=bool(told.get("RemovableMedia", told.get("Removable", False))),
-            internal=bool(told.get("Internal", True)) and bus != "Secure Digital",
+            removable=bool(answer.get("RemovableMedia", answer.get("Removable", False))),
+            internal=bool(answer.get("Internal", True)) and bus != "Secure Digital",
             holds_system=any(point == "/" or point.startswith(_SYSTEM_MOUNTS[1]) for point in mounts),
-            read_only=not told.get("WritableMedia", told.get("Writable", True)),
+            read_only=not answer.get("WritableMedia", answer.get("Writable", True)),
             mounts=mounts,
             members=tuple(dict.fromkeys(f"carries a member of {member}" for member in members)),
             volumes=tuple(
@@ -101,21 +103,21 @@ class MacFinder:
 
 def _properties(system: MacSystem, *command: str) -> dict[str, Any]:
     try:
-        told = plistlib.loads(system.run(*command))
+        answer = plistlib.loads(system.run(*command))
     except (OSError, ValueError, plistlib.InvalidFileException) as error:
         raise DriveError(
             f"'{' '.join(command)}' told nothing that can be used: {error}.", advice="Look whether it runs by itself."
         ) from error
-    return told if isinstance(told, dict) else {}
+    return answer if isinstance(answer, dict) else {}
 
 
 def _registry(system: MacSystem) -> list[dict[str, Any]]:
     """Return the USB devices of the I/O registry with everything below them; nothing when it cannot be had."""
     try:
-        told = plistlib.loads(system.run("ioreg", "-a", "-l", "-r", "-c", "IOUSBHostDevice"))
+        answer = plistlib.loads(system.run("ioreg", "-a", "-l", "-r", "-c", "IOUSBHostDevice"))
     except (OSError, ValueError, plistlib.InvalidFileException):
         return []
-    return told if isinstance(told, list) else []
+    return answer if isinstance(answer, list) else []
 
 
 def _usb_devices(entries: list[dict[str, Any]]) -> Iterator[tuple[str, dict[str, Any]]]:

@@ -9,7 +9,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from ...errors import DriveError, NoRights, ProtectError
-from ..drive import Drive, Identity
+from ..drive import Drive, Hardware
 from ..failures import doing, failure
 from ..host import Handle, Span
 from ..medium import OpenMedium
@@ -86,13 +86,13 @@ class MacDevice(SectorDevice):
             raise
         super().__init__(f"{drive.tag} ({raw})", sector * count, sector)
 
-    def identity(self) -> Identity:
+    def identity(self) -> Hardware:
         """Look for the drive whose node has this handle's number."""
         number = self._system.node_number(self._descriptor)
         for drive in MacFinder(self._system).drives():
             with suppress(OSError):
                 if self._system.node_number(drive.path.with_name("r" + drive.path.name)) == number:
-                    return Identity(drive.model, drive.serial, self.size, self.sector_size)
+                    return Hardware(drive.model, drive.serial, self.size, self.sector_size)
         raise ProtectError(f"{self.place} is no drive of this computer any more.", advice="List the drives again.")
 
     def _read_sectors(self, view: memoryview, offset: int) -> int:

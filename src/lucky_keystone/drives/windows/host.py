@@ -11,7 +11,7 @@ from pathlib import Path
 from ...errors import DriveError, NoRights, NotYet, ProtectError
 from ...record import RecordError
 from ...units import shown_size
-from ..drive import Drive, Identity
+from ..drive import Drive, Hardware
 from ..failures import doing, failure
 from ..host import Handle, Span
 from ..medium import OpenMedium
@@ -278,7 +278,7 @@ class WindowsDevice(SectorDevice):
             raise
         super().__init__(f"{drive.tag} ({drive.path})", geometry.disk_size, geometry.bytes_per_sector)
 
-    def identity(self) -> Identity:
+    def identity(self) -> Hardware:
         """Ask the very handle for its number, and what the system says of that."""
         with doing(f"{self.place}, asking for its number"):
             answer = self._system.control(self._handle, records.IOCTL_STORAGE_GET_DEVICE_NUMBER, b"", _ANSWER)
@@ -286,7 +286,7 @@ class WindowsDevice(SectorDevice):
         drive = next((drive for drive in self._host.drives() if drive.path == _path(number)), None)
         if drive is None:
             raise ProtectError(f"{self.place} is no drive of this computer any more.", advice="List the drives again.")
-        return Identity(drive.model, drive.serial, self.size, self.sector_size)
+        return Hardware(drive.model, drive.serial, self.size, self.sector_size)
 
     def read_table_again(self) -> str:
         """Let Windows look at the new table."""

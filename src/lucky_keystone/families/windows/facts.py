@@ -30,8 +30,8 @@ def facts_of_setup(source: Source) -> SourceFacts:
     boot_images = _images(source.root, (_SETUP_IMAGE,), notes)
     loaders = tuple(_loaders(source.root))
     editions = [edition for image in images for edition in image.editions]
-    told = [edition.architecture for image in (*images, *boot_images) for edition in image.editions]
-    architectures = [name for name in dict.fromkeys(told) if name != "unknown"]
+    words = [edition.architecture for image in (*images, *boot_images) for edition in image.editions]
+    architectures = [name for name in dict.fromkeys(words) if name != "unknown"]
     if not architectures:
         uefi = (loader.architecture for loader in loaders if loader.firmware == "uefi" and loader.architecture)
         architectures = list(dict.fromkeys(uefi))

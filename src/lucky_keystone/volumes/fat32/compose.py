@@ -90,16 +90,12 @@ def lay_out(root: Folder, label: str, cluster_size: int) -> Layout:
     refuse_problems(root)
     folders: list[PlacedFolder] = []
     cluster = FIRST_CLUSTER
-    place_of: dict[int, int] = {}
-    above = {id(root): 0}
+    place_of: dict[str, int] = {}
     files: list[tuple[str, File]] = []
     for path, entry in [("", root), *root.walk()]:
         if isinstance(entry, File):
             files.append((path, entry))
             continue
-        for child in entry.entries.values():
-            if isinstance(child, Folder):
-                above[id(child)] = id(entry)
         used = _folder_bytes(entry, is_root=entry is root)
         if used > MOST_FOLDER_ENTRIES * ENTRY_SIZE:
             raise SourceError(
@@ -107,9 +103,9 @@ def lay_out(root: Folder, label: str, cluster_size: int) -> Layout:
                 advice="Divide it into several folders.",
             )
         count = max(-(-used // cluster_size), 1)
-        parent = place_of.get(above[id(entry)], 0)
+        parent = place_of[path.rpartition("/")[0]] if path else 0
         folders.append(PlacedFolder(entry, path, cluster, used, count, 0 if parent == FIRST_CLUSTER else parent))
-        place_of[id(entry)] = cluster
+        place_of[path] = cluster
         cluster += count
     placed: list[PlacedFile] = []
     for path, file in sorted(files, key=lambda item: (item[1].content.where(), item[0])):

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from ...tree import Folder
-from ..placing import Wanted, keep_places
+from ..placing import WantedPlace, keep_places
 from .compose import Layout, lay_out
 from .records import FIRST_CLUSTER
 
@@ -25,7 +25,7 @@ def lay_out_again(
     """
     fresh = lay_out(root, label, cluster_size)
     folders_end = max(folder.cluster + folder.cluster_count for folder in fresh.folders)
-    wanted = [Wanted(placed.path, placed.file.size, placed.cluster_count) for placed in fresh.files]
+    wanted = [WantedPlace(placed.path, placed.file.size, placed.cluster_count) for placed in fresh.files]
     placing = keep_places(wanted, places, folders_end, FIRST_CLUSTER + cluster_count, cluster_size)
     files = tuple(
         replace(placed, cluster=cluster) for placed, cluster in zip(fresh.files, placing.clusters, strict=True)

@@ -15,8 +15,7 @@ from ...content import Content, Joined, Literal, Zeros
 from ...errors import SourceError
 from ...tree import EPOCH, ORDINARY, File, Folder, Special
 from .attributes import NONRESIDENT_HEAD, RESIDENT_HEAD, WIDEST_RUN, filetime, room_for_attributes
-from .index import Node as IndexNode
-from .index import Shape, root_size, shape
+from .index import IndexNode, IndexShape, root_size, shape
 from .names import refuse_problems, stored_names
 from .records import (
     ARCHIVE,
@@ -157,7 +156,7 @@ def parts_of(content: Content | None) -> tuple[Content, ...]:
 class Tree:
     """An index: entries in order are made later, their sizes decide its shape now."""
 
-    found: Shape
+    found: IndexShape
     links: list[Link]
 
 
@@ -307,7 +306,7 @@ def _node(number: int, path: str, entry: File | Folder) -> Node:
     return Node(number, path, entry.modified, flags, False, entry.content, entry.size, special)
 
 
-def index_attributes(name: str, found: Shape, sizes: Sequence[int]) -> list[Attribute]:
+def index_attributes(name: str, found: IndexShape, sizes: Sequence[int]) -> list[Attribute]:
     """Return the attributes of an index; the root's value is packed later and has its size by now."""
     made = [Attribute(INDEX_ROOT, name, value=bytes(root_size(found, sizes)))]
     blocks = len(found.blocks)
@@ -328,7 +327,7 @@ def _root_room(node: Node, sizes: Sequence[int], record_size: int) -> int:
         - RESIDENT_HEAD
         - 2 * len(FOLDER_INDEX)
     )
-    if root_size(Shape((), IndexNode(range(len(sizes)), ())), sizes) <= room:
+    if root_size(IndexShape((), IndexNode(range(len(sizes)), ())), sizes) <= room:
         return room
     return room - 2 * _NAMED_STREAM
 
@@ -364,6 +363,29 @@ def _add_special(node: Node, attributes: dict[int, list[Attribute]], record_size
         attributes[node.number] = mine
 
 
+@dataclass(frozen=True, slots=True)
+class _Item:
+    """An attribute as it goes into a record; its place in order is its instance number."""
+
+    kind: int
+    name: str
+    size: int
+    """Bytes it takes in a record, at most."""
+
+    def list_entry(self, segment: int, instance: int) -> bytes:
+        """Return the entry of an attribute list that says in which record it is."""
+        stored = self.name.encode("utf-16-le")
+        length = _entry_size(self.name)
+        entry = AttributeListEntry(
+            type=self.kind, length=length, name_length=len(stored) // 2, segment=segment, instance=instance
+        )
+        return (entry.pack() + stored).ljust(length, b"\0")
+
+
+def _entry_size(name: str) -> int:
+    return AttributeListEntry.SIZE + 2 * len(name) + 7 & ~7
+
+
 def _spread(node: Node, mine: list[Attribute], number: int, record_size: int) -> list[list[int]]:
     """Return which of the node's attributes go into which record, by their place in order; the base record first.
 
@@ -372,43 +394,46 @@ def _spread(node: Node, mine: list[Attribute], number: int, record_size: int) ->
     """
     mine.sort(key=lambda attribute: (attribute.kind, collation_key(attribute.name)))
     room = room_for_attributes(record_size)
-    sizes = [_STANDARD, *map(_name_bytes, node.links), *(attribute.most_bytes for attribute in mine)]
-    if sum(sizes) <= room:
-        return [list(range(len(sizes)))]
-    if max(sizes) > room:
+    standard = _Item(STANDARD_INFORMATION, "", _STANDARD)
+    names = [_Item(FILE_NAME, "", _name_bytes(link)) for link in node.links]
+    others = [_Item(attribute.kind, attribute.name, attribute.most_bytes) for attribute in mine]
+    items = [standard, *names, *others]
+    if sum(item.size for item in items) <= room:
+        return [list(range(len(items)))]
+    if max(item.size for item in items) > room:
         raise SourceError(
             f"{node.path}: a stream, reparse point or other attribute of it does not fit a file record.",
             advice="Leave the file out, or make it less scattered.",
         )
-    kinds = [STANDARD_INFORMATION, *(FILE_NAME for _ in node.links), *(attribute.kind for attribute in mine)]
-    names = ["", *("" for _ in node.links), *(attribute.name for attribute in mine)]
-    whole = sum(AttributeListEntry.SIZE + 2 * len(name) + 7 & ~7 for name in names)
-    resident = whole <= _LONGEST_RESIDENT_LIST
-    left = room - _STANDARD - (RESIDENT_HEAD + whole if resident else _NAMED_STREAM)
-    records: list[list[int]] = [[0, 1]]  # an index's root stays with the file; the list stands second in order
-    free = [left]
-    # Places count the attribute list, which comes second.
-    for place in sorted(range(1, len(sizes)), key=lambda place: kinds[place] != INDEX_ROOT):
-        index = next((index for index, rest in enumerate(free) if sizes[place] <= rest), None)
-        if index is None:
+    list_size = sum(_entry_size(item.name) for item in items)
+    is_resident = list_size <= _LONGEST_RESIDENT_LIST
+    attribute_list = _Item(ATTRIBUTE_LIST, "", RESIDENT_HEAD + list_size if is_resident else _NAMED_STREAM)
+    items = [standard, attribute_list, *names, *others]
+    records = _packed(items, room)
+    entries = b""
+    for place, item in enumerate(items):
+        if item is not attribute_list:  # a list does not list itself
+            holder = next(index for index, places in enumerate(records) if place in places)
+            segment = reference(number + holder - 1, 1) if holder else reference(node.number, node.sequence)
+            entries += item.list_entry(segment, place)
+    content = {"value": entries} if is_resident else {"content": Literal(entries)}
+    mine.insert(0, Attribute(ATTRIBUTE_LIST, **content))
+    return [sorted(places) for places in records]
+
+
+def _packed(items: Sequence[_Item], room: int) -> list[list[int]]:
+    """Put items, by their places, into records with `room` bytes each, the first that has room for one.
+
+    Standard information and the attribute list stay in the base record, and so does an index's root if it can.
+    """
+    records: list[list[int]] = [[0, 1]]
+    free = [room - items[0].size - items[1].size]
+    for place in sorted(range(2, len(items)), key=lambda place: items[place].kind != INDEX_ROOT):
+        size = items[place].size
+        index = next((index for index, rest in enumerate(free) if size <= rest), len(free))
+        if index == len(free):
             records.append([])
             free.append(room)
-            index = len(free) - 1
-        records[index].append(place + 1)
-        free[index] -= sizes[place]
-    home = {place: index for index, places in enumerate(records) for place in places}
-    entries = b""
-    for at, (kind, name) in enumerate(zip(kinds, names, strict=True)):
-        place = at + 1 if at else 0
-        holder = home[place]
-        segment = reference(number + holder - 1, 1) if holder else reference(node.number, node.sequence)
-        stored = name.encode("utf-16-le")
-        length = AttributeListEntry.SIZE + len(stored) + 7 & ~7
-        entry = AttributeListEntry(
-            type=kind, length=length, name_length=len(stored) // 2, segment=segment, instance=place
-        )
-        entries += (entry.pack() + stored).ljust(length, b"\0")
-    mine.insert(
-        0, Attribute(ATTRIBUTE_LIST, value=entries) if resident else Attribute(ATTRIBUTE_LIST, content=Literal(entries))
-    )
-    return [sorted(places) for places in records]
+        records[index].append(place)
+        free[index] -= size
+    return records

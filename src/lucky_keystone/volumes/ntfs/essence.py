@@ -15,8 +15,8 @@ from ...collecting import without_collections
 from ..volume import Run, VolumeError
 from .attributes import mapping_pairs
 from .catalogue import Node
-from .file import File
-from .layout import Layout
+from .file import FileRecords
+from .layout import Layout, key_of
 from .parse import parse_file_name
 from .read import NtfsVolume
 from .records import DATA, FILE_NAME, FIRST_USER, NAME_SHORT, REFERENCE_NUMBER, REPARSE_POINT
@@ -56,13 +56,13 @@ def _streams(node: Node, layout: Layout) -> list[tuple[int, str, int, bytes]]:
         runs = mapping_pairs((Run(layout.plain[node.number], count),)) if count else b""
         return [(DATA, "", node.size, runs)]
     return [
-        (a.kind, a.name, a.size, a.value if a.value is not None else mapping_pairs(layout.runs[id(a)]))
+        (a.kind, a.name, a.size, a.value if a.value is not None else mapping_pairs(layout.runs[key_of(node.number, a)]))
         for a in layout.attributes(node.number)
         if a.kind in _KINDS
     ]
 
 
-def essence_of(file: File) -> bytes:
+def essence_of(file: FileRecords) -> bytes:
     """Return the essence of a file as it was read. Raises VolumeError for names or streams that cannot be read."""
     named = [parse_file_name(attribute.value or b"", f"File record {file.number}") for attribute in file.of(FILE_NAME)]
     names = [(key.parent & REFERENCE_NUMBER, name) for key, name in named if key.namespace != NAME_SHORT]

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from ..volume import Run, VolumeError
 from .parse import ParsedAttribute
-from .records import DATA, RECORD_IS_FOLDER, STANDARD_INFORMATION, StandardInformation
+from .records import DATA, RECORD_IS_FOLDER
 
 
 @dataclass
@@ -23,7 +23,7 @@ class Stream:
 
 
 @dataclass
-class File:
+class FileRecords:
     """A file as its records tell it."""
 
     number: int
@@ -41,14 +41,6 @@ class File:
         """True when it has an index of names."""
         return bool(self.header_flags & RECORD_IS_FOLDER)
 
-    @property
-    def standard(self) -> StandardInformation | None:
-        """Times, attributes and security number; None when it has none of the version known here."""
-        value = next((attribute.value for attribute in self.of(STANDARD_INFORMATION)), None)
-        return (
-            StandardInformation.unpack(value) if value is not None and len(value) >= StandardInformation.SIZE else None
-        )
-
     def stream(self, name: str = "", kind: int = DATA) -> Stream | None:
         """Return a stream. Raises VolumeError when its parts leave a gap."""
         parts = sorted(self.of(kind, name), key=lambda part: part.lowest_vcn)
@@ -59,11 +51,7 @@ class File:
         at = 0
         for part in parts:
             if part.lowest_vcn != at:
-                raise VolumeError(f"File record {self.number}: stream '{name}' has nothing for cluster {at}.")
+                raise VolumeError(f"FileRecords record {self.number}: stream '{name}' has nothing for cluster {at}.")
             runs += part.runs
             at += sum(run.count for run in part.runs)
         return Stream(name, first.size, first.valid, tuple(runs), first.value, first.is_plain)
-
-    def streams(self) -> list[str]:
-        """Return the names of its data streams, '' among them when it has the unnamed one."""
-        return list(dict.fromkeys(attribute.name for attribute in self.attributes if attribute.type == DATA))

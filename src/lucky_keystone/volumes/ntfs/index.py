@@ -38,7 +38,7 @@ Entry = Callable[[int], bytes]
 
 
 @dataclass(frozen=True)
-class Node:
+class IndexNode:
     """A node: entries by number, and the block that stands in front of each of them and of the end (none in a leaf)."""
 
     entries: Sequence[int]
@@ -46,33 +46,33 @@ class Node:
 
 
 @dataclass(frozen=True)
-class Shape:
+class IndexShape:
     """A tree: its blocks, numbered as they stand in $INDEX_ALLOCATION, and its root."""
 
-    blocks: tuple[Node, ...]
-    root: Node
+    blocks: tuple[IndexNode, ...]
+    root: IndexNode
 
 
-def shape(sizes: Sequence[int], root_room: int) -> Shape:
+def shape(sizes: Sequence[int], root_room: int) -> IndexShape:
     """Return the tree for entries of these sizes (bytes, without a child) whose root takes up to `root_room` bytes."""
     root_room = max(root_room, SMALLEST_ROOT)
-    blocks: list[Node] = []
-    level = Node(range(len(sizes)), ())
+    blocks: list[IndexNode] = []
+    level = IndexNode(range(len(sizes)), ())
     while _root_size(level, sizes) > root_room:
         level = _divide(level, sizes, blocks)
-    return Shape(tuple(blocks), level)
+    return IndexShape(tuple(blocks), level)
 
 
-def root_size(found: Shape, sizes: Sequence[int]) -> int:
+def root_size(found: IndexShape, sizes: Sequence[int]) -> int:
     """Bytes of the value of $INDEX_ROOT."""
     return _root_size(found.root, sizes)
 
 
-def _root_size(root: Node, sizes: Sequence[int]) -> int:
+def _root_size(root: IndexNode, sizes: Sequence[int]) -> int:
     return ROOT_OVERHEAD + sum(sizes[entry] for entry in root.entries) + _LAST + _CHILD * len(root.children)
 
 
-def _divide(level: Node, sizes: Sequence[int], blocks: list[Node]) -> Node:
+def _divide(level: IndexNode, sizes: Sequence[int], blocks: list[IndexNode]) -> IndexNode:
     """Cut one level into blocks, adding them to `blocks`; return the level above."""
     child = _CHILD if level.children else 0
     room = BLOCK_ROOM - _LAST - child
@@ -83,7 +83,7 @@ def _divide(level: Node, sizes: Sequence[int], blocks: list[Node]) -> Node:
 
     def close(end: int) -> None:
         above.append(len(blocks))
-        blocks.append(Node(level.entries[start:end], level.children[start : end + 1]))
+        blocks.append(IndexNode(level.entries[start:end], level.children[start : end + 1]))
 
     for position in range(count):
         size = sizes[level.entries[position]] + child
@@ -97,10 +97,10 @@ def _divide(level: Node, sizes: Sequence[int], blocks: list[Node]) -> Node:
         start = rising + 1
         used = 0 if rising == position else size
     close(count)
-    return Node(risen, above)
+    return IndexNode(risen, above)
 
 
-def pack_root(found: Shape, entry: Entry, *, indexed_type: int, collation: int, vcns: int) -> bytes:
+def pack_root(found: IndexShape, entry: Entry, *, indexed_type: int, collation: int, vcns: int) -> bytes:
     """Return the value of $INDEX_ROOT. `entry` makes each entry, `vcns` is what a VCN grows by from block to block."""
     body = _node(found.root, entry, vcns)
     head = IndexRoot(indexed_type=indexed_type, collation=collation, clusters_per_block=vcns)
@@ -130,7 +130,7 @@ _block_head = packer(
 )
 
 
-def pack_blocks(found: Shape, entry: Entry, vcns: int) -> Iterator[bytes]:
+def pack_blocks(found: IndexShape, entry: Entry, vcns: int) -> Iterator[bytes]:
     """Yield the blocks of $INDEX_ALLOCATION."""
     for number, node in enumerate(found.blocks):
         body = _node(node, entry, vcns)
@@ -142,7 +142,7 @@ def pack_blocks(found: Shape, entry: Entry, vcns: int) -> Iterator[bytes]:
         yield bytes(block)
 
 
-def _node(node: Node, entry: Entry, vcns: int) -> bytes:
+def _node(node: IndexNode, entry: Entry, vcns: int) -> bytes:
     if not node.children:
         return b"".join([entry(number) for number in node.entries]) + _last(None)
     pieces = [

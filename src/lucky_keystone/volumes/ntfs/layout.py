@@ -12,8 +12,7 @@ from dataclasses import dataclass
 from ...collecting import without_collections
 from ...content import Content, Joined, Zeros
 from ...extents import align_up
-from ..placing import Placing, keep_places
-from ..placing import Wanted as WantedPlace
+from ..placing import Placing, WantedPlace, keep_places
 from ..volume import HOLE, Run
 from .catalogue import Attribute, Catalogue, Node, parts_of
 from .geometry import Geometry
@@ -53,6 +52,15 @@ class PlacedIndex:
     attribute: Attribute
 
 
+StreamKey = tuple[int, int, str]
+"""A stream of a volume: record number, attribute type, name. No file has two of one type and name."""
+
+
+def key_of(number: int, attribute: Attribute) -> StreamKey:
+    """Return what tells a stream of file `number` from all others."""
+    return number, attribute.kind, attribute.name
+
+
 @dataclass(frozen=True)
 class Layout:
     """Where everything lies. Clusters count from the volume's start."""
@@ -67,8 +75,8 @@ class Layout:
     """First cluster of each plain file that has any, by record number."""
     own: Mapping[int, tuple[Attribute, ...]]
     """Attributes of the volume's own files that depend on its size, by record number."""
-    runs: Mapping[int, tuple[Run, ...]]
-    """Of each Attribute that has a stream, by its id()."""
+    runs: Mapping[StreamKey, tuple[Run, ...]]
+    """Of each stream that has clusters or holes."""
     next_free: int
     """First cluster behind everything that is used."""
     holes: tuple[tuple[int, int], ...] = ()
@@ -114,7 +122,7 @@ class Layout:
             if attribute.kind == DATA and not attribute.name:
                 if attribute.value is not None:
                     return align_up(attribute.size, 8), attribute.size
-                runs = self.runs[id(attribute)]
+                runs = self.runs[key_of(node.number, attribute)]
                 return sum(run.count for run in runs if not run.is_hole) * self.cluster_size, attribute.size
         return 0, 0
 
@@ -147,9 +155,9 @@ def place(catalogue: Catalogue, geometry: Geometry, places: Mapping[str, tuple[i
     bad = Attribute(DATA, "$Bad", content=Zeros(geometry.cluster_count * cluster_size))
     own: dict[int, tuple[Attribute, ...]] = {number: (stream,) for number, stream in streams.items()}
     own |= {MFT: (streams[MFT], mft_bitmap), BAD_CLUSTERS: (Attribute(DATA, value=b""), bad)}
-    runs: dict[int, tuple[Run, ...]] = {id(bad): (Run(HOLE, geometry.cluster_count),)}
+    runs: dict[StreamKey, tuple[Run, ...]] = {key_of(BAD_CLUSTERS, bad): (Run(HOLE, geometry.cluster_count),)}
     indexes: list[PlacedIndex] = []
-    wanted: list[_Wanted] = []
+    wanted: list[_WantedStream] = []
     ahead = [(MFT, mft_bitmap), *streams.items()]
     behind = [
         (number, attribute) for number, mine in catalogue.attributes.items() for attribute in mine if attribute.content
@@ -162,13 +170,13 @@ def place(catalogue: Catalogue, geometry: Geometry, places: Mapping[str, tuple[i
             wanted.append(_wanted(path, number, attribute, cluster_size))
             continue
         count = geometry.clusters_for(attribute.size)
-        runs[id(attribute)] = (Run(next_free, count),)
+        runs[key_of(number, attribute)] = (Run(next_free, count),)
         indexes.append(PlacedIndex(next_free, count, node, attribute))
         next_free += count
     for number, node in catalogue.nodes.items():
         if node.content is not None and node.size:
             whole = (Run(0, geometry.clusters_for(node.size)),)
-            wanted.append(_Wanted(node.path, node.size, number, None, whole, node.content))
+            wanted.append(_WantedStream(node.path, node.size, number, None, whole, node.content))
     wanted.sort(key=lambda stream: (stream.content.where(), stream.path))
     placing = _placing(wanted, next_free, geometry, places)
     plain: dict[int, int] = {}
@@ -177,14 +185,14 @@ def place(catalogue: Catalogue, geometry: Geometry, places: Mapping[str, tuple[i
         if stream.attribute is None:
             plain[stream.number] = cluster
         else:
-            runs[id(stream.attribute)] = _moved(stream.runs, cluster)
+            runs[key_of(stream.number, stream.attribute)] = _moved(stream.runs, cluster)
         if stream.count:
             files.append(Placed(cluster, stream.count, stream.content))
     return Layout(catalogue, geometry, tuple(indexes), tuple(files), plain, own, runs, placing.next_free, placing.holes)
 
 
 @dataclass(frozen=True, slots=True)
-class _Wanted:
+class _WantedStream:
     """A stream of a file that needs clusters; its `runs` count from 0 until it has a place."""
 
     path: str
@@ -202,33 +210,48 @@ class _Wanted:
         return sum(run.count for run in self.runs if not run.is_hole)
 
 
-def _wanted(path: str, number: int, attribute: Attribute, cluster_size: int) -> _Wanted:
+def _wanted(path: str, number: int, attribute: Attribute, cluster_size: int) -> _WantedStream:
     content = attribute.content
     assert content is not None
     if not attribute.sparse:
-        return _Wanted(path, content.size, number, attribute, (Run(0, -(-content.size // cluster_size)),), content)
-    runs: list[Run] = []
-    pieces: list[Content] = []
-    at = filled = taken = 0  # bytes of the stream looked at; up to where runs tell of it; clusters so far
+        whole = (Run(0, -(-content.size // cluster_size)),)
+        return _WantedStream(path, content.size, number, attribute, whole, content)
+    holes, kept = _holes(content, cluster_size)
+    runs = _runs_around(holes, -(-content.size // cluster_size), cluster_size)
+    return _WantedStream(path, content.size, number, attribute, runs, kept)
+
+
+def _holes(content: Content, cluster_size: int) -> tuple[list[tuple[int, int]], Content]:
+    """Return the holes of a sparse stream, (start, end) in bytes of whole clusters; and what fills the others."""
+    holes: list[tuple[int, int]] = []
+    kept: list[Content] = []
+    at = 0
     for part in parts_of(content):
         end = at + part.size
-        first, last = (
-            align_up(at, cluster_size),
-            end // cluster_size * cluster_size if end < content.size else align_up(end, cluster_size),
-        )
+        first = align_up(at, cluster_size)
+        # The last cluster is a hole too when nothing but zeros reaches into it.
+        last = align_up(end, cluster_size) if end == content.size else end // cluster_size * cluster_size
         if isinstance(part, Zeros) and first < last:
-            pieces += [Zeros(first - at), Zeros(max(end - last, 0))]
-            if first > filled:
-                runs.append(Run(taken, (first - filled) // cluster_size))
-                taken += runs[-1].count
-            runs.append(Run(HOLE, (last - first) // cluster_size))
-            filled = last
+            holes.append((first, last))
+            kept += [Zeros(first - at), Zeros(max(end - last, 0))]
         else:
-            pieces.append(part)
+            kept.append(part)
         at = end
-    if at > filled:
-        runs.append(Run(taken, -(-(at - filled) // cluster_size)))
-    return _Wanted(path, content.size, number, attribute, tuple(runs), Joined(pieces))
+    return holes, Joined(kept)
+
+
+def _runs_around(holes: list[tuple[int, int]], clusters: int, cluster_size: int) -> tuple[Run, ...]:
+    """Return the runs of a stream of `clusters`: holes, and between them runs that count from 0 on."""
+    runs: list[Run] = []
+    behind = taken = 0  # clusters of the stream, and of those that are filled, so far
+    for start, end in [(first // cluster_size, last // cluster_size) for first, last in holes] + [(clusters, clusters)]:
+        if start > behind:
+            runs.append(Run(taken, start - behind))
+            taken += start - behind
+        if end > start:
+            runs.append(Run(HOLE, end - start))
+        behind = end
+    return tuple(runs)
 
 
 def _moved(runs: tuple[Run, ...], cluster: int) -> tuple[Run, ...]:
@@ -236,7 +259,7 @@ def _moved(runs: tuple[Run, ...], cluster: int) -> tuple[Run, ...]:
 
 
 def _placing(
-    wanted: list[_Wanted], first: int, geometry: Geometry, places: Mapping[str, tuple[int, int]] | None
+    wanted: list[_WantedStream], first: int, geometry: Geometry, places: Mapping[str, tuple[int, int]] | None
 ) -> Placing:
     if places is not None:
         files = [WantedPlace(stream.path, stream.size, stream.count) for stream in wanted]

@@ -11,7 +11,7 @@ from .attributes import RESIDENT_HEAD, file_record, filetime, nonresident, resid
 from .catalogue import FOLDER_INDEX, Attribute, Link, Node
 from .geometry import vcns_per_block
 from .index import pack_blocks, pack_root
-from .layout import Layout
+from .layout import Layout, key_of
 from .records import (
     COLLATE_FILE_NAME,
     DATA,
@@ -79,11 +79,6 @@ class Records:
             for index in range(len(spread.records) - 1)
         }
 
-    def all(self) -> Iterator[bytes]:
-        """Yield every record of the MFT in order."""
-        for number in range(self._layout.record_count):
-            yield self.record(number)
-
     def record(self, number: int) -> bytes:
         """Return one record."""
         node = self._catalogue.nodes.get(number)
@@ -150,7 +145,7 @@ class Records:
             return resident(INDEX_ROOT, self._root(node, attribute.name), instance, attribute.name)
         if attribute.value is not None:
             return resident(attribute.kind, attribute.value, instance, attribute.name)
-        runs = self._layout.runs[id(attribute)]
+        runs = self._layout.runs[key_of(node.number, attribute)]
         size, cluster_size = attribute.size, self._layout.cluster_size
         return nonresident(attribute.kind, runs, size, cluster_size, instance, attribute.name, sparse=attribute.sparse)
 

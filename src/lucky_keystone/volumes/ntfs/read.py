@@ -13,7 +13,7 @@ from functools import cached_property
 from ...content import Readable
 from ...record import RecordError
 from ..volume import Run, VolumeError, find_below, walk_below
-from .file import File, Stream
+from .file import FileRecords, Stream
 from .parse import (
     IndexEntry,
     ParsedAttribute,
@@ -159,7 +159,7 @@ class NtfsVolume:
             data = self._drive.read_at(self.cluster_offset(self.boot.mft_mirror_cluster), self.record_size)
             first = parse_record(data, MFT, self.cluster_count)
             self.mirror_used = True
-        base = File(MFT, first.header.flags, first.header.sequence_number, first.attributes)
+        base = FileRecords(MFT, first.header.flags, first.header.sequence_number, first.attributes)
         start = next((part for part in base.of(DATA) if part.lowest_vcn == 0), None)
         if start is None or not start.runs:
             raise VolumeError("File record 0: the MFT has no clusters.")
@@ -211,7 +211,7 @@ class NtfsVolume:
             self._records[number] = kept
         return kept
 
-    def file(self, number: int) -> File:
+    def file(self, number: int) -> FileRecords:
         """Return a file with all its records. Raises VolumeError for a record that is free or extends another one."""
         record = self.record(number)
         if not record.header.flags & RECORD_IN_USE:
@@ -220,9 +220,9 @@ class NtfsVolume:
             raise VolumeError(f"File record {number} belongs to file {record.header.base & REFERENCE_NUMBER}.")
         return self._gather(number, record)
 
-    def _gather(self, number: int, base: ParsedRecord) -> File:
+    def _gather(self, number: int, base: ParsedRecord) -> FileRecords:
         header = base.header
-        here = File(number, header.flags, header.sequence_number, base.attributes)
+        here = FileRecords(number, header.flags, header.sequence_number, base.attributes)
         if not any(here.of(ATTRIBUTE_LIST)):
             return here
         listed = here.stream("", ATTRIBUTE_LIST)
@@ -245,7 +245,7 @@ class NtfsVolume:
             attributes += further.attributes
             if number == MFT:  # later parts of the MFT are found through its earlier ones
                 self._mft.runs = _joined(attributes)
-        return File(number, header.flags, header.sequence_number, tuple(attributes))
+        return FileRecords(number, header.flags, header.sequence_number, tuple(attributes))
 
     # -- streams ---------------------------------------------------------------------------------------------------
 
@@ -320,7 +320,7 @@ class NtfsVolume:
             key, name = parse_file_name(entry.key, f"File record {number}, an entry of its index")
             yield entry.file, key, name
 
-    def index(self, file: File, name: str) -> Iterator[IndexEntry]:
+    def index(self, file: FileRecords, name: str) -> Iterator[IndexEntry]:
         """Yield an index's entries in order, children before the entry they stand in front of. Raises VolumeError."""
         what = f"File record {file.number}"
         value = next((attribute.value for attribute in file.of(INDEX_ROOT, name)), None)
@@ -376,7 +376,7 @@ class NtfsVolume:
             entry.faults.append(error.message)
         return entry
 
-    def _measure(self, file: File, entry: Entry) -> None:
+    def _measure(self, file: FileRecords, entry: Entry) -> None:
         stream = file.stream()
         if stream is None:
             return
@@ -387,7 +387,7 @@ class NtfsVolume:
         if stream.valid > stream.size:
             entry.faults.append(f"{stream.valid:,} bytes of {stream.size:,} are said to be written")
 
-    def _compare_names(self, file: File, folder: Entry, key: FileName, name: str, entry: Entry) -> None:
+    def _compare_names(self, file: FileRecords, folder: Entry, key: FileName, name: str, entry: Entry) -> None:
         """The same name has to stand in the file's own record."""
         names = [
             parse_file_name(attribute.value or b"", f"File record {file.number}") for attribute in file.of(FILE_NAME)
@@ -398,7 +398,7 @@ class NtfsVolume:
             (text for found, text in names if found.namespace == NAME_SHORT and found.parent == key.parent), ""
         )
 
-    def _index_runs(self, file: File) -> tuple[Run, ...]:
+    def _index_runs(self, file: FileRecords) -> tuple[Run, ...]:
         stream = file.stream(FOLDER_INDEX, INDEX_ALLOCATION)
         return stream.runs if stream is not None else ()
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from ...content import Content, Generated
 from ...extents import MIB
-from .index import Shape, shape, view_entry
+from .index import IndexShape, shape, view_entry
 from .records import (
     ATTRIBUTE_LIST,
     BITMAP,
@@ -53,7 +53,7 @@ class ViewIndex:
     name: str
     collation: int
     entries: tuple[bytes, ...]
-    found: Shape
+    found: IndexShape
 
 
 def _view(name: str, collation: int, entries: Sequence[bytes]) -> ViewIndex:
