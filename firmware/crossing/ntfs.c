@@ -1,6 +1,7 @@
 /* See ntfs.h. Without division: 32-bit machines would need a helper for 64-bit ones. */
 
 #include "ntfs.h"
+#include "ntfs_layout.h"
 
 enum {                                  /* attribute type codes */
     ATTRIBUTE_LIST = 0x20, DATA = 0x80, INDEX_ROOT = 0x90, INDEX_ALLOCATION = 0xA0, END = -1
@@ -45,7 +46,7 @@ static enum ntfs_status unguard(uint8_t *block, uint32_t size, const char *signa
     for (int at = 0; at < 4; at++)
         if (block[at] != (uint8_t)signature[at])
             return NTFS_DAMAGED;
-    uint32_t offset = u16(block + 4), count = u16(block + 6), strides = size / STRIDE;
+    uint32_t offset = u16(block + MSH_SEQUENCE_OFFSET), count = u16(block + MSH_SEQUENCE_COUNT), strides = size / STRIDE;
     if (count != strides + 1 || offset < 8 || offset + 2 * count > STRIDE)
         return NTFS_DAMAGED;
     for (uint32_t stride = 1; stride <= strides; stride++) {
@@ -90,11 +91,11 @@ static enum ntfs_status add_runs(const struct ntfs *volume, struct ntfs_stream *
 /* Finds the next attribute of a type behind `after` (NULL: the first) that has no name, or any name for indexes. */
 static enum ntfs_status find_attribute(const uint8_t *record, uint32_t size, int type, const uint8_t *after, const uint8_t **found)
 {
-    uint32_t used = u32(record + 0x18);
+    uint32_t used = u32(record + FILE_USED);
     const uint8_t *end = record + (used < size ? used : size);
-    const uint8_t *at = record + u16(record + 0x14);
+    const uint8_t *at = record + u16(record + FILE_FIRST_ATTRIBUTE);
     while (at + 24 <= end && u32(at) != (uint32_t)END) {
-        uint32_t length = u32(at + 4);
+        uint32_t length = u32(at + ATTR_LENGTH);
         if (length < 24 || length > (uint32_t)(end - at))
             return NTFS_DAMAGED;
         if (at > after && u32(at) == (uint32_t)type && (type != DATA || !at[9])) {
@@ -109,9 +110,9 @@ static enum ntfs_status find_attribute(const uint8_t *record, uint32_t size, int
 /* Takes what one attribute tells of a stream, which must be the part from cluster `first` on. */
 static enum ntfs_status take(const struct ntfs *volume, const uint8_t *attribute, uint64_t first, struct ntfs_stream *stream)
 {
-    uint32_t length = u32(attribute + 4);
+    uint32_t length = u32(attribute + ATTR_LENGTH);
     if (!attribute[8]) {
-        uint32_t size = u32(attribute + 0x10), offset = u16(attribute + 0x14);
+        uint32_t size = u32(attribute + ATTR_VALUE_LENGTH), offset = u16(attribute + ATTR_VALUE_OFFSET);
         if (size > length || offset > length - size || size > sizeof stream->value)
             return NTFS_DAMAGED;
         copy(stream->value, attribute + offset, size);
@@ -119,16 +120,16 @@ static enum ntfs_status take(const struct ntfs *volume, const uint8_t *attribute
         stream->resident = 1;
         return NTFS_OK;
     }
-    if (length < 0x40 || u64(attribute + 0x10) != first || u16(attribute + 0x20) > length)
+    if (length < 0x40 || u64(attribute + ATTR_LOWEST_VCN) != first || u16(attribute + ATTR_MAPPING) > length)
         return NTFS_DAMAGED;
-    if (u16(attribute + 0x0C) & 0x40FF)  /* compressed or encrypted */
+    if (u16(attribute + ATTR_FLAGS) & 0x40FF)  /* compressed or encrypted */
         return NTFS_KIND;
     if (!first) {
-        stream->size = u64(attribute + 0x30);
-        stream->valid = u64(attribute + 0x38);
+        stream->size = u64(attribute + ATTR_SIZE);
+        stream->valid = u64(attribute + ATTR_VALID);
         stream->resident = 0;
     }
-    return add_runs(volume, stream, attribute + u16(attribute + 0x20), attribute + length);
+    return add_runs(volume, stream, attribute + u16(attribute + ATTR_MAPPING), attribute + length);
 }
 
 static void reset(struct ntfs_stream *stream)
@@ -188,7 +189,7 @@ static enum ntfs_status read_record(struct ntfs *volume, uint64_t number, uint8_
     if (status != NTFS_OK)
         return status;
     status = unguard(record, volume->record_size, "FILE");
-    if (status == NTFS_OK && !(u16(record + 0x16) & FILE_IN_USE))
+    if (status == NTFS_OK && !(u16(record + FILE_FLAGS) & FILE_IN_USE))
         status = NTFS_DAMAGED;
     return status;
 }
@@ -217,28 +218,28 @@ static enum ntfs_status gather(struct ntfs *volume, int type, uint64_t number, s
     int any = 0;
     for (uint32_t at = 0; at + 26 <= whole;) {
         const uint8_t *entry = volume->list + at;
-        uint32_t length = u16(entry + 4);
+        uint32_t length = u16(entry + LIST_LENGTH);
         if (length < 26 || length > whole - at)
             return NTFS_DAMAGED;
         at += length;
         if (u32(entry) != (uint32_t)type || (type == DATA && entry[6]))
             continue;
-        uint64_t segment = u64(entry + 16) & REFERENCE_NUMBER;
+        uint64_t segment = u64(entry + LIST_SEGMENT) & REFERENCE_NUMBER;
         const uint8_t *record = volume->record;
         if (segment != number) {
             status = read_record(volume, segment, volume->further);
             if (status != NTFS_OK)
                 return status;
-            if ((u64(volume->further + 0x20) & REFERENCE_NUMBER) != number)
+            if ((u64(volume->further + FILE_BASE) & REFERENCE_NUMBER) != number)
                 return NTFS_DAMAGED;
             record = volume->further;
         }
         uint64_t first = clusters(stream);
-        if (u64(entry + 8) != first)
+        if (u64(entry + LIST_LOWEST_VCN) != first)
             return NTFS_DAMAGED;
         for (found = NULL, status = NTFS_OK; status == NTFS_OK;) {      /* the part that begins with this cluster */
             status = find_attribute(record, volume->record_size, type, found, &found);
-            if (status == NTFS_OK && (!found[8] || u64(found + 0x10) == first))
+            if (status == NTFS_OK && (!found[ATTR_FORM] || u64(found + ATTR_LOWEST_VCN) == first))
                 break;
         }
         if (status == NTFS_OK)
@@ -262,14 +263,14 @@ enum ntfs_status ntfs_mount(struct ntfs *volume, ntfs_read_fn read, void *contex
     for (int at = 0; at < 8; at++)
         if (boot[3 + at] != (uint8_t)name[at])
             return NTFS_MISSING;
-    uint32_t sector = u16(boot + 0x0B), per_cluster = boot[0x0D];
+    uint32_t sector = u16(boot + BOOT_BYTES_PER_SECTOR), per_cluster = boot[BOOT_SECTORS_PER_CLUSTER];
     if (per_cluster > 0x80)
         per_cluster = per_cluster > 0xF3 ? 1u << (0x100 - per_cluster) : 0;
     if (!is_power(sector) || sector < 512 || sector > 4096 || !is_power(per_cluster))
         return NTFS_DAMAGED;
     uint32_t sector_shift = shift_of(sector);
     volume->cluster_shift = sector_shift + shift_of(per_cluster);
-    uint64_t total = u64(boot + 0x28);
+    uint64_t total = u64(boot + BOOT_TOTAL_SECTORS);
     if (!total || total > size >> sector_shift)
         return NTFS_DAMAGED;
     volume->cluster_count = total >> shift_of(per_cluster);
@@ -278,7 +279,7 @@ enum ntfs_status ntfs_mount(struct ntfs *volume, ntfs_read_fn read, void *contex
         volume->record_size = stored <= NTFS_MOST_RECORD >> 9 ? stored << volume->cluster_shift : 0;
     else
         volume->record_size = stored > 0x100 - 16 ? 1u << (0x100 - stored) : 0;
-    uint64_t mft = u64(boot + 0x30);
+    uint64_t mft = u64(boot + BOOT_MFT);
     if (!is_power(volume->record_size) || volume->record_size < STRIDE || volume->record_size > NTFS_MOST_RECORD ||
         mft >= volume->cluster_count)
         return NTFS_DAMAGED;
@@ -344,7 +345,7 @@ static enum ntfs_status begin(struct walk *walk, struct ntfs *volume, uint64_t f
     enum ntfs_status status = read_record(volume, folder, volume->record);
     if (status != NTFS_OK)
         return status;
-    if (!(u16(volume->record + 0x16) & FILE_FOLDER))
+    if (!(u16(volume->record + FILE_FLAGS) & FILE_FOLDER))
         return NTFS_MISSING;
     status = gather(volume, INDEX_ALLOCATION, folder, &volume->scratch);
     if (status != NTFS_OK && status != NTFS_MISSING)
@@ -352,12 +353,12 @@ static enum ntfs_status begin(struct walk *walk, struct ntfs *volume, uint64_t f
     status = find_attribute(volume->record, volume->record_size, INDEX_ROOT, NULL, &found);
     if (status != NTFS_OK || found[8])
         return NTFS_DAMAGED;
-    uint32_t size = u32(found + 0x10), offset = u16(found + 0x14), length = u32(found + 4);
+    uint32_t size = u32(found + ATTR_VALUE_LENGTH), offset = u16(found + ATTR_VALUE_OFFSET), length = u32(found + ATTR_LENGTH);
     if (size > length || offset > length - size || size < 32)
         return NTFS_DAMAGED;
     walk->root = (uint32_t)(found - volume->record) + offset;
     walk->root_size = size;
-    volume->block_size = u32(found + offset + 8);
+    volume->block_size = u32(found + offset + ROOT_BLOCK_SIZE);
     if (!is_power(volume->block_size) || volume->block_size < STRIDE || volume->block_size > NTFS_MOST_BLOCK)
         return NTFS_DAMAGED;
     uint32_t block_shift = shift_of(volume->block_size);
@@ -379,7 +380,7 @@ static enum ntfs_status enter(struct walk *walk, uint64_t vcn)
     if (status != NTFS_OK)
         return status;
     status = unguard(volume->block, volume->block_size, "INDX");
-    return status == NTFS_OK && u64(volume->block + 16) != vcn ? NTFS_DAMAGED : status;
+    return status == NTFS_OK && u64(volume->block + BLOCK_VCN) != vcn ? NTFS_DAMAGED : status;
 }
 
 /* Gives the bytes of a node (NTFS_HOLE: the root) from its IndexHeader on. */
@@ -393,11 +394,11 @@ static void node_bytes(const struct walk *walk, uint64_t vcn, const uint8_t **by
 /* Gives the entry at offset `at` of a node, its length proven. */
 static enum ntfs_status entry_at(const uint8_t *node, uint32_t size, uint32_t at, const uint8_t **entry)
 {
-    uint32_t used = u32(node + 4);
+    uint32_t used = u32(node + NODE_USED);
     if (used > size || at < 16 || used < 16 || at > used - 16)
         return NTFS_DAMAGED;
     const uint8_t *found = node + at;
-    uint32_t length = u16(found + 8), flags = u16(found + 12);
+    uint32_t length = u16(found + ENTRY_LENGTH), flags = u16(found + ENTRY_FLAGS);
     uint32_t least = 16 + (flags & ENTRY_HAS_CHILD ? 8 : 0) + (flags & ENTRY_IS_LAST ? 0 : FILE_NAME_SIZE);
     if (length < least || length > used - at)
         return NTFS_DAMAGED;
@@ -407,15 +408,15 @@ static enum ntfs_status entry_at(const uint8_t *node, uint32_t size, uint32_t at
     return NTFS_OK;
 }
 
-static uint64_t child_of(const uint8_t *entry) { return u64(entry + u16(entry + 8) - 8); }
+static uint64_t child_of(const uint8_t *entry) { return u64(entry + u16(entry + ENTRY_LENGTH) - 8); }
 
 static void describe(const uint8_t *entry, struct ntfs_entry *found)
 {
     const uint8_t *key = entry + 16;
     found->number = u64(entry) & REFERENCE_NUMBER;
-    found->modified = u64(key + 0x10);
-    found->size = u64(key + 0x30);
-    found->attributes = u32(key + 0x38);
+    found->modified = u64(key + NAME_MODIFIED);
+    found->size = u64(key + NAME_SIZE);
+    found->attributes = u32(key + NAME_ATTRIBUTES);
     found->name_length = key[64];
     for (uint32_t unit = 0; unit < key[64]; unit++)
         found->name[unit] = u16(key + FILE_NAME_SIZE + 2 * unit);
@@ -449,16 +450,16 @@ enum ntfs_status ntfs_find(struct ntfs *volume, uint64_t folder, const uint16_t 
             status = entry_at(node, size, at, &entry);
             if (status != NTFS_OK)
                 return status;
-            int order = u16(entry + 12) & ENTRY_IS_LAST ? -1 : compare(volume, name, entry);
+            int order = u16(entry + ENTRY_FLAGS) & ENTRY_IS_LAST ? -1 : compare(volume, name, entry);
             if (!order) {
                 describe(entry, found);
                 return NTFS_OK;
             }
             if (order < 0)
                 break;
-            at += u16(entry + 8);
+            at += u16(entry + ENTRY_LENGTH);
         }
-        if (!(u16(entry + 12) & ENTRY_HAS_CHILD))
+        if (!(u16(entry + ENTRY_FLAGS) & ENTRY_HAS_CHILD))
             return NTFS_MISSING;
         if (level == NTFS_MOST_LEVELS)
             return NTFS_DAMAGED;
@@ -486,7 +487,7 @@ enum ntfs_status ntfs_list(struct ntfs *volume, uint64_t folder, uint32_t positi
         status = entry_at(node, size, stack[level].entry, &entry);
         if (status != NTFS_OK)
             return status;
-        uint32_t flags = u16(entry + 12);
+        uint32_t flags = u16(entry + ENTRY_FLAGS);
         if (descend && flags & ENTRY_HAS_CHILD) {
             if (level == NTFS_MOST_LEVELS)
                 return NTFS_DAMAGED;
@@ -494,7 +495,7 @@ enum ntfs_status ntfs_list(struct ntfs *volume, uint64_t folder, uint32_t positi
             status = enter(&walk, stack[level].vcn);
             if (status != NTFS_OK)
                 return status;
-            stack[level].entry = u32(volume->block + 24);
+            stack[level].entry = u32(volume->block + BLOCK_HEADER);
             continue;
         }
         if (flags & ENTRY_IS_LAST) {
@@ -513,7 +514,7 @@ enum ntfs_status ntfs_list(struct ntfs *volume, uint64_t folder, uint32_t positi
             describe(entry, found);
             return NTFS_OK;
         }
-        stack[level].entry += u16(entry + 8);
+        stack[level].entry += u16(entry + ENTRY_LENGTH);
         descend = 1;
     }
 }

@@ -18,11 +18,8 @@ header_wim:     dd 0, 0                 ; 36: size and CRC-32 of sources/boot.wi
         times   64 - ($ - $$) db 0
 BODY    equ     64
 
-TABLE   equ     0xC000                  ; 0000:C000, 256 sums
 MOST_AT_ONCE equ 64                     ; sectors
 BUFFER  equ     0x1000                  ; segment: 64 KiB for reading
-v_size  equ     0x7B50                  ; dword: bytes of the file being read
-v_sum   equ     0x7B54                  ; dword
 v_sector equ    0x7B58                  ; dword: next sector of the file
 v_attribute equ 0x7B5C                  ; word: where its clusters are told
 
@@ -285,7 +282,7 @@ make_table:
         jnz     .bit
         mov     bx, cx
         shl     bx, 2
-        mov     [TABLE + bx], eax
+        mov     [SUMS + bx], eax
         inc     cx
         cmp     cx, 256
         jb      .value
@@ -304,7 +301,7 @@ add_sum:
         xor     si, ax
         shl     si, 2
         shr     edx, 8
-        xor     edx, [TABLE + si]
+        xor     edx, [SUMS + si]
         inc     bx
         dec     cx
         jmp     .byte
