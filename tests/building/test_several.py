@@ -112,7 +112,7 @@ def test_drives_of_other_sizes_and_a_stop_by_the_user(disc: Path) -> None:
     for job in made:
         job.progress = stop
     build_all(made)
-    assert all(isinstance(job.error, Interrupted) and "has no seal" in job.error.advice for job in made)
+    assert all(isinstance(job.error, Interrupted) and "not finished" in job.error.advice for job in made)
     for job, memory in zip(made, memories, strict=True):
         job.progress, job.error = silent, None
         assert not any(memory.data[:512])

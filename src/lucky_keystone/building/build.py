@@ -35,7 +35,7 @@ class BuildResult:
     verified: bool
 
 
-UNSEALED = "The drive has no seal: nothing takes it for finished. The same command goes on where this one stopped."
+UNSEALED = "The drive is not finished, and no system will treat it as if it were. Run the same command again to continue."
 
 
 def build(
@@ -74,7 +74,7 @@ def build(
             image.bytes_to_write,
             medium,
             progress,
-            stage="going on" if claimed else "writing",
+            stage="continuing" if claimed else "writing",
             compare_below=claimed,
             hooks=Hooks(taken=lambda count: keeper.taken("build", count)),
         )

@@ -21,6 +21,9 @@ from .options import json_option
 from .show import Stages, console, emit_json
 
 _DISC = "tidewell-11.iso"
+_UPDATER = "ticket-printer-4.2.img.gz"
+_PARTS = ("look", "counter", "crew", "printer", "record")
+"""What the demo shows, in order; a drive each for counter PCs, crew laptops and ticket printers."""
 
 
 @dataclass(frozen=True)
@@ -40,19 +43,23 @@ class _Step:
 Examples:
   lucky-keystone demo
   lucky-keystone demo /tmp/tidewell
+  lucky-keystone demo --only printer /tmp/printer
   lucky-keystone demo --mishaps /tmp/training"""
 )
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("tidewell-demo"))
 @click.option(
     "--mishaps", is_flag=True, help="For training: fake, failing, slow and vanishing drives, and what to do about each."
 )
+@click.option("--only", type=click.Choice(_PARTS), help="Run only this part of the job.")
 @json_option
-def command(folder: Path, mishaps: bool, as_json: bool) -> int:
+def command(folder: Path, mishaps: bool, only: str | None, as_json: bool) -> int:
     """Make the Tidewell Ferry Company's installer disc and drives in FOLDER, and do the whole job with them.
 
     The disc holds an install image larger than 4 GiB and the larger drives are of their full size, but all of it is
     sparse and takes little room on this computer.
     """
+    if mishaps and only:
+        raise click.UsageError("--only names a part of the job, and --mishaps shows something else.")
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise ProtectError(
             f"{folder} is there already and not empty.", advice="Name a new folder: lucky-keystone demo OTHER"
@@ -64,7 +71,7 @@ def command(folder: Path, mishaps: bool, as_json: bool) -> int:
         naming(str(folder), DriveError, advice="Choose a folder that can be written to."),
         Stages(quiet=as_json) as stages,
     ):
-        steps = (_make_mishaps if mishaps else _make_job)(folder, stages)
+        steps = _make_mishaps(folder, stages) if mishaps else _make_job(folder, stages, only)
     done: list[dict[str, Any]] = []
     for step in steps:
         if step.before:
@@ -117,40 +124,50 @@ def _run(step: _Step, folder: Path, *, as_json: bool) -> tuple[int, Any]:
             os.environ[PLACE] = before
 
 
-def _make_job(folder: Path, stages: Stages) -> list[_Step]:
-    """Make disc and bay; return the job's commands with what each is for."""
+def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
+    """Make the data and the bay; return the commands of the job, or of one part of it, with what each is for."""
     from ..demo.bay import make_bay
     from ..demo.disc import write_disc
     from ..demo.tidewell import LABEL, MOMENT, installer
+    from ..demo.updater import write_updater
 
     make_bay(folder / "bay")
     write_disc(folder / _DISC, installer(), LABEL, MOMENT, stages)
-    tag = _tags(folder)["stick-large.img"]
-    bay, disc = ["--bay", str(folder / "bay")], str(folder / _DISC)
-    saved = ["--save", str(folder / "counter.toml"), "--figure", str(folder / "counter.png")]
-    return [
-        _Step("Which drives are there?", ["drives", *bay]),
-        _Step("What is on the disc?", ["inspect", disc]),
-        _Step("How would the large stick be built?", ["plan", disc, "--for", tag, *bay, *saved]),
-        _Step("Build it.", ["build", str(folder / "counter.toml"), "--onto", tag, *bay, "--yes"]),
-        _Step("Check it, as one would weeks later.", ["check", tag, *bay]),
-        _Step(
-            "The crew laptops: nothing split, Secure Boot left on. A pair, onto an image file.",
-            [
-                "build",
-                disc,
-                "--onto",
-                str(folder / "crew.img"),
-                "--file-system",
-                "fat32+ntfs",
-                "--firmware",
-                "uefi",
-                "--label",
-                "Crew",
-            ],
-        ),
-        _Step("What was done today?", ["log"]),
-    ]
+    write_updater(folder / _UPDATER)
+    tags = _tags(folder)
+    tag = tags["stick-large.img"]
+    bay, disc, updater = ["--bay", str(folder / "bay")], str(folder / _DISC), str(folder / _UPDATER)
+    plan, figure = str(folder / "counter.toml"), str(folder / "counter.png")
+    crew = ["--file-system", "fat32+ntfs", "--firmware", "uefi", "--label", "Crew"]
+    parts = {
+        "look": [_Step("Which drives are there?", ["drives", *bay]), _Step("What is on the disc?", ["inspect", disc])],
+        "counter": [
+            _Step(
+                "How would the large stick be built?",
+                ["plan", disc, "--for", tag, *bay, "--save", plan, "--figure", figure],
+            ),
+            _Step("Build it.", ["build", plan, "--onto", tag, *bay, "--yes"]),
+            _Step("Check it, as one would weeks later.", ["check", tag, *bay]),
+        ],
+        "crew": [
+            _Step(
+                "The crew laptops: nothing split, Secure Boot left on. A pair, onto an image file.",
+                ["build", disc, "--onto", str(folder / "crew.img"), *crew],
+            )
+        ],
+        "printer": [
+            _Step(
+                "The ticket printers' firmware updater: an image that is written byte for byte, compressed as it came.",
+                ["build", updater, "--onto", str(folder / "printer.img"), "--size", "64MiB"],
+            ),
+            _Step(
+                "Its manifest lies at the drive's end: the beginning is the image's.",
+                ["check", str(folder / "printer.img")],
+            ),
+        ],
+        "record": [_Step("What was done today?", ["log"])],
+    }
+    return [step for part in _PARTS if only in (None, part) for step in parts[part]]
 
 
 def _make_mishaps(folder: Path, stages: Stages) -> list[_Step]:
@@ -169,7 +186,7 @@ def _make_mishaps(folder: Path, stages: Stages) -> list[_Step]:
 
     figure = ["--figure", str(folder / "fake.png")]
     return [
-        _Step("A box of sticks of which nobody knows much.", ["drives", *bay]),
+        _Step("A box of unknown sticks.", ["drives", *bay]),
         _Step(
             "A bargain.",
             build("fake.img"),
@@ -221,13 +238,16 @@ def _closing(folder: Path) -> None:
     out.print(f"\nEverything lies in {folder}:", style="bold")
     for path, what in (
         (disc, "the installer disc"),
-        (bay, "the drives; the large stick is built now"),
+        (bay, "the drives of the workshop"),
+        (folder / _UPDATER, "the ticket printers' updater, as it was downloaded"),
+        (folder / "printer.img", "the drive it became, byte for byte"),
         (folder / "crew.img", "the crew laptops' drive: NTFS with everything, FAT32 with what firmware reads"),
         (folder / "counter.toml", "the plan: edit it and build again"),
         (folder / "counter.png", "the drive, drawn to scale"),
         (folder / "log.sqlite", "the record of what was done here"),
     ):
-        out.print(f"  {path}: {what}")
+        if path.exists():
+            out.print(f"  {path}: {what}")
     out.print("\nTry next:", style="bold")
     tag, archive = tags["stick-large.img"], tags["disk-archive.img"]
     build, onto_bay = f"lucky-keystone build {shlex.quote(str(disc))}", f"--bay {shlex.quote(str(bay))}"

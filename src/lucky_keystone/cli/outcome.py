@@ -67,14 +67,14 @@ def _show(work: Work, *, verbose: bool, verified: bool) -> None:
     result, retries = work.result, work.medium.retries
     assert result is not None
     if result.bytes_written == 0:
-        out.print(f"  Nothing had to be written: all {shown_size(result.bytes_found_right)} are as they have to be")
+        out.print(f"  Already up to date: {shown_size(result.bytes_found_right)} compared, nothing written")
     else:
-        kept = f", {shown_size(result.bytes_found_right)} were there and right" if result.bytes_found_right else ""
-        out.print(f"  {shown_size(result.bytes_written)} written{' and read back alike' if verified else ''}{kept}")
+        kept = f"; {shown_size(result.bytes_found_right)} already correct" if result.bytes_found_right else ""
+        out.print(f"  {shown_size(result.bytes_written)} written{'; read back and identical' if verified else ''}{kept}")
     if retries:
-        out.print(f"  {retries} readings or writings failed at first and worked when tried again", style="yellow")
+        out.print(f"  {retries} reads or writes failed once and succeeded on retry", style="yellow")
     if work.fell_back:
-        out.print("  It was slower than the others and went on in a pass of its own")
+        out.print("  It was slower than the others, so it was finished separately")
     for note in work.notes:
         out.print(f"  {note}")
     if work.report is not None:

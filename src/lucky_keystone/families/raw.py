@@ -46,6 +46,13 @@ class _Look:
         more = len(self.partitions) - len(listed)
         return f"{self.drive.table.upper()}: {', '.join(listed)}" + (f" and {more} more" if more else "")
 
+    @property
+    def reason(self) -> str:
+        """What makes it a drive by itself; completes 'it …'."""
+        if self.drive.found_table is None:
+            return f"is a {self.drive.volumes[0].kind.shown} volume from sector 0 on"
+        return f"brings its own table: {self.shown}"
+
     def _partition(self, partition: Partition) -> str:
         volume = next((found for found in self.drive.volumes if found.partition == partition), None)
         what = volume.kind.shown if volume else partition.type_shown
@@ -131,7 +138,7 @@ class RawImage:
         _refuse_sectors(source, look, drive)
         _refuse_cut(source, look, image)
         decisions = [
-            Decision("method", "the image, byte for byte", f"it brings its own table ({look.shown})"),
+            Decision("method", "the image, byte for byte", f"it {look.reason}"),
             Decision("size", exact_size(image.size), _size_reason(source)),
             Decision(
                 "identity",

@@ -40,6 +40,11 @@ def fit(wish: DriveWish, drive: DriveShape, use: str) -> Fitted:
     if wish.image is not None:
         return _fit_image(wish.image.content.size, drive)
     style, sector = STYLES[wish.table], drive.sector_size
+    if len(wish.volumes) > style.most:
+        raise UsageError(
+            f"{len(wish.volumes)} volumes are more than the {style.most} that {style.shown} can name.",
+            advice="Choose --table gpt.",
+        )
     available = None if drive.size is None else _reach(wish, drive.size, sector) - style.behind
     drafts = [_draft(volume, None if use == "needed" else available, sector) for volume in wish.volumes]
     known = available if use == "whole" else None

@@ -80,6 +80,10 @@ def _foreign_record(drive: Bootable) -> tuple[Verdict, str]:
 def _without_table(drive: Bootable) -> tuple[Verdict, str]:
     if not drive.volumes:
         return "will not start", "sector 0 carries no partition table and no volume"
-    if drive.volumes[0].boot_code == "none":
+    volume = drive.volumes[0]
+    if volume.boot_code == "none":
         return "will not start", "its boot sector has no code"
-    return "not known", "its boot sector has code that is not ours and was not judged; some BIOS machines want a table"
+    if volume.boot_code == "other":
+        return "not known", "its boot sector has code that is not ours and was not judged; some BIOS machines want a table"
+    verdict, reason = _volume(drive, volume)
+    return ("not known", "some BIOS machines want a table") if verdict == "starts" else (verdict, reason)

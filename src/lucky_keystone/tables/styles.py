@@ -11,7 +11,7 @@ from typing import Protocol
 from uuid import UUID
 
 from ..extents import MIB
-from .gpt import GptPartition, compose_gpt, entry_sectors
+from .gpt import ENTRY_COUNT, GptPartition, compose_gpt, entry_sectors
 from .mbr import MOST_SECTORS, MbrPartition, compose_mbr
 from .partition import Use, WantedPartition
 
@@ -41,6 +41,8 @@ class TableStyle(Protocol):
     shown: str
     record_note: str
     """What sector 0 holds, for the layout."""
+    most: int
+    """Partitions it can name."""
     behind: int
     """Bytes kept clear at the drive's end; a whole MiB, so that partitions end at one too."""
 
@@ -62,7 +64,8 @@ class TableStyle(Protocol):
 class MbrStyle:
     """MBR (UEFI 2.10, 5.2.1)."""
 
-    name, shown, record_note, behind = "mbr", "MBR", "MBR record and partition table", 0
+    name, shown, record_note = "mbr", "MBR", "MBR record and partition table"
+    most, behind = 4, 0
 
     def front(self, sector_size: int) -> int:
         return sector_size
@@ -83,7 +86,8 @@ class MbrStyle:
 class GptStyle:
     """GUID partition table (UEFI 2.10, 5.3)."""
 
-    name, shown, record_note, behind = "gpt", "GPT", "protective record", MIB
+    name, shown, record_note = "gpt", "GPT", "protective record"
+    most, behind = ENTRY_COUNT, MIB
 
     def front(self, sector_size: int) -> int:
         return (2 + entry_sectors(sector_size)) * sector_size
