@@ -35,7 +35,9 @@ class BuildResult:
     verified: bool
 
 
-UNSEALED = "The drive is not finished, and no system will treat it as if it were. Run the same command again to continue."
+UNSEALED = (
+    "The drive is not finished, and no system will treat it as if it were. Run the same command again to continue."
+)
 
 
 def build(

@@ -70,7 +70,9 @@ def _show(work: Work, *, verbose: bool, verified: bool) -> None:
         out.print(f"  Already up to date: {shown_size(result.bytes_found_right)} compared, nothing written")
     else:
         kept = f"; {shown_size(result.bytes_found_right)} already correct" if result.bytes_found_right else ""
-        out.print(f"  {shown_size(result.bytes_written)} written{'; read back and identical' if verified else ''}{kept}")
+        out.print(
+            f"  {shown_size(result.bytes_written)} written{'; read back and identical' if verified else ''}{kept}"
+        )
     if retries:
         out.print(f"  {retries} reads or writes failed once and succeeded on retry", style="yellow")
     if work.fell_back:

@@ -84,6 +84,9 @@ def _without_table(drive: Bootable) -> tuple[Verdict, str]:
     if volume.boot_code == "none":
         return "will not start", "its boot sector has no code"
     if volume.boot_code == "other":
-        return "not known", "its boot sector has code that is not ours and was not judged; some BIOS machines want a table"
+        return (
+            "not known",
+            "its boot sector has code that is not ours and was not judged; some BIOS machines want a table",
+        )
     verdict, reason = _volume(drive, volume)
     return ("not known", "some BIOS machines want a table") if verdict == "starts" else (verdict, reason)
