@@ -39,5 +39,4 @@ class Area:
 
     @property
     def name(self) -> str:
-        """What it is called."""
         return self.title or self.part.value

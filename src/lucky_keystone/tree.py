@@ -104,7 +104,6 @@ class Folder:
 
     @property
     def folder_count(self) -> int:
-        """Folders below this one."""
         return sum(1 for _, entry in self.walk() if isinstance(entry, Folder))
 
     def merged(self, other: Folder) -> Folder:

@@ -1,19 +1,15 @@
-"""What comes after the writing: the system told, the drive released, the shop's record, and how to start from it."""
+"""What comes after the writing: the system told, the drive released, and how to start from it."""
 
 from __future__ import annotations
 
-import time
 from collections.abc import Sequence
-from types import TracebackType
-from typing import TYPE_CHECKING, Self
+from typing import TYPE_CHECKING
 
 from ..drives.host import Span
-from ..errors import DriveError, Interrupted, KeystoneError, ProtectError
-from .show import console
+from ..errors import KeystoneError
 from .targets import Chosen
 
 if TYPE_CHECKING:
-    from ..sources.source import Source
     from ..work import RetryingMedium
 
 HOW_TO_START = (
@@ -39,63 +35,3 @@ def eject(chosen: Chosen) -> list[str]:
         return [chosen.host.eject(chosen.drive)]
     except KeystoneError as error:
         return [f"{error.message} {error.advice}"]
-
-
-class Logged:
-    """Enters what happens in its block in the shop's record, whether it ends well or not."""
-
-    def __init__(
-        self, command: str, chosen: Chosen, source: Source | None = None, *, only_failures: bool = False
-    ) -> None:
-        self._command, self._chosen, self._source = command, chosen, source
-        self._only_failures = only_failures
-        self._started = time.monotonic()
-        self.bytes_written = 0
-        self.retries = 0
-        self.detail = ""
-        self.healthy = True
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        if error is None and not self._only_failures:
-            self.enter(None)
-        elif isinstance(error, KeystoneError | KeyboardInterrupt):
-            self.enter(error)
-
-    def enter(self, error: BaseException | None) -> None:
-        """Write the entry. A record that cannot be written is told of on standard error, and no more."""
-        from .. import shoplog
-
-        drive, source = self._chosen.drive, self._source
-        entry = shoplog.LogEntry(
-            moment=shoplog.now(),
-            command=self._command,
-            result=_result(error, healthy=self.healthy),
-            tag=self._chosen.name,
-            model=drive.model if drive else "",
-            serial=drive.serial if drive else "",
-            size=self._chosen.size if self._chosen.exists else 0,
-            source=source.path.name if source else "",
-            label=source.label if source else "",
-            fingerprint=source.fingerprint if source else "",
-            bytes_written=self.bytes_written,
-            seconds=round(time.monotonic() - self._started, 1),
-            retries=self.retries,
-            detail=(error.message if isinstance(error, KeystoneError) else "") or self.detail,
-        )
-        try:
-            shoplog.add(entry)
-        except DriveError as trouble:
-            console(err=True).print(f"Note: {trouble.message} {trouble.advice}")
-
-
-def _result(error: BaseException | None, *, healthy: bool) -> str:
-    if error is None:
-        return "done" if healthy else "faults"
-    if isinstance(error, Interrupted | KeyboardInterrupt):
-        return "interrupted"
-    return "refused" if isinstance(error, ProtectError) else "failed"

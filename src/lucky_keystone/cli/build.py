@@ -10,8 +10,9 @@ import click
 
 from ..errors import UsageError
 from ..units import exact_size
-from .after import Logged, eject, tell_system
+from .after import eject, tell_system
 from .inspect import open_with_progress, prove, show_source
+from .logged import Logged
 from .options import (
     Size,
     bay_option,

@@ -9,7 +9,7 @@ import click
 
 from ..errors import UsageError
 from ..units import exact_size, shown_size
-from .after import Logged
+from .logged import Logged
 from .options import bay_option, complete_drive, guard_options, json_option, lifted_guards
 from .show import Stages, console, emit_json, facts, heading
 from .targets import confirm, existing, open_for_writing, reading

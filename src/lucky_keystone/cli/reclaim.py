@@ -9,7 +9,8 @@ from typing import Any, Literal
 import click
 
 from ..units import shown_size
-from .after import Logged, eject, tell_system
+from .after import eject, tell_system
+from .logged import Logged
 from .options import Size, bay_option, complete_drive, guard_options, json_option, lifted_guards
 from .show import Stages, console, emit_json
 from .targets import confirm, existing, open_for_writing

@@ -14,11 +14,12 @@ import click
 from ..drives.bay import Bay
 from ..drives.drive import Drive
 from ..drives.guards import Guard, admit
-from ..drives.host import Host, this_host
+from ..drives.host import Host
 from ..drives.image_file import ImageFile
 from ..drives.medium import OpenMedium
 from ..drives.opening import holds_any, open_confirmed
 from ..drives.retrying import Retrying
+from ..drives.this_computer import this_host
 from ..errors import KeystoneError, NotYet, ProtectError, UsageError
 from ..units import exact_size
 

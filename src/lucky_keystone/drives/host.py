@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-from ..errors import NotYet
 from .drive import Drive, Hardware
 from .medium import OpenMedium
 
@@ -49,22 +47,3 @@ class Host(Protocol):
 
     def eject(self, drive: Drive) -> str:
         """Make the drive ready to be pulled out; return in words what was done."""
-
-
-def this_host() -> Host:
-    """Return the computer this runs on. Raises NotYet for a system whose drives are not known how to be found."""
-    if sys.platform == "linux":
-        from .linux.host import LinuxHost
-
-        return LinuxHost()
-    if sys.platform == "darwin":
-        from .macos.host import MacHost
-
-        return MacHost()
-    if sys.platform == "win32":
-        from .windows.host import WindowsHost
-
-        return WindowsHost()
-    raise NotYet(
-        f"Attached drives are not found on {sys.platform}.", advice="Image files and bays (--bay FOLDER) work here."
-    )

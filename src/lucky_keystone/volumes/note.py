@@ -30,7 +30,6 @@ class VolumeNote(msgspec.Struct, frozen=True, tag_field="file_system"):
 
     @property
     def file_system(self) -> str:
-        """The kind's name."""
         return str(self.__struct_config__.tag)
 
     def free_runs(self) -> list[tuple[int, int]]:

@@ -99,7 +99,6 @@ class Fat16Volume(FatVolume):
         return record.DIR_FstClusLO
 
     def boot_label(self) -> bytes:
-        """The label in the boot sector."""
         return self.boot.BS_VolLab
 
     def raw_entries(self, folder: Entry) -> Iterator[bytes]:

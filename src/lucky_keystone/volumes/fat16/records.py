@@ -37,5 +37,4 @@ class BootSector16(Record):
 
     @property
     def total_sectors(self) -> int:
-        """Sectors of the volume."""
         return self.BPB_TotSec16 or self.BPB_TotSec32

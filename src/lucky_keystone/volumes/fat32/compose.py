@@ -81,7 +81,6 @@ class Layout:
 
     @property
     def clusters_used(self) -> int:
-        """Clusters in use."""
         return self.next_free - FIRST_CLUSTER - sum(count for _, count in self.holes)
 
 

@@ -37,12 +37,10 @@ class Geometry:
 
     @property
     def sectors_per_cluster(self) -> int:
-        """Sectors in a cluster."""
         return self.cluster_size // self.sector_size
 
     @property
     def cluster_count(self) -> int:
-        """Clusters of the data area."""
         return (self.total - self.first_data) // self.sectors_per_cluster
 
     def cluster_offset(self, cluster: int) -> int:

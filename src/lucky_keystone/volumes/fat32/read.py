@@ -113,7 +113,6 @@ class FatVolume:
         raise NotImplementedError
 
     def boot_label(self) -> bytes:
-        """The label in the boot sector."""
         raise NotImplementedError
 
     def first_cluster_of(self, record: DirEntry) -> int:
@@ -298,7 +297,6 @@ class Fat32Volume(FatVolume):
         require(self.is_cluster(boot.BPB_RootClus), "BPB_RootClus")
 
     def boot_label(self) -> bytes:
-        """The label in the boot sector."""
         return self.boot.BS_VolLab
 
     def root(self) -> Entry:

@@ -101,7 +101,6 @@ class Node:
 
     @property
     def security(self) -> bytes:
-        """The file's security descriptor."""
         return self.special.security or (
             for_everyone() if self.number >= FIRST_USER or self.number == ROOT else for_system_files()
         )

@@ -27,12 +27,10 @@ class Geometry:
 
     @property
     def sectors_per_cluster(self) -> int:
-        """Sectors in a cluster."""
         return self.cluster_size // self.sector_size
 
     @property
     def cluster_count(self) -> int:
-        """Clusters of the volume."""
         return (self.total - 1) // self.sectors_per_cluster
 
     @property

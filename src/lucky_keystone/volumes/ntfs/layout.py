@@ -84,7 +84,6 @@ class Layout:
 
     @property
     def cluster_size(self) -> int:
-        """Bytes of a cluster."""
         return self.geometry.cluster_size
 
     @property
@@ -99,7 +98,6 @@ class Layout:
 
     @property
     def clusters_used(self) -> int:
-        """Clusters in use."""
         return self.next_free - sum(count for _, count in self.holes)
 
     def used(self) -> list[tuple[int, int]]:
@@ -206,7 +204,6 @@ class _WantedStream:
 
     @property
     def count(self) -> int:
-        """Clusters it needs."""
         return sum(run.count for run in self.runs if not run.is_hole)
 
 

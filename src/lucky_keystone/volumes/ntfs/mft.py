@@ -80,7 +80,6 @@ class Records:
         }
 
     def record(self, number: int) -> bytes:
-        """Return one record."""
         node = self._catalogue.nodes.get(number)
         if node is not None and node.content is not None:
             return self._plain(node)

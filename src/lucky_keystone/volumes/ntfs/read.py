@@ -177,7 +177,6 @@ class NtfsVolume:
 
     @property
     def record_count(self) -> int:
-        """File records of the MFT."""
         return self._mft.size // self.record_size
 
     def record_bytes(self, number: int) -> bytes:
@@ -411,7 +410,6 @@ class NtfsVolume:
     # -- the volume's own files ------------------------------------------------------------------------------------
 
     def label(self) -> str:
-        """The volume's name."""
         value = next((attribute.value for attribute in self.file(VOLUME).of(VOLUME_NAME)), None) or b""
         return value.decode("utf-16-le", "replace")
 
