@@ -9,11 +9,13 @@ import pytest
 
 from lucky_keystone.errors import KeystoneError, NotYet, SourceError, UsageError
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.families.family import DriveShape
+from lucky_keystone.families.family import Decision, DriveShape
 from lucky_keystone.planning.figure import draw_plan
 from lucky_keystone.planning.make import make_plan
-from lucky_keystone.planning.planfile import open_planned_source, read_plan, save_plan
+from lucky_keystone.planning.plan import Plan
+from lucky_keystone.planning.planfile import SavedPlan, open_planned_source, read_plan, save_plan
 from lucky_keystone.sources.opening import open_source
+from lucky_keystone.sources.source import Source
 from lucky_keystone.units import parse_size, shown_size, sold_size
 
 
@@ -141,11 +143,21 @@ def test_a_plan_comes_back_from_its_file(disc: Path, tmp_path: Path) -> None:
     )
     assert saved.choices.identity is None  # each drive takes its own name, unless a word was chosen
     text = (tmp_path / "crew.toml").read_text()
-    assert "# Why:" in text.replace("#   ", "# ")
-    source.path.touch()
+    chosen, decided = text.partition("\n[choices]\n")[2].split("\n[decided]\n")
+    assert [key for key in ("label = ", "part_size = ", "table = ") if key in chosen] == ["label = ", "part_size = "]
+    assert 'table = "mbr" # both BIOS and UEFI machines start from it' in decided
+    assert {decision.by for decision in decided_again(saved, source, plan)} == {"you", "plan", "tool"}
+    (tmp_path / "crew.toml").write_text(text.replace(plan.source.fingerprint, "0" * 32))
     with pytest.raises(SourceError, match="is not the source"):
-        (tmp_path / "crew.toml").write_text(text.replace(plan.source.fingerprint, "0" * 32))
         open_planned_source(read_plan(tmp_path / "crew.toml"), tmp_path)
+
+
+def decided_again(saved: SavedPlan, source: Source, plan: Plan) -> tuple[Decision, ...]:
+    """Plan again from a saved plan: what a person chose stays theirs, what the tool decided keeps its reason."""
+    again = make_plan(source, saved.choices, plan.drive, saved=saved.decided)
+    before = {decision.topic: decision.reason for decision in plan.decisions}
+    assert all(decision.reason == before[decision.topic] for decision in again.decisions)
+    return again.decisions
 
 
 GOOD = 'format = 1\n[source]\npath = "x.iso"\n[drive]\nsize = 1000\n[choices]\nlabel = "CREW"\n'
