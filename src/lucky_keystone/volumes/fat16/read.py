@@ -21,20 +21,13 @@ class Fat16Volume(FatVolume):
         super().__init__(drive, offset, size)
         self.boot = boot = BootSector16.unpack(self.boot_sector)
         require = self.requirement(BootSector16, boot, "FAT12 or FAT16")
-        require(boot.signature == 0xAA55, "signature")
-        require(boot.BPB_BytsPerSec in (512, 1024, 2048, 4096), "BPB_BytsPerSec")
-        per_cluster = boot.BPB_SecPerClus
-        require(per_cluster > 0 and per_cluster & (per_cluster - 1) == 0, "BPB_SecPerClus")
-        require(boot.BPB_RsvdSecCnt > 0, "BPB_RsvdSecCnt")
-        require(boot.BPB_NumFATs in (1, 2), "BPB_NumFATs")
+        self.take_measures(boot, require)
         require(boot.BPB_RootEntCnt > 0, "BPB_RootEntCnt")
         require(boot.BPB_FATSz16 > 0, "BPB_FATSz16")
         require(0 < boot.total_sectors * boot.BPB_BytsPerSec <= self.size, "BPB_TotSec32")
-        self.sector_size = boot.BPB_BytsPerSec
-        self.cluster_size = per_cluster * self.sector_size
         self.root_sectors = -(-boot.BPB_RootEntCnt * ENTRY_SIZE // self.sector_size)
         self.first_data = boot.BPB_RsvdSecCnt + boot.BPB_NumFATs * boot.BPB_FATSz16 + self.root_sectors
-        self.cluster_count = (boot.total_sectors - self.first_data) // per_cluster
+        self.cluster_count = (boot.total_sectors - self.first_data) // boot.BPB_SecPerClus
         require(0 < self.cluster_count <= MOST_CLUSTERS_FAT16, "BPB_TotSec32")
         entries = boot.BPB_FATSz16 * self.sector_size * 8 // (12 if self.is_fat12 else 16)
         require(entries >= self.cluster_count + FIRST_CLUSTER, "BPB_FATSz16")

@@ -15,6 +15,7 @@ import numpy as np
 
 from ...content import Readable
 from ...record import Record
+from ..fat16.records import BootSector16
 from ..volume import Run, VolumeError, find_below, walk_below
 from .records import (
     ATTR_DIRECTORY,
@@ -103,6 +104,17 @@ class FatVolume:
                 raise VolumeError(f"Boot sector, {name} (byte {at}): {getattr(boot, name)} is not possible on {shown}.")
 
         return require
+
+    def take_measures(self, boot: BootSector | BootSector16, require: Callable[[bool, str], None]) -> None:
+        """Hold what all sizes of FAT have alike against fatgen103, and take sector and cluster size from it."""
+        require(boot.signature == 0xAA55, "signature")
+        require(boot.BPB_BytsPerSec in (512, 1024, 2048, 4096), "BPB_BytsPerSec")
+        per_cluster = boot.BPB_SecPerClus
+        require(per_cluster > 0 and per_cluster & (per_cluster - 1) == 0, "BPB_SecPerClus")
+        require(boot.BPB_RsvdSecCnt > 0, "BPB_RsvdSecCnt")
+        require(boot.BPB_NumFATs in (1, 2), "BPB_NumFATs")
+        self.sector_size = boot.BPB_BytsPerSec
+        self.cluster_size = per_cluster * self.sector_size
 
     def chain(self, cluster: int) -> tuple[tuple[Run, ...], str]:
         """Follow a chain: (its runs, what is wrong with it or ''). It ends at the first thing that is wrong."""
@@ -278,20 +290,13 @@ class Fat32Volume(FatVolume):
         self._windows: dict[int, _FatWindow] = {}
         # fatgen103, "Boot Sector and BPB Structure"
         require = self.requirement(BootSector, boot, "FAT32")
-        require(boot.signature == 0xAA55, "signature")
-        require(boot.BPB_BytsPerSec in (512, 1024, 2048, 4096), "BPB_BytsPerSec")
-        per_cluster = boot.BPB_SecPerClus
-        require(per_cluster > 0 and per_cluster & (per_cluster - 1) == 0, "BPB_SecPerClus")
-        require(boot.BPB_RsvdSecCnt > 0, "BPB_RsvdSecCnt")
-        require(boot.BPB_NumFATs in (1, 2), "BPB_NumFATs")
+        self.take_measures(boot, require)
         require(boot.BPB_RootEntCnt == 0, "BPB_RootEntCnt")
         require(boot.BPB_FATSz16 == 0 and boot.BPB_TotSec16 == 0, "BPB_FATSz16")
         require(boot.BPB_FATSz32 > 0, "BPB_FATSz32")
         require(0 < boot.BPB_TotSec32 * boot.BPB_BytsPerSec <= self.size, "BPB_TotSec32")
-        self.sector_size = boot.BPB_BytsPerSec
-        self.cluster_size = per_cluster * self.sector_size
         self.first_data = boot.BPB_RsvdSecCnt + boot.BPB_NumFATs * boot.BPB_FATSz32
-        self.cluster_count = (boot.BPB_TotSec32 - self.first_data) // per_cluster
+        self.cluster_count = (boot.BPB_TotSec32 - self.first_data) // boot.BPB_SecPerClus
         require(FEWEST_CLUSTERS <= self.cluster_count <= MOST_CLUSTERS, "BPB_TotSec32")
         require(boot.BPB_FATSz32 * self.sector_size // 4 >= self.cluster_count + FIRST_CLUSTER, "BPB_FATSz32")
         require(self.is_cluster(boot.BPB_RootClus), "BPB_RootClus")
