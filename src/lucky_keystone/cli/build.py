@@ -11,7 +11,7 @@ import click
 from ..errors import UsageError
 from ..units import exact_size
 from .after import eject, tell_system
-from .inspect import open_with_progress, prove, show_source
+from .inspect import prove, show_source
 from .logged import Logged
 from .options import (
     Size,
@@ -95,7 +95,7 @@ def command(
 
     A build that was interrupted goes on when the same command is given again. Several drives are written in one pass.
     """
-    from ..building.request import Request, plan_all, with_saved_plan
+    from ..building.request import Request, open_requested, plan_all, with_saved_plan
     from ..work import carry_out, look_at
 
     lifted = lifted_guards(given)
@@ -108,7 +108,8 @@ def command(
     for each in chosen:
         with Logged(kind, each, only_failures=True):
             guard(each, needed=0, lifted=lifted, sources=(source, *added))
-    opened = open_with_progress(request, quiet=as_json)
+    with Stages(quiet=as_json) as stages:
+        opened = open_requested(request, stages)
     wanted = plan_all(request, opened, chosen, reading)
     sources = (opened.path, *opened.added)
     pairs = list(zip(chosen, wanted, strict=True))

@@ -14,7 +14,6 @@ from .options import json_option, source_options, verbose_option
 from .show import Stages, console, emit_json, facts, grid, heading
 
 if TYPE_CHECKING:
-    from ..building.request import Request
     from ..families.facts import SourceFacts
     from ..sources.source import Source
 
@@ -36,11 +35,9 @@ def command(
     source: Path, added: tuple[Path, ...], sha256: str | None, verify_source: bool, as_json: bool, verbose: bool
 ) -> None:
     """Tell what SOURCE (a disc image or folder) is: editions, architectures, loaders, files too large for FAT32."""
-    from ..building.request import Request
-    from ..families.choices import Choices
     from ..families.families import facts_of
 
-    opened = open_with_progress(Request(path=source, choices=Choices(), added=added), quiet=as_json)
+    opened = open_with_progress(source, added, quiet=as_json)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
     found = facts_of(opened)
     needed, refusal = needs(opened)
@@ -104,12 +101,12 @@ def needs(source: Source) -> tuple[int | None, str]:
         return None, str(error)
 
 
-def open_with_progress(request: Request, *, quiet: bool) -> Source:
-    """Open what is asked for; a source that has to be measured first says how far it is."""
-    from ..building.request import open_requested
+def open_with_progress(path: Path, added: tuple[Path, ...], *, quiet: bool) -> Source:
+    """Open a source; one that has to be measured first says how far it is."""
+    from ..sources.opening import open_source
 
     with Stages(quiet=quiet) as stages:
-        return open_requested(request, stages)
+        return open_source(path, added, stages)
 
 
 def prove(source: Source, sha256: str | None, wanted: bool, *, quiet: bool) -> list[str]:

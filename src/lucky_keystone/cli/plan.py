@@ -74,11 +74,10 @@ def command(
     **given: Any,
 ) -> None:
     """Decide how a drive would be built from SOURCE: say why, where everything would lie, and where it would start."""
-    from ..building.request import Request
     from ..families.family import DriveShape
     from ..planning.make import make_plan
 
-    opened = open_with_progress(Request(path=source, choices=choices_of(given), added=added), quiet=as_json)
+    opened = open_with_progress(source, added, quiet=as_json)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
     shape = choose(drive, bay, sector_size).shape(size) if drive else DriveShape("new drive", size, sector_size or 512)
     plan = make_plan(opened, choices_of(given), shape, machine=machine_of(trust))
