@@ -136,8 +136,8 @@ def packer(*parts: tuple[type[Record], Mapping[str, int]], names: Sequence[str])
     fields but `names` have their defaults. The function raises struct.error for a value that does not fit.
     """
     code = "<"
-    constants: list[int | bytes] = []
-    is_given: list[bool] = []
+    row: list[int | bytes] = []
+    places_given: list[int] = []
     found: list[str] = []
     for kind, values in parts:
         for name, place, default in kind.places():
@@ -146,7 +146,8 @@ def packer(*parts: tuple[type[Record], Mapping[str, int]], names: Sequence[str])
                 if place.code == "s":
                     raise TypeError(f"{kind.__name__}.{name} is no number that can be packed quickly")
                 found.append(name)
-                is_given.append(True)
+                places_given.append(len(row))
+                row.append(0)
                 code += place.code
             elif value is None:
                 raise TypeError(f"{kind.__name__}.{name} has no value")
@@ -154,17 +155,18 @@ def packer(*parts: tuple[type[Record], Mapping[str, int]], names: Sequence[str])
                 code += f"{place.width}x"
             else:
                 code += f"{place.width}s" if place.code == "s" else place.code
-                constants.append(value)
-                is_given.append(False)
+                row.append(value)
     if found != list(names):
         raise TypeError(f"fields in order are {found}, not {list(names)}")
     pack = struct.Struct(code).pack
-    if not constants:
+    if len(places_given) == len(row):
         return pack
 
     def with_constants(*given: int) -> bytes:
-        values, fixed = iter(given), iter(constants)
-        return pack(*[next(values) if mine else next(fixed) for mine in is_given])
+        values = row.copy()
+        for place, value in zip(places_given, given, strict=True):
+            values[place] = value
+        return pack(*values)
 
     return with_constants
 
