@@ -190,6 +190,16 @@ def test_a_plan_is_drawn_as_png_and_svg(table: str, disc: Path, tmp_path: Path) 
 
     assert (tmp_path / "drive.png").read_bytes()[16:24] == (1280).to_bytes(4, "big") + (800).to_bytes(4, "big")
     assert ElementTree.parse(tmp_path / "drive.svg").getroot().tag.endswith("svg")
+    (tmp_path / "printer.img").write_bytes(
+        b"\xeb\x3c\x90" + bytes(443) + bytes.fromhex("80 01 01 00 0C FE FF FF 02 00 00 00 FC 07 00 00")
+    )
+    with (tmp_path / "printer.img").open("r+b") as image:
+        image.truncate(1 << 20)
+        image.seek(510)
+        image.write(b"\x55\xaa")
+    raw = make_plan(open_source(tmp_path / "printer.img"), Choices(), DriveShape("G7KM", 4 << 30))
+    draw_plan(raw, tmp_path / "raw.svg")
+    assert "the image, byte for byte" in (tmp_path / "raw.svg").read_text()
     with pytest.raises(UsageError, match="png or"):
         draw_plan(plan, tmp_path / "drive.pdf")
 

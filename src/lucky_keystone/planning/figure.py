@@ -37,7 +37,7 @@ class _Look:
 
 
 _LOOKS = {
-    Part.SEAL: _Look("#b3432b", "sector 0: partition table, first boot code", 0),
+    Part.SEAL: _Look("#b3432b", "sector 0, written last: table, first boot code", 0),
     Part.GPT: _Look("#c9713f", "the partition table; its copy ends the drive", 6),
     Part.MANIFEST: _Look("#d9a441", "fingerprints, to check the drive later", 1),
     Part.GAP: _Look("#f3f1ea", "so that the partition starts at a whole MiB", 7),
@@ -49,7 +49,7 @@ _LOOKS = {
     Part.FOLDERS: _Look("#8aa84f", "names and places of the files", 4),
     Part.FILES: _Look("#2f6b4f", "the installer's files"),
     Part.VOLUME: _Look("#4f6fa8", "a further volume"),
-    Part.IMAGE: _Look("#2f6b4f", "the image, byte for byte", 8),
+    Part.IMAGE: _Look("#2f6b4f", "the rest of it, byte for byte"),
     Part.FREE: _Look("#e3e0d3", "room for your own files"),
     Part.UNUSED: _Look("#ffffff", "outside the partitions"),
 }
@@ -67,8 +67,12 @@ def draw_plan(plan: Plan, path: Path) -> None:
     axes.axis("off")
     _heading(axes, plan)
     _whole_drive(axes, plan)
-    _beginning(axes, plan)
-    _files(axes, plan)
+    if plan.image is None:
+        _beginning(axes, plan)
+        _files(axes, plan)
+    else:
+        _legend(axes, [area for area in plan.areas if area.part != Part.UNUSED], 62.0)
+        _about_image(axes, plan)
     _forecast(axes, plan)
     canvas = FigureCanvasAgg(figure) if ending == ".png" else FigureCanvasSVG(figure)
     with (
@@ -180,9 +184,7 @@ def _beginning(axes: Axes, plan: Plan) -> None:
     """The first part, enlarged: everything in front of the files is too thin to be seen on the whole drive."""
     candidates = [area for area in plan.areas if _LOOKS[area.part].rank < 9]
     small = sorted(candidates, key=lambda area: _LOOKS[area.part].rank)[:_NAMED]
-    small = sorted((area for area in small if area.part != Part.IMAGE), key=lambda area: area.offset)
-    if plan.image is not None:  # nothing in front of the files is ours
-        small = [area for area in plan.areas if area.part != Part.UNUSED]
+    small.sort(key=lambda area: area.offset)
     end = max(area.offset + area.size for area in small)
     end += max((end - small[0].offset) // 12, 1)
     reach = _LEFT + _WIDTH * min(end / (plan.drive.size or 1), 1.0)
@@ -200,9 +202,13 @@ def _beginning(axes: Axes, plan: Plan) -> None:
     )
     shown = [area for area in plan.areas if area.offset < end]
     _bar(axes, shown, 0, end, 53, 7)
-    for number, area in enumerate(small):
+    _legend(axes, small, 48.4)
+
+
+def _legend(axes: Axes, areas: Sequence[Area], top: float) -> None:
+    for number, area in enumerate(areas):
         column, row = number % 3, number // 3
-        x, y = _LEFT + column * 30.5, 48.4 - row * 5.2
+        x, y = _LEFT + column * 30.5, top - row * 5.2
         axes.add_patch(Rectangle((x, y - 1.1), 1.6, 2.4, facecolor=_LOOKS[area.part].colour, edgecolor="none"))
         axes.text(
             x + 2.4,
@@ -214,6 +220,22 @@ def _beginning(axes: Axes, plan: Plan) -> None:
             weight="bold",
         )
         axes.text(x + 2.4, y - 1.4, _LOOKS[area.part].meaning, fontsize=9.5, color=_QUIET, va="center")
+
+
+def _about_image(axes: Axes, plan: Plan) -> None:
+    """What was decided about an image: there are no files of ours to show."""
+    axes.text(_LEFT, 36.6, "Why", fontsize=13, color=_INK, weight="bold", va="center")
+    for number, decision in enumerate(plan.decisions):
+        y = 31.6 - number * 5.3
+        axes.text(_LEFT, y + 0.9, f"{decision.topic}: {decision.value}", fontsize=10.5, color=_INK, va="center")
+        words = shorten(decision.reason, 78, placeholder=" …")
+        axes.text(_LEFT, y - 1.3, words, fontsize=8.8, color=_QUIET, va="center")
+    _needed(axes, plan)
+
+
+def _needed(axes: Axes, plan: Plan) -> None:
+    words = f"Needed: {exact_size(plan.needed)}. Available: {exact_size(plan.drive.size or 0)}."
+    axes.text(_LEFT, 5.2, words, fontsize=10.5, color=_INK, va="center")
 
 
 def _files(axes: Axes, plan: Plan) -> None:
@@ -243,21 +265,16 @@ def _files(axes: Axes, plan: Plan) -> None:
         color=_QUIET,
         va="center",
     )
-    axes.text(
-        _LEFT,
-        5.2,
-        f"Needed: {exact_size(plan.needed)}. Available: {exact_size(plan.drive.size or 0)}.",
-        fontsize=10.5,
-        color=_INK,
-        va="center",
-    )
+    _needed(axes, plan)
 
 
 def _forecast(axes: Axes, plan: Plan) -> None:
     left = 55.0
     axes.text(left, 36.6, "Where it will start", fontsize=13, color=_INK, weight="bold", va="center")
-    for number, row in enumerate(without_repeats(plan.forecast)):
-        y = 33.0 - number * 4.45
+    rows = without_repeats(plan.forecast)
+    step = min(5.3, 28 / len(rows))
+    for number, row in enumerate(rows):
+        y = 31.6 - number * step
         axes.add_patch(Rectangle((left, y - 1.3), 10.5, 2.8, facecolor=_VERDICTS[row.verdict], edgecolor="none"))
         axes.text(
             left + 5.25, y + 0.05, row.verdict, fontsize=9.5, color="white", ha="center", va="center", weight="bold"
