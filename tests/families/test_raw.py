@@ -21,6 +21,7 @@ from lucky_keystone.errors import DriveGone, KeystoneError, SourceError, UsageEr
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.family import DriveShape
+from lucky_keystone.families.proving import verify_source
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
@@ -86,6 +87,10 @@ def test_an_image_becomes_the_drive_byte_for_byte(name: str, packing: str, image
     expected, sector = images[name].read_bytes(), sectors_of(name)
     source = open_source(packed(images[name], packing))
     assert facts_of(source).family == "raw-image"
+    heard: list[tuple[str, int, int]] = []
+    proofs = verify_source(source, None, lambda *how_far: heard.append(how_far), integrity=True)
+    assert len(proofs) == (1 if packing else 0)
+    assert all(done <= whole for _, done, whole in heard)
     plan = make_plan(source, DECIDE, DriveShape("MAST", len(expected) + 9 * MIB, sector))
     drive = MemoryDrive(len(expected) + 9 * MIB)
     drive.data[-512:] = b"EFI PART".ljust(512, b"\xa5")  # the copy of an old table

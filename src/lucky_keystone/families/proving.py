@@ -7,6 +7,8 @@ import hashlib
 from ..content import FileRange, SourceFile, seekable, stream
 from ..errors import SourceError
 from ..progress import Progress
+from ..sources.decoded import measure
+from ..sources.decoders import damaged
 from ..sources.source import Source
 from ..wim.read import InstallImage
 from .families import facts_of
@@ -21,15 +23,21 @@ def verify_source(source: Source, sha256: str | None, progress: Progress, *, int
     if sha256 is not None:
         _verify_sum(source, sha256.lower(), progress)
         proofs.append(f"{source.path.name} has the SHA-256 given")
+    if integrity and source.packing is not None:
+        file = source.packing.file
+        size = measure(file.stored, file.form, progress, "verifying")
+        if size != source.packing.file.size:
+            raise damaged(file.stored, file.form.name, f"{size} bytes come out of it, not {file.size}")
+        proofs.append(f"the {file.form.name} stream decodes to its end, and its sums are right")
     found = facts_of(source)
     for facts in (*found.images, *found.boot_images) if integrity else ():
-        file = source.root.find_file(facts.path)
-        if file is None:
+        found_file = source.root.find_file(facts.path)
+        if found_file is None:
             continue
         if not facts.has_integrity:
             proofs.append(f"{facts.path} has no integrity table to be checked by")
             continue
-        image = InstallImage(seekable(file.content), f"{source.path.name}: {facts.path}")
+        image = InstallImage(seekable(found_file.content), f"{source.path.name}: {facts.path}")
         image.verify_integrity(lambda done, whole: progress("verifying the source", done, whole))
         proofs.append(f"{facts.path} matches its integrity table")
     return proofs

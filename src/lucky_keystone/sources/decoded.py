@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from ..content import SourceFile
@@ -173,11 +173,30 @@ class _Cursor:
             )
 
 
-def measure(stored: SourceFile, form: Format, progress: Progress) -> int:
-    """Decode all of a file once; return how many bytes come out. Proves the stream whole; raises SourceError."""
-    size = 0
-    for piece in form.pieces(stored):
-        size += len(piece)
-        progress(f"measuring ({form.name})", size, 0)
-    progress(f"measuring ({form.name})", size, size)
+class _Watched(SourceFile):
+    """A file that says how much of it was read."""
+
+    def __init__(self, file: SourceFile, hear: Callable[[int], None]) -> None:
+        super().__init__(file.path, file.size)
+        self._hear = hear
+
+    def readinto_at(self, descriptor: int, offset: int, view: memoryview) -> None:
+        super().readinto_at(descriptor, offset, view)
+        self._hear(len(view))
+
+
+def measure(stored: SourceFile, form: Format, progress: Progress, stage: str = "measuring") -> int:
+    """Decode all of a file once; return how many bytes come out. Proves the stream whole; raises SourceError.
+
+    What is reported is how much of the file was read: what comes out is not known before the end.
+    """
+    done = 0
+
+    def hear(count: int) -> None:
+        nonlocal done
+        done = min(done + count, stored.size - 1)  # the end is reported when it was proven
+        progress(f"{stage} ({form.name})", done, stored.size)
+
+    size = sum(len(piece) for piece in form.pieces(_Watched(stored, hear)))
+    progress(f"{stage} ({form.name})", stored.size, stored.size)
     return size
