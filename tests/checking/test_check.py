@@ -9,12 +9,16 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from blake3 import blake3
 
 from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.extents import align_up
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.manifest.format import block_count, pack_manifest, read_manifest
+from lucky_keystone.regions import RegionKind
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.fat32.read import Fat32Volume
+from lucky_keystone.volumes.ntfs.read import NtfsVolume
 
 from ..helpers.drives import Built, build_drive, check_file
 from ..helpers.judges import need
@@ -49,7 +53,11 @@ def test_every_single_flipped_bit_is_found(built: Built, copy_of: Callable[[], P
     with ImageFile(built.path) as drive:
         manifest = read_manifest(drive, 512)
         assert manifest is not None
-    spans = [(0, 512), (512, manifest.stored_size), *((region.offset, region.size) for region in image.regions)]
+    spans = [
+        (0, 512),
+        (512, align_up(manifest.stored_size, 512)),
+        *((region.offset, region.size) for region in image.regions),
+    ]
     weights = [size for _, size in spans]
     places = chance.choices(spans, weights, k=300) + [span for span in spans[:-1] for _ in range(40)]
     path = copy_of()
@@ -66,7 +74,8 @@ def test_every_single_flipped_bit_is_found(built: Built, copy_of: Callable[[], P
     assert missed == []
     # Not called a fault: what a host changes in passing (mounted mark, free counts, access dates, entries of free
     # clusters).
-    assert all(START <= byte < image.regions[4].offset for byte in mild)
+    files = next(region for region in image.regions if region.kind == RegionKind.FILES)
+    assert all(START <= byte < files.offset for byte in mild)
     assert check_file(path).findings == []
 
 
@@ -225,3 +234,75 @@ def test_a_forged_manifest_whose_hashes_fit_is_no_trap(
     change(path, 512, pack_manifest(about, regions, [bytes(32)] * count, built.image.manifest_room))
 
     assert not check_file(path).healthy
+
+
+def test_a_manifest_of_an_earlier_version_is_no_fault(copy_of: Callable[[], Path]) -> None:
+    path = copy_of()
+    head = b"LKEYMAN1" + path.read_bytes()[520 : 512 + 480]
+    change(path, 512, head + blake3(head).digest())
+    report = check_file(path)
+    assert report.exit_code == 0
+    assert [(finding.level, finding.code) for finding in report.findings] == [("note", "manifest.earlier")]
+    assert any("earlier version" in line for line in report.unknown)
+
+
+def test_what_was_written_as_zeros_behind_the_manifest_has_to_be_zeros(
+    built: Built, copy_of: Callable[[], Path]
+) -> None:
+    path = copy_of()
+    with ImageFile(built.path) as drive:
+        manifest = read_manifest(drive, 512)
+    assert manifest is not None
+    end = 512 + manifest.stored_size
+    assert end % 512, "the manifest fills its last sector by chance: build another one"
+    change(path, end, b"\1")
+    found = [finding for finding in check_file(path).findings if finding.level == "fault"]
+    assert [finding.code for finding in found] == ["manifest.padding"]
+    assert (found[0].place.offset, found[0].place.size) == (end, 512 - end % 512)
+
+
+def test_a_copied_gpt_drive_is_healthy_where_its_copy_is_not_at_the_end(built: Built, tmp_path: Path) -> None:
+    path = tmp_path / "larger.img"
+    build_drive(built.source, path, Choices(table="gpt", part_size=8 << 20))
+    with path.open("r+b") as stream:
+        stream.truncate(path.stat().st_size + (9 << 20))
+    report = check_file(path)
+    assert [(finding.level, finding.code) for finding in report.findings] == [("note", "gpt.copy-not-at-end")]
+
+
+def test_a_damaged_record_of_the_loader_is_a_finding_and_no_error(built: Built, tmp_path: Path) -> None:
+    """One byte in the file record of the UEFI loader: everything else is still looked at and said."""
+    path = tmp_path / "ntfs.img"
+    build_drive(built.source, path, Choices(file_system="ntfs"))
+    with ImageFile(path) as drive:
+        volume = NtfsVolume(drive, START, drive.size - START)
+        loader = volume.find("efi/boot/bootx64.efi")
+        assert loader is not None
+        data = path.read_bytes()
+        at = data.index(volume.record_bytes(loader.number)[:64], volume.cluster_offset(volume.boot.mft_cluster))
+    change(path, at, b"\xfe")
+    report = check_file(path)
+    assert report.exit_code == 1
+    assert {"start.loader", "volume.entries"} <= {finding.code for finding in report.findings}
+    verdicts = {row.firmware: row.verdict for row in report.starts}
+    assert (verdicts["BIOS"], verdicts["UEFI 64-bit"]) == ("starts", "will not start")
+
+
+@pytest.mark.parametrize(
+    ("offset", "data", "code", "starts"),
+    [
+        (0, bytes(440), "start.no-mbr-code", "will not start"),
+        (446, b"\0", "start.no-active", "will not start"),
+        (START + 90, bytes(420), "start.no-volume-code", "will not start"),
+        (START + 28, bytes(4), "volume.hidden-sectors", "starts"),
+    ],
+)
+def test_what_keeps_a_drive_from_starting_has_a_code(
+    offset: int, data: bytes, code: str, starts: str, copy_of: Callable[[], Path]
+) -> None:
+    path = copy_of()
+    change(path, offset, data)
+    report = check_file(path)
+    codes = [finding.code for finding in report.findings]
+    assert code in codes
+    assert next(row.verdict for row in report.starts if row.firmware == "BIOS") == starts
