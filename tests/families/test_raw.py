@@ -100,7 +100,7 @@ def test_an_image_becomes_the_drive_byte_for_byte(name: str, packing: str, image
     assert b"EFI PART" not in drive.data[-MIB:]
     writes = [offset for what, offset, _ in drive.log if what == "write"]
     assert writes[-1] == 0, "sector 0 goes last"
-    report = check_drive(drive, silent, sector_size=sector)
+    report = check_drive(drive, silent)
     assert report.healthy, report.findings
     assert report.bytes_checked > len(expected)
     verdicts = {row.firmware: row.verdict for row in report.starts}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 
 from ..content import SizedReadable
@@ -15,6 +16,7 @@ from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..starting.bootable import ReadBootVolume, ReadDrive
 from ..starting.reading import whole_drive
 from ..starting.trust import ANY_MACHINE, Machine
+from ..tables.gpt import SIGNATURE as GPT_SIGNATURE
 from ..tables.mbr import MbrTable, read_mbr
 from ..tables.table import Partition, Table, read_table
 from ..units import SECTOR_SIZES
@@ -47,7 +49,7 @@ def check_drive(
     computer keeps for the drive, which counts when the drive carries none.
     """
     report = Report()
-    sector = sector_size or _find_sector_size(drive)
+    sector = sector_size or _find_sector_size(drive, kept)
     manifest = _manifest(drive, sector, kept, report)
     wrong = check_contents(drive, manifest, progress) if manifest and contents else []
     if manifest:
@@ -84,17 +86,22 @@ class Front:
         return self.drive.read_at(offset, size)
 
 
-def _find_sector_size(drive: Medium) -> int:
-    """Return the sector size the drive was made with.
+def _find_sector_size(drive: Medium, kept: bytes | None) -> int:
+    """Return the sector size the drive was made with, in bytes.
 
-    Where its manifest or the first partition's boot sector says so.
+    A manifest says it, the place of a GPT's header, or the boot sector of the first partition.
     """
+    if kept is not None:
+        with suppress(ManifestError):
+            return unpack_manifest(kept, drive.size).about.sector_size
     table = read_mbr(drive.read_at(0, 512), drive.size // 512) if drive.size >= 512 else None
     for size in SECTOR_SIZES:
         try:
-            if read_manifest(drive, size):
-                return size
+            if found := read_manifest(drive, size):
+                return found.about.sector_size
         except ManifestError:
+            return size
+        if drive.size >= size + 8 and drive.read_at(size, 8) == GPT_SIGNATURE:
             return size
         for partition in table.partitions if table else ():
             offset = partition.first_lba * size
