@@ -70,10 +70,10 @@ def test_the_system_disk_has_no_override() -> None:
 @pytest.mark.parametrize(
     ("now", "told"),
     [
-        ([], "no longer there"),
-        ([replace(STICK, path=Path("/dev/sdd"))], "another number"),
+        ([], "was disconnected"),
+        ([replace(STICK, path=Path("/dev/sdd"))], "its path changed"),
         ([replace(STICK, volumes=("FAT32 'TIMETABLES' 14.9 GiB",))], "something else is on it"),
-        ([replace(STICK, speed="480 Mbit/s")], "its description is another"),
+        ([replace(STICK, speed="480 Mbit/s")], "its description changed"),
         ([STICK, replace(STICK, path=Path("/dev/sdc"))], "cannot be told apart"),
     ],
 )

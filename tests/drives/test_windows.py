@@ -203,14 +203,14 @@ def test_volumes_are_locked_before_and_released_after_writing(bench: Bench) -> N
     assert host.tell_of_table(handle, []) == "The system has read the new table."
     handle.close()
     assert bench.log[-3:] == ["update properties", r"close \\.\PhysicalDrive1", r"close \\?\Volume{2}"]
-    assert "pulled out" in host.eject(stick)
+    assert "Safe to unplug" in host.eject(stick)
 
 
 @pytest.mark.parametrize(
     ("spoil", "kind", "told"),
     [
         (lambda bench: bench.busy.add(r"\\?\Volume{2}"), ProtectError, "E:.* in use by a program"),
-        (lambda bench: setattr(bench, "administrator", False), NoRights, "without the right to"),
+        (lambda bench: setattr(bench, "administrator", False), NoRights, "denied"),
     ],
 )
 def test_what_cannot_be_locked_is_not_written(bench: Bench, spoil, kind: type[Exception], told: str) -> None:

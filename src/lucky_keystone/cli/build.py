@@ -67,7 +67,7 @@ Examples:
     "--no-verify", is_flag=True, help="Do not read back what was written: a drive that loses data stays unnoticed."
 )
 @click.option("--no-probe", is_flag=True, help="Do not look for a fake drive first (some seconds).")
-@click.option("--eject", "ejecting", is_flag=True, help="Make the drive ready to be pulled out at the end.")
+@click.option("--eject", "ejecting", is_flag=True, help="Eject the drive when done.")
 @guard_options
 @bay_option
 @json_option
@@ -93,7 +93,7 @@ def command(
 ) -> int:
     """Build a drive from a source (disc image, folder, optical drive) or a saved plan, read it back, and check it.
 
-    A build that was interrupted goes on when the same command is given again. Several drives are written in one pass.
+    Run the same command again to continue an interrupted build. Several drives are written in one pass.
     """
     from ..building.request import Request, open_requested, plan_all, with_saved_plan
     from ..work import carry_out, look_at

@@ -36,7 +36,7 @@ def command(bay: Path | None, watch: bool, as_json: bool) -> None:
 
     Tag, size as sold and as shown, what is on them, free or held back.
 
-    Finding drives needs no rights; what is on one that the system does not know of is only read with the right to.
+    Finding drives needs no rights; what is on one that the system does not know of is only read with permission.
     """
     host = host_of(bay)
     drives = host.drives()

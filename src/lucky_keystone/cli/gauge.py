@@ -161,7 +161,7 @@ def _show(found: Gauged, name: str, figure: Path | None) -> None:
 
 def _next(found: Gauged) -> str:
     if found.capacity.is_fake:
-        return "It is a fake: give it back. Until then nothing beyond its real size can be trusted to it."
+        return "It is a fake: return it. Data beyond its real size will be lost."
     if not found.healthy:
         return "Do not trust it with anything: replace it."
     if found.capacity.verdict == "not known":

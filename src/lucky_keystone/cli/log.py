@@ -28,14 +28,18 @@ Examples:
 @click.option("--command", "kind", metavar="WORD", help="Only this kind of work: build, update, reclaim, gauge.")
 @click.option("--since", metavar="DATE", help="Only work since this day or moment.")
 @click.option(
-    "--most", type=click.IntRange(1), default=None, metavar="N", help="At most so many, the newest first; 20 as text."
+    "--most",
+    type=click.IntRange(1),
+    default=None,
+    metavar="N",
+    help="Show at most N entries, newest first (default 20 on screen).",
 )
 @click.option(
     "--csv",
     "table",
     type=click.Path(path_type=Path, allow_dash=True),
     metavar="FILE",
-    help="Write a table to FILE; - is here.",
+    help="Write CSV to FILE ('-' for standard output).",
 )
 @json_option
 def command(
@@ -89,6 +93,6 @@ def command(
             f"{entry.detail} ({entry.retries} retries)".strip() if entry.retries else entry.detail,
         )
     out.print(rows)
-    out.print(f"\n{len(entries)} of the shop's record in {place}", style="dim")
+    out.print(f"\n{len(entries)} entries, from {place}", style="dim")
     if table is not None:
         out.print(f"Table written: {table}")

@@ -98,7 +98,7 @@ def main(arguments: list[str] | None = None) -> int:
     except Exception as error:
         if os.environ.get("LUCKY_KEYSTONE_TRACE"):
             raise
-        what = f"The program met a fault of its own: {type(error).__name__}: {error}."
+        what = f"Internal error: {type(error).__name__}: {error}."
         return _fail(
             as_json, what, "Run it again with LUCKY_KEYSTONE_TRACE=1 set, and report what it shows.", _PROGRAM_FAULT
         )

@@ -160,5 +160,5 @@ def source_options(function: _F) -> _F:
         type=click.Path(path_type=Path),
         multiple=True,
         metavar="FOLDER",
-        help="Lay this folder's files over the source (drivers, scripts). Repeatable.",
+        help="Add this folder's files to the source (drivers, scripts). Repeatable.",
     )(function)

@@ -35,7 +35,7 @@ Examples:
 )
 @click.option("--cluster", type=Size(), metavar="SIZE", help="Cluster size; the usual one for the size when left out.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
-@click.option("--eject", "ejecting", is_flag=True, help="Make the drive ready to be pulled out at the end.")
+@click.option("--eject", "ejecting", is_flag=True, help="Eject the drive when done.")
 @guard_options
 @bay_option
 @json_option

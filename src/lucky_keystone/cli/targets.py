@@ -167,11 +167,11 @@ def confirm(
     what = f"{chosen.drive.model}, {exact_size(chosen.size)}" if chosen.drive else exact_size(chosen.size)
     if not sys.stdin.isatty():
         raise ProtectError(
-            f"{chosen.name} ({what}) would be {will}, and nobody can be asked here.",
+            f"{chosen.name} ({what}) would be {will}, and there is no terminal to confirm on.",
             advice="Add --yes when that is what you want.",
         )
     click.echo(f"\nEverything on {chosen.name} ({what}) will be {will}. On it now: {contents_of(chosen)}.", err=True)
-    typed = click.prompt(f"Type {chosen.name} to go on", default="", show_default=False, err=True)
+    typed = click.prompt(f"Type {chosen.name} to continue", default="", show_default=False, err=True)
     if typed.strip().upper() != chosen.name.upper():
         raise ProtectError(
             "That is not its name; nothing was written.", advice="Run the command again when you are sure."

@@ -139,7 +139,7 @@ class FaultyDrive:
 
     def _present(self) -> None:
         if self._gone:
-            raise DriveGone(f"{self.name} is gone.", advice="Plug it in again.")
+            raise DriveGone(f"{self.name} was disconnected.", advice="Plug it in again.")
 
     def _operation(self, offset: int, data: bytes) -> None:
         self._present()

@@ -72,7 +72,7 @@ def refusals(
             "Copy the source to another disk, or choose another drive.",
         )
     if drive.internal:
-        hold(Guard.INTERNAL, "is built into this computer", "If it is meant all the same, add --allow-internal.")
+        hold(Guard.INTERNAL, "is built into this computer", "If you really mean this drive, add --allow-internal.")
     if drive.mounts:
         hold(Guard.IN_USE, "is in use: " + ", ".join(drive.mounts), "Unmount it, or add --unmount.")
     for use in drive.uses:
@@ -116,9 +116,7 @@ def admit(
         raise AssertionError("a guard was to be lifted that has no override")
     same = [drive for drive in now if drive.tag == confirmed.tag]
     if not same:
-        raise ProtectError(
-            f"Drive {confirmed.tag} is no longer there.", advice="Plug it in, and list the drives again."
-        )
+        raise ProtectError(f"Drive {confirmed.tag} was disconnected.", advice="Plug it in, and list the drives again.")
     drive = same[0]
     standing = [
         refusal
@@ -147,13 +145,13 @@ def _difference(before: Drive, now: Drive) -> str:
     if replace(now, mounts=before.mounts) == before:
         return ""
     for name, words in (
-        ("path", "it has another number"),
-        ("size", "its size is another"),
+        ("path", "its path changed"),
+        ("size", "its size changed"),
         ("volumes", "something else is on it"),
     ):
         if getattr(before, name) != getattr(now, name):
             return f"{words} ({getattr(before, name) or 'nothing'} then, {getattr(now, name) or 'nothing'} now)"
-    return "its description is another"
+    return "its description changed"
 
 
 def refuse_changed_handle(confirmed: Drive, opened: object) -> None:

@@ -21,7 +21,7 @@ except ImportError:  # Windows: opening for writing is exclusive enough there
     fcntl = None  # type: ignore[assignment]
 
 _ZEROS = bytes(1 << 20)
-_RIGHTS = "Check the path. To read a drive itself, run the command with the right to: put sudo in front of it."
+_RIGHTS = "Check the path. To read a drive itself, run it again with sudo."
 _DIRECT = 64 << 10  # bytes from which writing past the cache pays
 
 

@@ -58,14 +58,14 @@ def rehearse_bios(drive: SizedReadable, sector_size: int) -> Rehearsal:
         steps.append(f"On the screen: {machine.said.strip()}")
     count = sum(sectors for _, _, sectors in machine.reads)
     if astray:
-        return Rehearsal(False, tuple(steps), f"The boot code goes astray: {astray}.", count)
+        return Rehearsal(False, tuple(steps), f"The boot code failed: {astray}.", count)
     if not machine.entered:
         why = (
             "waits for a key"
             if machine.waiting
-            else "gives up"
+            else "stopped with an error"
             if machine.said
-            else "runs on without an end or gives up silently"
+            else "runs without an end, or stopped silently"
         )
         return Rehearsal(False, tuple(steps), f"It {why} and does not start.", count)
     wrong = _fault_at_hand_over(story, machine.memory)

@@ -106,7 +106,7 @@ class Iso9660Reader:
             folder, place, depth = waiting.pop()
             if place.extent in seen or depth > MOST_DEPTH:
                 raise SourceError(
-                    f"{self._file.path}: folder '{folder.name}' is met twice or lies too deep.", advice=_ADVICE
+                    f"{self._file.path}: folder '{folder.name}' appears twice, or is nested too deeply.", advice=_ADVICE
                 )
             seen.add(place.extent)
             parts: list[Content] = []

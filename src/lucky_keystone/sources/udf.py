@@ -133,7 +133,7 @@ class UdfReader:
             folder, block, depth = waiting.pop()
             if block in seen or depth > MOST_DEPTH:
                 raise SourceError(
-                    f"{self._file.path}: folder '{folder.name}' is met twice or lies too deep.", advice=_ADVICE
+                    f"{self._file.path}: folder '{folder.name}' appears twice, or is nested too deeply.", advice=_ADVICE
                 )
             seen.add(block)
             kind, content, folder.modified = self._entry(block)

@@ -84,7 +84,7 @@ def keep_places(
             raise SourceError(
                 f"The drive has no room in one piece for {file.path} ({file.count * cluster_size:,} bytes) "
                 "beside the files that keep their place.",
-                advice="Build the drive anew, without --update.",
+                advice="Build the drive from scratch, without --update.",
             )
         clusters[number] = found
     next_free = max(

@@ -85,7 +85,7 @@ def walk_below(
             budget -= 1
             if entry.is_folder and not entry.faults:
                 if identity(entry) in seen or depth >= MOST_DEPTH:
-                    entry.faults.append("the folder is met twice or lies too deep")
+                    entry.faults.append("the folder appears twice, or is nested too deeply")
                 else:
                     seen.add(identity(entry))
                     waiting.append((entry, depth + 1))

@@ -107,7 +107,7 @@ def _open(path: Path, *, write: bool) -> int:
     try:
         descriptor = os.open(path, flags | os.O_DIRECT | os.O_CLOEXEC)
     except PermissionError as error:
-        raise NoRights(f"{path} cannot be opened without the right to.", advice=_RIGHTS) from error
+        raise NoRights(f"{path}: permission denied.", advice=_RIGHTS) from error
     except OSError as error:
         if error.errno == errno.EBUSY:
             raise ProtectError(
@@ -139,7 +139,7 @@ def release(drive: Drive, sys_block: Path) -> str:
             fcntl.ioctl(descriptor, _LOOP_CLR_FD)
             return "It is released: the loop device is free again."
         fcntl.ioctl(descriptor, _CDROMEJECT)
-        return "It can be pulled out now."
+        return "Safe to unplug."
     except OSError:
         pass
     finally:
@@ -152,4 +152,4 @@ def release(drive: Drive, sys_block: Path) -> str:
             f"Drive {drive.tag} could not be ejected: {error.strerror}.",
             advice="Everything is on it: wait for its light, then pull it.",
         ) from error
-    return "It is switched off and can be pulled out now."
+    return "It is switched off: safe to unplug."

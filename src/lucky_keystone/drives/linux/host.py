@@ -45,7 +45,7 @@ class LinuxHost:
             number = ctypes.get_errno()
             if number == errno.EPERM:
                 raise NoRights(
-                    f"{point} cannot be unmounted without the right to.",
+                    f"{point}: permission to unmount it is denied.",
                     advice="Run the same command with sudo in front of it.",
                 )
             if number == errno.EBUSY:

@@ -58,7 +58,7 @@ class MacHost:
             raise DriveError(
                 f"Drive {drive.tag} could not be ejected: {error.strerror}.", advice="Eject it in the Finder."
             ) from error
-        return "It can be pulled out now."
+        return "Safe to unplug."
 
 
 class MacDevice(SectorDevice):
@@ -71,7 +71,7 @@ class MacDevice(SectorDevice):
             self._descriptor = system.open(raw, write=write)
         except OSError as error:
             if error.errno in (errno.EACCES, errno.EPERM):
-                raise NoRights(f"{raw} cannot be opened without the right to.", advice=_RIGHTS) from error
+                raise NoRights(f"{raw}: permission denied.", advice=_RIGHTS) from error
             if error.errno in (errno.EBUSY, errno.EAGAIN):
                 raise ProtectError(
                     f"{raw} is in use by the system or another program.", advice="Unmount it, or add --unmount."

@@ -220,7 +220,7 @@ class WindowsHost:
                 opened = name in self._locked
                 self.release_volumes()
                 if getattr(error, "winerror", 0) == _DENIED and not opened:
-                    raise NoRights(f"{place} cannot be locked without the right to.", advice=_RIGHTS) from error
+                    raise NoRights(f"{place}: permission to lock it is denied.", advice=_RIGHTS) from error
                 raise ProtectError(
                     f"{place} on drive {drive.tag} is in use by a program.",
                     advice="Close what is open on it, then try again.",
@@ -245,11 +245,11 @@ class WindowsHost:
         except OSError as error:
             raise DriveError(
                 f"Drive {drive.tag} could not be ejected: {error.strerror}.",
-                advice="Everything is on it: remove it with the system's symbol.",
+                advice="Everything is on it: use the system's Safely Remove icon.",
             ) from error
         finally:
             self._system.close(handle)
-        return "It can be pulled out now."
+        return "Safe to unplug."
 
 
 class WindowsDevice(SectorDevice):
@@ -262,7 +262,7 @@ class WindowsDevice(SectorDevice):
         except OSError as error:
             number = getattr(error, "winerror", 0)
             if number == _DENIED:
-                raise NoRights(f"{drive.path} cannot be opened without the right to.", advice=_RIGHTS) from error
+                raise NoRights(f"{drive.path}: permission denied.", advice=_RIGHTS) from error
             if number == _SHARING:
                 raise ProtectError(
                     f"{drive.path} is in use by another program.", advice="Close that program."
