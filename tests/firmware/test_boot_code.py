@@ -167,7 +167,7 @@ def test_a_rehearsal_tells_each_step_and_the_end(drive: bytes) -> None:
 WAYS_TO_END = [
     ((446, b"\0"), "not one active partition"),
     ((510, b"\0\0"), "does not take the drive for one that starts"),
-    ((0, b"\xeb\xfe"), "runs on without an end"),
+    ((0, b"\xeb\xfe"), "runs without an end"),
     ((0, b"\xcd\x77"), "failed: it called INT 77h"),
     ((0, b"\xb4\x42\xb2\x99\xcd\x13"), "failed: it asked for drive 99h"),
     ((0, b"\xea\x00\x00\x00\x20"), "is not BOOTMGR as it is on the drive"),
