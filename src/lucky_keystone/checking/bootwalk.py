@@ -62,10 +62,10 @@ def _bios(drive: ReadDrive, report: Report) -> None:
 def _damaged_code(found: ReadBootVolume, report: Report) -> None:
     record = found.kind.boot_record
     assert record is not None
-    further = found.volume.bytes_at(found.further_place, len(record.further_code))
+    further = found.further_code
     state = "is missing" if further[: len(record.mark)] != record.mark else "is damaged"
     what = f"the boot code in the volume's sector {record.further_sector} {state}."
-    place = Place(found.partition.number, found.further_place, len(further))
+    place = Place(found.partition.number, found.further_place, len(record.further_code))
     report.fault(Code.START_VOLUME_CODE, "start", what, _REBUILD, place)
 
 

@@ -139,8 +139,21 @@ class ReadBootVolume:
         first, record = self.volume.boot_sector, self.kind.boot_record
         if record is None or not record.is_ours(first):
             return "other" if any(first[0x5A:510]) else "none"
-        further = record.further_code
-        return "ours" if self.volume.bytes_at(self.further_place, len(further)) == further else "damaged"
+        try:
+            return "ours" if self.further_code == record.further_code else "damaged"
+        except TooFarInside:
+            return "other"
+
+    @cached_property
+    def further_code(self) -> bytes:
+        """What stands where the further code of our boot record belongs; b"" where the drive ends before."""
+        assert self.kind.boot_record is not None
+        try:
+            return self.volume.bytes_at(self.further_place, len(self.kind.boot_record.further_code))
+        except TooFarInside:
+            raise
+        except KeystoneError:
+            return b""
 
     @property
     def further_place(self) -> int:
