@@ -195,7 +195,7 @@ def test_250_runs_with_faults_at_random(part: int, tmp_path_factory: pytest.Temp
             assert (
                 isinstance(error, Interrupted)
                 or "byte" in error.message
-                or "gone" in error.message
+                or "disconnected" in error.message
                 or "flush" in error.message
             )
             assert_sealed_only_when_finished(memory.data, finished)
