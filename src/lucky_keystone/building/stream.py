@@ -52,7 +52,7 @@ class Hooks:
 
 
 def stream_regions(regions: Sequence[Region], medium: Medium, progress: Progress, stage: str = "writing") -> Streamed:
-    """Write `regions` to `medium`. `stage` names the work to `tell`. Raises SourceError or DriveError."""
+    """Write `regions` to `medium`. `stage` names the work to `progress`. Raises SourceError or DriveError."""
     return stream_blocks(Feed(regions).follow(), sum(region.size for region in regions), medium, progress, stage=stage)
 
 

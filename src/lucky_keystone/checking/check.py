@@ -14,7 +14,7 @@ from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_man
 from ..progress import Progress
 from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..starting.bootable import ReadBootVolume, ReadDrive
-from ..starting.reading import whole_drive
+from ..starting.reading import MOST_VOLUMES, whole_drive
 from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.gpt import SIGNATURE as GPT_SIGNATURE
 from ..tables.mbr import MbrTable, read_mbr
@@ -31,7 +31,6 @@ from .volumes.checkers import CHECKERS
 
 _REBUILD = "Build the drive again."
 _SOUND = (Code.GPT_COPY_NOT_AT_END,)
-_MOST_VOLUMES = 8  # a forged table may name the same volume in every entry
 
 
 def check_drive(
@@ -227,7 +226,7 @@ def _partitions_of(manifest: Manifest, sector: int) -> list[Partition]:
 def _volumes(drive: SizedReadable, partitions: Sequence[Partition], sector: int, report: Report) -> list[FoundVolume]:
     """Read and check the volumes of all partitions that hold one, or should by their type."""
     found: list[FoundVolume] = []
-    for partition in partitions[:_MOST_VOLUMES]:
+    for partition in partitions[:MOST_VOLUMES]:
         offset = partition.first_lba * sector
         size = min(partition.sector_count * sector, drive.size - offset)
         kind = kind_at(drive, offset, size) if size >= 512 else None
@@ -237,9 +236,9 @@ def _volumes(drive: SizedReadable, partitions: Sequence[Partition], sector: int,
         volume = _volume(drive, partition, offset, size, sector, report)
         if volume is not None:
             found.append(volume)
-    if len(partitions) > _MOST_VOLUMES:
+    if len(partitions) > MOST_VOLUMES:
         count = len(partitions)
-        report.unknown.append(f"{count - _MOST_VOLUMES} of its {count} partitions were not looked into.")
+        report.unknown.append(f"{count - MOST_VOLUMES} of its {count} partitions were not looked into.")
     return found
 
 

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar, Literal, Protocol
 
-from ..content import Content
+from ..content import Seekable
 from ..starting.bootable import Bootable
 from ..tables.partition import Use
 from ..tree import Folder
@@ -84,19 +84,11 @@ class VolumeWish:
 class WholeImage:
     """Bytes that make a drive as they are, from its first one on."""
 
-    content: Content
+    content: Seekable
 
     def head(self, size: int) -> bytes:
         """Return the first `size` bytes, filled up with zeros where the image is shorter."""
-        reader = self.content.open()
-        buffer = bytearray(size)
-        try:
-            done = 0
-            while done < size and (got := reader.readinto(memoryview(buffer)[done:])):
-                done += got
-        finally:
-            reader.close()
-        return bytes(buffer)
+        return self.content.read_at(0, min(size, self.content.size)).ljust(size, b"\0")
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -90,13 +90,7 @@ def _sector_of_volume(image: FileRange) -> int:
 
 def _is_sensible(partition: Partition, image: FileRange, sector: int) -> bool:
     """True for a partition that begins within the image, behind its table."""
-    return (
-        partition.sector_count > 0 and 0 < partition.first_lba * sector < image.size and not _is_protective(partition)
-    )
-
-
-def _is_protective(partition: Partition) -> bool:
-    return partition.type_shown == "type EEh"
+    return partition.sector_count > 0 and 0 < partition.first_lba * sector < image.size and not partition.protective
 
 
 class RawImage:
@@ -217,7 +211,7 @@ def _refuse_sectors(source: Source, look: _Look, drive: DriveShape) -> None:
 
 
 def _refuse_cut(source: Source, look: _Look, image: FileRange) -> None:
-    ends = [(p.first_lba + p.sector_count) * look.sector_size for p in look.partitions if not _is_protective(p)]
+    ends = [(p.first_lba + p.sector_count) * look.sector_size for p in look.partitions if not p.protective]
     if ends and max(ends) > image.size + _SLACK:
         raise SourceError(
             f"{source.path} is incomplete: its last partition ends at byte {max(ends):,}, the image at {image.size:,}.",

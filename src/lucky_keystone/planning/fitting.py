@@ -20,6 +20,7 @@ from .plan import FittedVolume
 
 _MOST_HOLES = 48  # each ends a region of the manifest, which has room for 64
 FROM_SCRATCH = "Build it from scratch, without --update."
+STAYS = "An update keeps the volume as it is: its size and clusters cannot be chosen."
 
 
 @dataclass(frozen=True)
@@ -108,13 +109,8 @@ def _fit_image(size: int, drive: DriveShape) -> Fitted:
     if drive_size < size:
         _refuse_small(drive, size)
     place = end_place(drive_size, drive.sector_size)
-    fits = place >= size and manifest_room_of_image(size) <= END_ROOM
+    fits = place >= size and manifest_room([Budget(size, 0)], drive.sector_size) <= END_ROOM
     return Fitted((), place if fits else None, END_ROOM if fits else 0, drive_size, size, size)
-
-
-def manifest_room_of_image(size: int) -> int:
-    """Return bytes that surely hold the manifest of a raw image of `size` bytes."""
-    return manifest_room([Budget(size, 0)], 512)
 
 
 def fit_again(wish: DriveWish, drive: DriveShape, standing: Sequence[StandingVolume]) -> Fitted:
@@ -125,9 +121,7 @@ def fit_again(wish: DriveWish, drive: DriveShape, standing: Sequence[StandingVol
         raise UsageError(f"The drive has {has}; this would be {would}.", advice=FROM_SCRATCH)
     for volume, old in zip(wish.volumes, standing, strict=True):
         if volume.cluster not in (None, old.cluster_size):
-            raise UsageError(
-                "An update keeps the volume as it is: its size and clusters cannot be chosen.", advice=FROM_SCRATCH
-            )
+            raise UsageError(STAYS, advice=FROM_SCRATCH)
     volumes = tuple(
         FittedVolume(volume, volume.kind.again(volume.tree, volume.label, old))
         for volume, old in zip(wish.volumes, standing, strict=True)

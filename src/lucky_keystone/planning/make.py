@@ -19,7 +19,7 @@ from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.styles import STYLES
 from ..units import shown_size
 from ..volumes.kind import StandingVolume
-from .fitting import FROM_SCRATCH, Fitted, areas_of, fit, fit_again
+from .fitting import FROM_SCRATCH, STAYS, Fitted, areas_of, fit, fit_again
 from .plan import Plan
 
 NOTHING_SAVED: Mapping[str, str] = MappingProxyType({})
@@ -47,8 +47,7 @@ def make_plan(
         raise UsageError("The identity word is empty.", advice="Choose one with --identity WORD.")
     if standing:
         if choices.use is not None:
-            message = "An update keeps the volume as it is: its size and clusters cannot be chosen."
-            raise UsageError(message, advice=FROM_SCRATCH)
+            raise UsageError(STAYS, advice=FROM_SCRATCH)
         use = "whole" if drive.size is not None else "needed"
         fitted = fit_again(wish, drive, standing)
     else:

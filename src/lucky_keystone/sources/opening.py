@@ -26,7 +26,7 @@ _SMALLEST = 512
 def open_source(path: Path, added: Iterable[Path] = (), progress: Progress = silent) -> Source:
     """Open a disc image, raw image or folder as a source, the files of each folder of `added` on top of it.
 
-    A compressed image that does not say its size is decoded once to measure it, which `tell` hears of. Raises
+    A compressed image that does not say its size is decoded once to measure it, which `progress` hears of. Raises
     SourceError.
     """
     overlays = tuple(added)

@@ -10,7 +10,8 @@ from ..tables.table import Partition, read_table
 from ..volumes.kinds import kind_at, open_volume
 from .bootable import ReadBootVolume, ReadDrive
 
-_MOST_VOLUMES = 8
+MOST_VOLUMES = 8
+"""Looked into; a forged table may name the same volume in every entry."""
 
 
 def whole_drive(drive: SizedReadable, sector_size: int) -> Partition:
@@ -28,7 +29,7 @@ def read_drive(drive: SizedReadable, sector_size: int, looked_at: str) -> ReadDr
         partitions = table.partitions if table else ()
     volumes: list[ReadBootVolume] = []
     unseen = ""
-    for partition in partitions[:_MOST_VOLUMES]:
+    for partition in partitions[:MOST_VOLUMES]:
         offset = partition.first_lba * sector_size
         size = min(partition.sector_count * sector_size, drive.size - offset)
         try:

@@ -24,6 +24,8 @@ class Partition:
     """True when its type stands for a file system that is read here."""
     type_shown: str
     """Its type, for people."""
+    protective: bool = False
+    """True for the record that guards a GPT (UEFI 2.10, 5.2.3): no partition of its own."""
 
 
 @dataclass(frozen=True)
@@ -59,7 +61,13 @@ def read_table(drive: SizedReadable, sector_size: int, *, primary_only: bool = F
             return Table("gpt", mbr, gpt, found, (*mbr.faults, *gpt.faults))
     found = tuple(
         Partition(
-            p.number, p.first_lba, p.sector_count, p.active, p.type in MBR_TYPES_OF_VOLUMES, f"type {p.type:02X}h"
+            p.number,
+            p.first_lba,
+            p.sector_count,
+            p.active,
+            p.type in MBR_TYPES_OF_VOLUMES,
+            f"type {p.type:02X}h",
+            p.type == TYPE_PROTECTIVE,
         )
         for p in mbr.partitions
     )
