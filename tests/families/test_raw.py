@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import gzip
+import lzma
+import os
 import random
 import subprocess
 import zipfile
@@ -15,7 +17,7 @@ from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.building.several import Job, build_all
 from lucky_keystone.checking.check import check_drive
-from lucky_keystone.content import stream
+from lucky_keystone.content import SourceFile, stream
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.errors import DriveGone, KeystoneError, SourceError, UsageError
 from lucky_keystone.families.choices import Choices
@@ -24,6 +26,7 @@ from lucky_keystone.families.family import DriveShape
 from lucky_keystone.families.proving import verify_source
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.progress import silent
+from lucky_keystone.sources.decoders import Xz
 from lucky_keystone.sources.opening import open_source
 
 from ..helpers.drives import MemoryDrive, build_drive, small_disc
@@ -135,6 +138,19 @@ def test_a_cut_or_damaged_stream_never_becomes_a_finished_drive(
             assert not any(drive.data[:512]), "no seal"
             continue
         assert bytes(drive.data[: 24 * MIB]) == images["fat16"].read_bytes(), "a bit that no reader looks at"
+
+
+@pytest.mark.parametrize("padding", [0, 4, (256 << 10) + 4, 256 * MIB])
+def test_padding_behind_an_xz_stream_is_passed_over_at_once(padding: int, tmp_path: Path) -> None:
+    """Zeros, four by four, may follow (The .xz file format 1.1.0, 2.2); other counts are damage."""
+    path = tmp_path / "padded.xz"
+    packed = lzma.compress(bytes(2 * MIB), preset=0)
+    path.write_bytes(packed)
+    os.truncate(path, len(packed) + padding)
+    assert Xz().stated_size(SourceFile(path)) == 2 * MIB
+    os.truncate(path, len(packed) + padding + 2)
+    with pytest.raises(SourceError, match="no stream footer"):
+        Xz().stated_size(SourceFile(path))
 
 
 def test_in_a_file_of_just_its_size_nothing_is_added_and_this_computer_keeps_the_manifest(

@@ -158,8 +158,7 @@ class Xz:
 
     def _stream_before(self, file: SourceFile, whole: FileRange, end: int) -> tuple[int, int]:
         """Return where the stream that ends in front of byte `end` starts, and how many bytes come out of it."""
-        while end >= 4 and whole.read_at(end - 4, 4) == bytes(4):  # 2.2 "Stream Padding"
-            end -= 4
+        end = _without_padding(whole, end)
         if end < _XZ_HEADER + XzFooter.SIZE:
             raise damaged(file, self.name, f"no stream ends at byte {end}")
         footer = XzFooter.unpack(whole.read_at(end - XzFooter.SIZE, XzFooter.SIZE))
@@ -183,6 +182,18 @@ class Xz:
             return lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=_MOST_MEMORY)
 
         return _Members(self.name, _XZ_MAGIC, new).pieces(file)
+
+
+def _without_padding(whole: FileRange, end: int) -> int:
+    """Return where a stream ends that zeros may follow, four by four, up to byte `end` (2.2 "Stream Padding")."""
+    while end >= 4:
+        start = max(end - _STORED, 0)
+        piece = whole.read_at(start, end - start)
+        zeros = len(piece) - len(piece.rstrip(b"\0"))
+        end -= zeros // 4 * 4
+        if zeros < len(piece):
+            break
+    return end
 
 
 def _xz_index(index: bytes) -> tuple[int, int]:
