@@ -138,7 +138,7 @@ def _tell_manifest(drive: Medium, manifest: Manifest, sector: int, report: Repor
     if contents:
         report.bytes_checked = sum(note.size for note in about.regions) + manifest.stored_size
     if manifest.place is None:
-        what = "it is kept on this computer, not on the drive: elsewhere only its structure can be checked."
+        what = "it is not on the drive: without this computer's record only its structure can be checked."
         report.note(Code.MANIFEST_ELSEWHERE, "manifest", what)
         return
     end = manifest.place + manifest.stored_size

@@ -130,7 +130,8 @@ def _kept(fitted: Fitted) -> Decision:
     if fitted.manifest_offset is not None:
         return Decision("manifest", "in the drive's last MiB", "the beginning belongs to the image")
     reason = (
-        "the drive has no MiB left behind the image; on other computers it cannot be compared with what was written"
+        "the drive has no MiB left behind the image; on other computers, or with the record switched off, it cannot "
+        "be compared with what was written"
     )
     return Decision("manifest", "in this computer's record", reason)
 
