@@ -15,6 +15,7 @@ import dataclasses
 import struct
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import MISSING, dataclass, field
+from operator import itemgetter
 from typing import Any, ClassVar, Self, TypeVar, dataclass_transform
 
 from .errors import KeystoneError
@@ -136,8 +137,8 @@ def packer(*parts: tuple[type[Record], Mapping[str, int]], names: Sequence[str])
     fields but `names` have their defaults. The function raises struct.error for a value that does not fit.
     """
     code = "<"
-    row: list[int | bytes] = []
-    places_given: list[int] = []
+    constants: list[int | bytes] = []
+    slots: list[tuple[bool, int]] = []  # of each packed value: whether it is given, and its place among its kind
     found: list[str] = []
     for kind, values in parts:
         for name, place, default in kind.places():
@@ -145,28 +146,29 @@ def packer(*parts: tuple[type[Record], Mapping[str, int]], names: Sequence[str])
             if name in names and name not in values:
                 if place.code == "s":
                     raise TypeError(f"{kind.__name__}.{name} is no number that can be packed quickly")
+                slots.append((True, len(found)))
                 found.append(name)
-                places_given.append(len(row))
-                row.append(0)
                 code += place.code
             elif value is None:
                 raise TypeError(f"{kind.__name__}.{name} has no value")
             elif not value or value == bytes(place.width):
                 code += f"{place.width}x"
             else:
+                slots.append((False, len(constants)))
+                constants.append(value)
                 code += f"{place.width}s" if place.code == "s" else place.code
-                row.append(value)
     if found != list(names):
         raise TypeError(f"fields in order are {found}, not {list(names)}")
     pack = struct.Struct(code).pack
-    if len(places_given) == len(row):
+    if not constants:
         return pack
+    fixed = tuple(constants)
+    in_order = itemgetter(*(place if given else len(names) + place for given, place in slots))
 
     def with_constants(*given: int) -> bytes:
-        values = row.copy()
-        for place, value in zip(places_given, given, strict=True):
-            values[place] = value
-        return pack(*values)
+        if len(given) != len(names):
+            raise struct.error(f"{len(names)} values are packed, not {len(given)}")
+        return pack(*in_order(given + fixed))
 
     return with_constants
 
