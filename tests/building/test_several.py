@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from pathlib import Path
 
 import pytest
 
 from lucky_keystone.building.build import build
+from lucky_keystone.building.feed import Feed, Overtaken
 from lucky_keystone.building.several import Job, build_all
-from lucky_keystone.content import SourceFile
+from lucky_keystone.content import BLOCK, SourceFile, Zeros
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.medium import OpenMedium
 from lucky_keystone.errors import Interrupted
+from lucky_keystone.extents import Extent
 from lucky_keystone.progress import silent
+from lucky_keystone.regions import RegionKind, region
 
 from ..helpers.drives import MemoryDrive, small_disc, small_image
 
 MIB = 1 << 20
+LIMIT = 1200  # seconds; it only catches hanging
 
 
 @pytest.fixture(scope="module")
@@ -79,20 +84,51 @@ def test_one_that_fails_does_not_hurt_the_others(disc: Path) -> None:
 
 
 def test_one_that_lags_goes_on_in_a_pass_of_its_own(disc: Path) -> None:
-    """At 25 MiB/s it would hold the others up for more than two seconds.
+    """It takes nothing more until the others have ended: they do not wait for it, and it ends as well."""
+    made, memories = jobs(disc, Faults(), Faults(), Faults())
+    moved = 0.0
 
-    They do not wait for it, and it ends as well.
-    """
-    made, memories = jobs(disc, Faults(), Faults(bytes_per_second=25 * MIB), Faults())
-    ended: dict[str, float] = {}
-    for job in made:
-        job.progress = lambda stage, done, total, name=job.name: ended.__setitem__(name, time.monotonic())
+    def hold(seconds: float) -> None:
+        nonlocal moved
+        moved += seconds  # of a drive that takes a byte a second
+        if moved > 8 * MIB:
+            assert all(made[number].ended.wait(LIMIT) for number in (0, 2))
+
+    made[1].medium = FaultyDrive(memories[1], Faults(bytes_per_second=1), wait=hold)
     build_all(made, patience=0.2)
 
-    assert [job.fell_back for job in made] == [False, True, False]
+    assert made[1].fell_back
     assert [job.error for job in made] == [None] * 3
-    assert ended["DRV1"] > max(ended["DRV0"], ended["DRV2"])
     assert [bytes(memory.data) for memory in memories] == [alone(job) for job in made]
+
+
+def test_only_who_alone_holds_up_the_others_is_overtaken() -> None:
+    """By a simulated clock: time passes only while one follower keeps a block and both others wait for more."""
+    patience, now = 85, 0.0
+    content = Zeros(20 * BLOCK)
+    feed = Feed([region(RegionKind.FILES, [Extent(0, content)])], 3, patience=patience, clock=lambda: now)
+    taken = [0, 0, 0]
+
+    def take(follower: int) -> None:
+        for _ in feed.follow(follower):
+            taken[follower] += 1
+
+    slow = feed.follow(1)
+    next(slow)
+    others = [threading.Thread(target=take, args=(number,)) for number in (0, 2)]
+    for thread in others:
+        thread.start()
+    while min(taken[0], taken[2]) < 6:  # as many buffers as there are
+        time.sleep(0.01)
+    while max(taken[0], taken[2]) == 6:
+        now += 100  # one such jump, a tenth of it taken off for the length of the pass, is more than the patience
+        time.sleep(0.1)
+    for thread in others:
+        thread.join(LIMIT)
+    assert [taken[0], taken[2]] == [20, 20]
+    with pytest.raises(Overtaken) as overtaken:
+        next(slow)
+    assert overtaken.value.number == 1
 
 
 def test_drives_of_other_sizes_and_a_stop_by_the_user(disc: Path) -> None:

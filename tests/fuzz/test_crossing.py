@@ -78,7 +78,7 @@ def test_hostile_volumes_end_in_a_result_or_an_error(walk: Path, tmp_path: Path)
         program.stdin.write(data)
         for at, piece in reversed(undo):
             data[at : at + len(piece)] = piece
-    out, complaint = program.communicate(timeout=300)
+    out, complaint = program.communicate(timeout=1200)
     assert program.returncode == 0, complaint.decode()[-3000:]
     whole, total = map(int, out.decode().split(" of "))
     assert total == CASES

@@ -22,7 +22,7 @@ def run(
         cwd=cwd,
         input=typed,
         check=False,
-        timeout=300,
+        timeout=1200,
         env=os.environ | ({} if log is None else {"LUCKY_KEYSTONE_LOG": str(log)}),
     )
     assert done.returncode == code, done.stdout + done.stderr

@@ -32,7 +32,7 @@ poweroff -f
 """
 
 
-def see(drive: Path, folder: Path, driver: str = "vfat", seconds: int = 180) -> tuple[dict[str, str], list[str], bool]:
+def see(drive: Path, folder: Path, driver: str = "vfat", seconds: int = 1200) -> tuple[dict[str, str], list[str], bool]:
     """Start the guest with `drive`.
 
     Return ({path: SHA-256}, its messages on file systems, whether a file could be added).

@@ -24,12 +24,12 @@ def sums_of(tree: Folder) -> dict[str, tuple[int, int]]:
     return result
 
 
-def assert_bios_starts(path: Path) -> None:
-    serial = start(path, "bios").serial
+def assert_bios_starts(path: Path, firmware: str = "bios") -> None:
+    serial = start(path, firmware).serial
     assert [line for line in BIOS_DONE if line not in serial] == [], serial
 
 
-def assert_uefi_reads_all(path: Path, tree: Folder, firmware: str = "uefi-x64", seconds: int = 120) -> None:
-    serial = start(path, firmware, seconds=seconds).serial
+def assert_uefi_reads_all(path: Path, tree: Folder, firmware: str = "uefi-x64") -> None:
+    serial = start(path, firmware).serial
     assert "TIDEWELL UEFI DONE" in serial, serial[-2000:]
     assert files_told(serial) == sums_of(tree)

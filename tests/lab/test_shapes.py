@@ -106,4 +106,4 @@ def test_the_crossing_says_on_screen_why_it_goes_no_further(source: Source, tmp_
         (whole.replace(b"FILE0", b"FAIL0"), "the NTFS volume is damaged"),
     ):
         built.path.write_bytes(change)
-        assert told in start(built.path, "uefi-x64", seconds=8).serial
+        assert told in start(built.path, "uefi-x64").serial

@@ -36,6 +36,11 @@ def test_bios_starts_with_large_clusters(disc: Path, tmp_path: Path) -> None:
     assert_bios_starts(drive.path)
 
 
+def test_a_second_bios_starts_the_drive_as_an_ide_disk(built: Built) -> None:
+    """Bochs' BIOS on a PC with an ISA bus and a 486: nothing in common with the first but the interface."""
+    assert_bios_starts(built.path, "bios-bochs")
+
+
 def test_uefi_reads_every_file_and_part(built: Built, tmp_path: Path) -> None:
     assert [len(split.parts) for split in built.plan.splits] == [3]
     assert_uefi_reads_all(built.path, built.plan.tree)
@@ -58,7 +63,7 @@ def test_drives_with_an_install_image_larger_than_fat32_can_hold(
     assert sum(images) > 1 << 32
     assert len(images) == (2 if file_system == "fat32" else 1)
     assert_bios_starts(drive.path)
-    assert_uefi_reads_all(drive.path, drive.plan.tree, seconds=900)
+    assert_uefi_reads_all(drive.path, drive.plan.tree)
 
 
 def test_disc_of_an_independent_authoring_tool(disc: Path, tmp_path: Path) -> None:

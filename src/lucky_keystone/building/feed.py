@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from blake3 import blake3
@@ -51,12 +51,19 @@ class Feed:
     """Blocks of `regions` for `followers` that each take all of them, in order."""
 
     def __init__(
-        self, regions: Sequence[Region], followers: int = 1, *, first: int = 0, patience: float = PATIENCE
+        self,
+        regions: Sequence[Region],
+        followers: int = 1,
+        *,
+        first: int = 0,
+        patience: float = PATIENCE,
+        clock: Callable[[], float] = time.monotonic,
     ) -> None:
         """`first` is the number of the first block that is given out; those before are read all the same.
 
         They have to be: sums over what was streamed are part of what comes later.
         """
+        self._clock = clock
         self._regions, self._first, self._patience = regions, first, patience
         self._changed = threading.Condition()
         self._free = [aligned_buffer() for _ in range(_AHEAD if followers == 1 else _SHARED_AHEAD)]
@@ -67,7 +74,7 @@ class Feed:
         self._finished = False
         self._stopping = False
         self._error: BaseException | None = None
-        self._started = time.monotonic()
+        self._started = clock()
         self._thread = threading.Thread(target=self._run, name="reader", daemon=True)
         self._thread.start()
 
@@ -173,9 +180,9 @@ class Feed:
         """Return a free buffer, waiting for the slowest follower; None when nobody follows any more."""
         with self._changed:
             while not self._free and not self._stopping:
-                before = time.monotonic()
+                before = self._clock()
                 self._changed.wait(0.05)
-                self._judge(time.monotonic() - before)
+                self._judge(self._clock() - before)
             return None if self._stopping else self._free.pop()
 
     def _judge(self, waited: float) -> None:
@@ -186,7 +193,7 @@ class Feed:
             return
         slow = behind[0]
         self._held_up[slow] += waited
-        if self._held_up[slow] > self._patience + 0.1 * (time.monotonic() - self._started):
+        if self._held_up[slow] > self._patience + 0.1 * (self._clock() - self._started):
             self._forget(slow)
             self._changed.notify_all()
 

@@ -105,11 +105,13 @@ def _start_for_real(chosen: Chosen, firmware: str, picture: Path | None, seconds
         return 0
     out = console()
     heading(out, f"{chosen.name}, started under {FIRMWARES[firmware].name} firmware")
-    lines = [line.rstrip() for line in found.serial.splitlines() if line.strip()]
-    if lines:
-        out.print(f"  On the serial port ({len(lines)} lines, the last of them):", style="dim")
-    for line in lines[-_SHOWN_LINES:]:
-        out.print(f"    {line}")
+    for where, text in (("On the serial port", found.serial), ("On the screen", found.screen)):
+        lines = [line.rstrip() for line in text.splitlines() if line.strip()]
+        if lines:
+            cut = f" (the last {_SHOWN_LINES} of {len(lines)} lines)" if len(lines) > _SHOWN_LINES else ""
+            out.print(f"  {where}{cut}:", style="dim")
+        for line in lines[-_SHOWN_LINES:]:
+            out.print(f"    {line}")
     how = "switched itself off" if found.ended else "was still running, and was stopped"
     out.print(f"\nThe machine {how} after {found.seconds:.1f} s. Nothing was written to the drive.")
     if shown:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import shutil
 import subprocess
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -18,9 +18,11 @@ from tempfile import TemporaryDirectory
 from ..errors import UsageError, naming
 from ..invoker import give_to_user
 
-_MEMORY = "512"  # MiB
 _LOOK_EVERY = 0.2  # seconds
-_FLASH = ("/usr/share", "/usr/local/share", "/opt/homebrew/share", "C:/Program Files/qemu/share")
+_TEXT_MEMORY, _COLUMNS = 0xB8000, 80  # of a PC's screen in text mode: a character and its colour in turn
+_VIDEO_ROM = 0xC0000
+_QUITS_WITHIN = 120  # seconds, even on a busy computer
+_FOLDERS = ("/usr/share", "/usr/local/share", "/opt/homebrew/share", "C:/Program Files/qemu/share", "/usr/lib")
 
 
 @dataclass(frozen=True)
@@ -33,12 +35,24 @@ class Firmware:
     images: tuple[str, ...] = ()
     """Paths below the usual folders, tried in order; none for firmware that the emulator brings along."""
     stores: tuple[str, ...] = ()
+    """Empty variable stores, likewise; none for firmware that keeps no variables and is loaded as a whole."""
+    device: str = "usb-storage,drive=stick,bootindex=0,removable=on"
+    """How the drive is attached."""
+    hardware: tuple[str, ...] = ("-device", "qemu-xhci")
+    """What else the machine has."""
+    memory: int = 512
+    """MiB."""
+    video: tuple[str, ...] = ()
+    """The screen's own firmware, tried in order, where this one does not find it by itself."""
+    has_text_screen: bool = False
+    """A BIOS writes characters into the screen's own memory, where they can be read."""
 
 
-_PC = ("-machine", "q35,smm=on", "-accel", "tcg")
+_PC = ("-machine", "q35,smm=on", "-accel", "tcg", "-device", "isa-debug-exit,iobase=0xf4,iosize=4")
+_ISA_PC = ("-machine", "isapc", "-cpu", "486", "-accel", "tcg", "-device", "isa-debug-exit,iobase=0xf4,iosize=4")
 _ARM = ("-machine", "virt", "-cpu", "cortex-a57", "-accel", "tcg", "-device", "ramfb")
 FIRMWARES = {
-    "bios": Firmware("BIOS", "qemu-system-x86_64", _PC),
+    "bios": Firmware("BIOS", "qemu-system-x86_64", _PC, has_text_screen=True),
     "uefi-x64": Firmware(
         "UEFI 64-bit",
         "qemu-system-x86_64",
@@ -60,6 +74,25 @@ FIRMWARES = {
         ("AAVMF/AAVMF_CODE.fd", "edk2/aarch64/QEMU_EFI-pflash.raw", "qemu/edk2-aarch64-code.fd"),
         ("AAVMF/AAVMF_VARS.fd", "edk2/aarch64/vars-template-pflash.raw", "qemu/edk2-arm-vars.fd"),
     ),
+    "bios-bochs": Firmware(
+        "BIOS (Bochs)",
+        "qemu-system-i386",
+        _ISA_PC,
+        ("bochs/BIOS-bochs-latest",),
+        device="ide-hd,drive=stick",
+        hardware=(),
+        memory=64,
+        video=("seabios/vgabios-isavga.bin", "qemu/vgabios.bin"),
+        has_text_screen=True,
+    ),
+    "uefi-arm64-u-boot": Firmware(
+        "UEFI ARM64 (U-Boot)",
+        "qemu-system-aarch64",
+        _ARM,
+        ("u-boot/qemu_arm64/u-boot.bin",),
+        device="virtio-blk-device,drive=stick",
+        hardware=(),
+    ),
 }
 
 
@@ -68,15 +101,17 @@ class Started:
     """What an emulated start gave."""
 
     serial: str
-    """What the started program sent to the first serial port."""
+    """What the firmware and the started program sent to the first serial port."""
+    screen: str
+    """The text on the screen at the end, of a BIOS in text mode; otherwise empty."""
     ended: bool
-    """True when the machine switched itself off, False when its time was over."""
+    """True when the machine switched itself off, False when it was stopped."""
     seconds: float
 
 
 def find_image(candidates: Sequence[str]) -> Path | None:
     """Return the first of the firmware images that is installed here."""
-    paths = (Path(folder) / name for name in candidates for folder in _FLASH)
+    paths = (Path(folder) / name for name in candidates for folder in _FOLDERS)
     return next((path for path in paths if path.exists()), None)
 
 
@@ -84,16 +119,18 @@ def start_drive(
     drive: Path,
     firmware: str,
     *,
-    seconds: int,
+    seconds: float,
+    until: Callable[[str], bool] | None = None,
     picture: Path | None = None,
     sector_size: int = 512,
     image: Path | None = None,
     store: Path | None = None,
 ) -> Started:
-    """Start `drive` as a USB stick under a firmware of FIRMWARES; write `picture` (PNG) of the screen at the end.
+    """Start `drive` under a firmware of FIRMWARES, attached as that firmware's table says; mostly as a USB stick.
 
-    `image` and `store` are firmware to use instead of what is installed. Raises UsageError when something is not
-    installed.
+    The start ends when the machine switches itself off, when `until` says of the text from serial port and screen that
+    it is enough, or after `seconds`. `picture` (PNG) is of the screen at the end. `image` and `store` are firmware to
+    use instead of what is installed. Raises UsageError when something is not installed.
     """
     kind = FIRMWARES[firmware]
     program = shutil.which(kind.program)
@@ -102,48 +139,38 @@ def start_drive(
             f"{kind.program} is not installed.",
             advice="Install the QEMU emulator, or rehearse a BIOS start without it.",
         )
-    with TemporaryDirectory() as folder:
-        command = [
-            program,
-            *kind.machine,
-            "-m",
-            _MEMORY,
-            "-display",
-            "none",
-            "-no-reboot",
-            "-nic",
-            "none",
-            "-monitor",
-            "stdio",
-        ]
-        command += ["-serial", f"file:{folder}/serial.txt"]
+    with TemporaryDirectory() as name:
+        folder = Path(name)
+        command = [program, *kind.machine, "-m", str(kind.memory), "-display", "none", "-no-reboot", "-nic", "none"]
+        command += ["-monitor", "stdio", "-serial", f"file:{folder}/serial.txt", *kind.hardware]
+        if video := find_image(kind.video):
+            command += ["-device", f"loader,file={video},addr={_VIDEO_ROM:#x},force-raw=on"]
         if kind.images:
-            command += _flash(kind, Path(folder), image, store)
-        name = str(drive).replace(",", ",,")
+            command += _flash(kind, folder, image, store)
+        escaped = str(drive).replace(",", ",,")
         block = f",logical_block_size={sector_size},physical_block_size={sector_size}" if sector_size != 512 else ""
-        command += ["-drive", f"if=none,id=stick,format=raw,file={name},snapshot=on", "-device", "qemu-xhci"]
-        command += ["-device", f"usb-storage,drive=stick,bootindex=0,removable=on{block}"]
-        if firmware != "uefi-arm64":
-            command += ["-device", "isa-debug-exit,iobase=0xf4,iosize=4"]
+        command += ["-drive", f"if=none,id=stick,format=raw,file={escaped},snapshot=on"]
+        command += ["-device", f"{kind.device}{block}"]
         began = time.monotonic()
-        screen = Path(folder, "screen.png")
-        ended = _run(command, seconds, screen)
-        if picture is not None and screen.exists():
+        run = _Run(command, folder, has_text_screen=kind.has_text_screen)
+        ended = run.wait(seconds, until)
+        if picture is not None and run.picture.exists():
             with naming(str(picture), UsageError, advice="Choose a place where the picture can be written."):
-                shutil.copyfile(screen, picture)
+                shutil.copyfile(run.picture, picture)
                 give_to_user(picture)
-        serial = Path(folder, "serial.txt")
-        text = serial.read_text("utf-8", "replace") if serial.exists() else ""
-        return Started(text, ended, time.monotonic() - began)
+        return Started(run.serial(), run.screen(), ended, time.monotonic() - began)
 
 
 def _flash(kind: Firmware, folder: Path, image: Path | None, store: Path | None) -> list[str]:
     image, store = image or find_image(kind.images), store or find_image(kind.stores)
-    if image is None or store is None:
+    if image is None or (kind.stores and store is None):
         raise UsageError(
             f"No firmware image for {kind.name} is installed.",
-            advice="Install the package that brings it (ovmf, ovmf-ia32 or qemu-efi-aarch64 on Debian).",
+            advice="Install the package that brings it "
+            "(on Debian ovmf, ovmf-ia32, qemu-efi-aarch64, bochsbios or u-boot-qemu).",
         )
+    if store is None:
+        return ["-bios", str(image)]
     variables = folder / "variables.fd"
     variables.write_bytes(store.read_bytes())
     secure = ["-global", "driver=cfi.pflash01,property=secure,value=on"] if "secboot" in image.name else []
@@ -151,30 +178,52 @@ def _flash(kind: Firmware, folder: Path, image: Path | None, store: Path | None)
     return [*secure, *(part for drive in drives for part in ("-drive", drive))]
 
 
-def _run(command: list[str], seconds: int, screen: Path) -> bool:
-    """Run the emulator until it ends or its time is over, keeping a picture of its screen; return whether it ended."""
-    pipes: dict[str, int] = {"stdin": subprocess.PIPE, "stdout": subprocess.DEVNULL, "stderr": subprocess.PIPE}
-    try:
-        with subprocess.Popen(command, text=True, **pipes) as emulator:  # type: ignore[call-overload]  # noqa: S603 - no shell, our words
-            limit = time.monotonic() + seconds
-            while emulator.poll() is None and time.monotonic() < limit:
-                time.sleep(_LOOK_EVERY)
-                # Again and again: a machine that switches itself off leaves no time for a last one.
-                _order(emulator, f'screendump "{screen}" -f png')
-            ended = emulator.poll() is not None
-            if not ended:
-                _order(emulator, "quit")
-            _, complaint = emulator.communicate(timeout=20)
-            if ended and emulator.returncode == 1:
-                _refuse(complaint)
-            return ended
-    except subprocess.TimeoutExpired:
-        emulator.kill()
-        return False
-    except OSError as error:
-        raise UsageError(
-            f"The emulator cannot be started: {error.strerror}.", advice="Check its installation."
-        ) from error
+class _Run:
+    """One run of the emulator, which keeps its serial port and its screen in files of `folder`."""
+
+    def __init__(self, command: list[str], folder: Path, *, has_text_screen: bool) -> None:
+        self._command, self._port, self.picture = command, folder / "serial.txt", folder / "screen.png"
+        self._text = folder / "screen.bin" if has_text_screen else None
+
+    def serial(self) -> str:
+        return self._port.read_text("utf-8", "replace") if self._port.exists() else ""
+
+    def screen(self) -> str:
+        if self._text is None or not self._text.exists():
+            return ""
+        characters = self._text.read_bytes()[::2].decode("cp437").replace("\0", " ")
+        lines = (characters[at : at + _COLUMNS].rstrip() for at in range(0, len(characters), _COLUMNS))
+        return "\n".join(lines).rstrip()
+
+    def wait(self, seconds: float, until: Callable[[str], bool] | None) -> bool:
+        """Run, keeping a picture of the screen; return whether the machine switched itself off."""
+        pipes: dict[str, int] = {"stdin": subprocess.PIPE, "stdout": subprocess.DEVNULL, "stderr": subprocess.PIPE}
+        try:
+            with subprocess.Popen(self._command, text=True, **pipes) as emulator:  # type: ignore[call-overload]  # noqa: S603 - no shell, our words
+                limit = time.monotonic() + seconds
+                while emulator.poll() is None and time.monotonic() < limit:
+                    time.sleep(_LOOK_EVERY)
+                    # Again and again: a machine that switches itself off leaves no time for a last one.
+                    _order(emulator, f'screendump "{self.picture}" -f png')
+                    if self._text is not None:
+                        _order(emulator, f'pmemsave {_TEXT_MEMORY:#x} {_COLUMNS * 25 * 2} "{self._text}"')
+                    if until is not None and until(f"{self.serial()}\n{self.screen()}"):
+                        break
+                ended = emulator.poll() is not None
+                if not ended:
+                    _order(emulator, "quit")
+                try:
+                    _, complaint = emulator.communicate(timeout=_QUITS_WITHIN)
+                except subprocess.TimeoutExpired:
+                    emulator.kill()
+                    return False
+                if ended and emulator.returncode == 1:
+                    _refuse(complaint)
+                return ended
+        except OSError as error:
+            raise UsageError(
+                f"The emulator cannot be started: {error.strerror}.", advice="Check its installation."
+            ) from error
 
 
 def _order(emulator: subprocess.Popen[str], order: str) -> None:
