@@ -11,6 +11,7 @@ from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.errors import UsageError
 from lucky_keystone.families.choices import Choices
+from lucky_keystone.families.facts import SourceFacts
 from lucky_keystone.families.family import DriveShape, DriveWish, VolumeWish
 from lucky_keystone.manifest.format import read_manifest
 from lucky_keystone.planning import make
@@ -34,6 +35,9 @@ class Ferries:
 
     def __init__(self, table: str, kinds: list[str], rest: int) -> None:
         self.table, self.kinds, self.rest = table, kinds, rest
+
+    def facts(self, source: Source) -> SourceFacts:
+        return SourceFacts(family=self.name, form="none")
 
     def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
         volumes = [

@@ -45,6 +45,9 @@ def test_choices_that_cannot_be_are_refused_with_what_works(
     assert instead in refusal.value.advice
 
 
+AS_IS = Choices(as_is=True)
+
+
 def large_source(folder: Path, *names: str) -> Path:
     """An installer in a folder whose files named are larger than FAT32 can hold (they are holes on this disk)."""
     for name, size in (
@@ -63,12 +66,12 @@ def large_source(folder: Path, *names: str) -> Path:
 @pytest.mark.parametrize(
     ("names", "choices", "size", "decided", "reason"),
     [
-        ((), Choices(), None, ("mbr", "both", "fat32"), "Secure Boot can stay on"),
-        (("drivers.bin",), Choices(), None, ("mbr", "both", "fat32+ntfs"), "drivers.bin has 5,368,709,120 bytes"),
-        (("drivers.bin",), Choices(firmware="bios"), None, ("mbr", "bios", "ntfs"), "drivers.bin has"),
-        (("sources/boot.wim",), Choices(), None, ("mbr", "both", "ntfs"), "neither FAT32 nor a pair"),
-        ((), Choices(firmware="uefi"), 3 << 40, ("gpt", "uefi", "fat32"), ""),
-        ((), Choices(table="gpt"), None, ("gpt", "uefi", "fat32"), ""),
+        ((), AS_IS, None, ("mbr", "both", "fat32"), "Secure Boot can stay on"),
+        (("drivers.bin",), AS_IS, None, ("mbr", "both", "fat32+ntfs"), "drivers.bin has 5,368,709,120 bytes"),
+        (("drivers.bin",), Choices(as_is=True, firmware="bios"), None, ("mbr", "bios", "ntfs"), "drivers.bin has"),
+        (("sources/boot.wim",), AS_IS, None, ("mbr", "both", "ntfs"), "neither FAT32 nor a pair"),
+        ((), Choices(as_is=True, firmware="uefi"), 3 << 40, ("gpt", "uefi", "fat32"), ""),
+        ((), Choices(as_is=True, table="gpt"), None, ("gpt", "uefi", "fat32"), ""),
     ],
 )
 def test_what_is_not_chosen_is_decided_from_source_and_drive(
@@ -82,18 +85,18 @@ def test_what_is_not_chosen_is_decided_from_source_and_drive(
 def test_a_source_without_a_uefi_loader_gets_no_crossing(tmp_path: Path) -> None:
     folder = large_source(tmp_path, "drivers.bin")
     (folder / "efi/boot/bootx64.efi").unlink()
-    plan = make_plan(open_source(folder), Choices(), DriveShape("x", None))
+    plan = make_plan(open_source(folder), AS_IS, DriveShape("x", None))
     assert (plan.choices.file_system, [volume.wish.name for volume in plan.volumes]) == ("ntfs", ["installer"])
     assert {row.verdict for row in plan.forecast if row.firmware.startswith("UEFI")} == {"will not start"}
     with pytest.raises(SourceError, match="no UEFI loader"):
-        make_plan(open_source(folder), Choices(firmware="uefi"), DriveShape("x", None))
+        make_plan(open_source(folder), Choices(as_is=True, firmware="uefi"), DriveShape("x", None))
 
 
 @pytest.mark.parametrize(
     ("names", "choices", "told"),
     [
-        (("drivers.bin",), Choices(file_system="fat32"), "--file-system ntfs"),
-        (("sources/boot.wim",), Choices(file_system="fat32+ntfs"), "--file-system ntfs"),
+        (("drivers.bin",), Choices(as_is=True, file_system="fat32"), "--file-system ntfs"),
+        (("sources/boot.wim",), Choices(as_is=True, file_system="fat32+ntfs"), "--file-system ntfs"),
     ],
 )
 def test_a_file_system_that_cannot_hold_the_source_is_refused(

@@ -51,6 +51,7 @@ def _about(plan: Plan, notes: list[dict[str, Any]]) -> dict[str, Any]:
     """What the manifest says beside regions and hashes."""
     source = plan.source
     return {
+        **({"source_damage": list(plan.damage)} if plan.damage else {}),
         "tool": f"lucky-keystone {__version__}",
         "source": {"name": source.path.name, "label": source.label, "fingerprint": source.fingerprint},
         "identity": plan.identity,

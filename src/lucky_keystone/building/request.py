@@ -80,7 +80,7 @@ def with_saved_plan(request: Request, *, several: bool) -> Request:
     """Return the request with what its plan file says, if it has one; a word of identity given beside it counts."""
     if not request.is_plan:
         return request
-    beside = given(request.choices).keys() - {"identity"}
+    beside = given(request.choices).keys() - {"identity", "as_is"}
     if request.added or beside:
         raise UsageError(
             "A plan has its choices already.", advice="Edit the plan file, or build from the source itself."
@@ -90,6 +90,8 @@ def with_saved_plan(request: Request, *, several: bool) -> Request:
     if identity is not None or several:
         # Two drives of one identity word would collide in one computer: each takes its own tag.
         choices = msgspec.structs.replace(choices, identity=identity)
+    if request.choices.as_is:
+        choices = msgspec.structs.replace(choices, as_is=True)
     if request.update:  # the volume stands: its measures are not a plan's to choose
         choices = msgspec.structs.replace(choices, use=None, cluster=None)
     return replace(request, choices=choices, size=request.size or saved.drive.size, saved=saved)

@@ -137,6 +137,9 @@ def _tell_manifest(drive: Medium, manifest: Manifest, sector: int, report: Repor
     report.looked_at.append(f"manifest: {count:,} hashes; built with the identity '{about.identity}'")
     if contents:
         report.bytes_checked = sum(note.size for note in about.regions) + manifest.stored_size
+    for damage in about.source_damage:
+        what = f"it was built --as-is from a source that was not whole: {damage}"
+        report.note(Code.SOURCE_NOT_WHOLE, "source", what)
     if manifest.place is None:
         what = "it is not on the drive: without this computer's record only its structure can be checked."
         report.note(Code.MANIFEST_ELSEWHERE, "manifest", what)

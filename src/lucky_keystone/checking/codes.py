@@ -32,6 +32,7 @@ class Code(StrEnum):
     MANIFEST_PADDING = "manifest.padding"
     MANIFEST_EARLIER = "manifest.earlier"
     MANIFEST_ELSEWHERE = "manifest.elsewhere"
+    SOURCE_NOT_WHOLE = "source.not-whole"
     # volumes of any kind
     VOLUME_UNREADABLE = "volume.unreadable"
     FOLDERS_UNREADABLE = "volume.folders-unreadable"

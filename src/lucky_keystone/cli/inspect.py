@@ -48,6 +48,16 @@ def command(
     out = console()
     need = f"a drive of at least {exact_size(needed)}" if needed else f"no drive can be built: {refusal}"
     show_source(opened, proofs, [("Needs", need)])
+    _show_editions(found)
+    _show_rest(found)
+    if verbose:
+        heading(out, "All files")
+        for path, file in sorted(opened.root.files(), key=lambda item: item[0]):
+            out.print(f"  {file.size:>15,}  {path}")
+
+
+def _show_editions(found: SourceFacts) -> None:
+    out = console()
     editions = [edition for image in found.images for edition in image.editions]
     if editions:
         heading(out, "Editions")
@@ -62,6 +72,14 @@ def command(
                 shown_size(edition.size),
             )
         out.print(table)
+
+
+def _show_rest(found: SourceFacts) -> None:
+    out = console()
+    if found.damage:
+        heading(out, "Not whole")
+        for fault in found.damage:
+            out.print(f"  {fault}", style="bold red")
     heading(out, "Loaders")
     if not found.loaders:
         out.print("  none that UEFI firmware or our boot code would start")
@@ -83,10 +101,6 @@ def command(
             out.print(f"  {path}: {shown_size(size)}")
     for note in found.notes:
         out.print(f"  Note: {note}", style="yellow")
-    if verbose:
-        heading(out, "All files")
-        for path, file in sorted(opened.root.files(), key=lambda item: item[0]):
-            out.print(f"  {file.size:>15,}  {path}")
 
 
 def needs(source: Source) -> tuple[int | None, str]:

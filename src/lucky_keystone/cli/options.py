@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -26,6 +27,21 @@ class Size(click.ParamType[int]):
         from ..units import parse_size
 
         return value if isinstance(value, int) else parse_size(str(value))
+
+
+class Sha256(click.ParamType[str]):
+    """A SHA-256 as 64 hexadecimal digits."""
+
+    name = "sum"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> str:
+        text = str(value).strip().lower()
+        if re.fullmatch("[0-9a-f]{64}", text) is None:
+            kinds = {32: "an MD5", 40: "a SHA-1", 128: "a SHA-512"}
+            kind = kinds.get(len(text), "") if re.fullmatch("[0-9a-f]+", text) else ""
+            looks = f"it looks like {kind} sum" if kind else f"it has {len(text)} characters"
+            self.fail(f"a SHA-256 has 64 hexadecimal digits; {looks}.", param, ctx)
+        return text
 
 
 def json_option(function: _F) -> _F:
@@ -110,6 +126,14 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
         "--identity",
         {"metavar": "WORD", "help": "What serial number and signature derive from; else the drive's tag or file name."},
     ),
+    (
+        "--as-is",
+        {
+            "is_flag": True,
+            "default": None,
+            "help": "Build from a source that cannot be whole all the same. Every later check says so.",
+        },
+    ),
     # Hidden until they do something: so far each of them is refused.
     ("--purpose", {"metavar": "install|portable", "hidden": True, "help": "An installer drive, or a running system."}),
     ("--edition", {"metavar": "NAME", "hidden": True, "help": "Edition to apply (with --purpose portable)."}),
@@ -152,7 +176,10 @@ def source_options(function: _F) -> _F:
         "--verify-source", is_flag=True, help="Read the source against its own integrity tables first."
     )(function)
     function = click.option(
-        "--sha256", metavar="SUM", help="The disc image must have this SHA-256; checked before anything is erased."
+        "--sha256",
+        type=Sha256(),
+        metavar="SUM",
+        help="The disc image must have this SHA-256; checked before anything is erased.",
     )(function)
     return click.option(
         "--add",

@@ -23,6 +23,8 @@ class Choices(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     purpose: str | None = None
     edition: str | None = None
     waive: str | None = None
+    as_is: bool | None = None
+    """True: a source that cannot be whole is built all the same."""
 
 
 CHOICE_NAMES = Choices.__struct_fields__
@@ -61,7 +63,8 @@ def check_choices(choices: Choices, sector_size: int) -> None:
 
 def given(choices: Choices) -> dict[str, str | int]:
     """Return the choices that were made, by name."""
-    return {name: value for name in CHOICE_NAMES if (value := getattr(choices, name)) is not None}
+    values = {name: getattr(choices, name) for name in CHOICE_NAMES}
+    return {name: value for name, value in values.items() if value is not None and value is not False}
 
 
 def option(name: str) -> str:

@@ -57,3 +57,5 @@ class SourceFacts:
     table: str = ""
     """Of a raw image: its own table in words."""
     notes: tuple[str, ...] = ()
+    damage: tuple[str, ...] = ()
+    """Why it cannot be whole, a sentence each; empty where nothing speaks against it."""

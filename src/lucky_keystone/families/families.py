@@ -5,15 +5,17 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from ..errors import SourceError
+from ..sources.strange import describe_strange
 from .facts import SourceFacts
 from .family import Family
 from .raw import RawImage
+from .windows.rescue import WindowsRescue
 from .windows.setup import WindowsSetup
 
 if TYPE_CHECKING:
     from ..sources.source import Source
 
-FAMILIES: tuple[Family, ...] = (WindowsSetup(), RawImage())
+FAMILIES: tuple[Family, ...] = (WindowsRescue(), WindowsSetup(), RawImage())
 """The first that recognises a source has it."""
 
 
@@ -25,6 +27,8 @@ def family_of(source: Source) -> Family | None:
 def known_family(source: Source) -> Family:
     """Return the family of `source`. Raises SourceError when it has none."""
     family = family_of(source)
+    if family is None and source.image is not None and (found := describe_strange(source)) is not None:
+        raise SourceError(f"{source.path} {found.what}.", advice=found.advice)
     if family is None and source.root.entries and source.image is not None:
         raise SourceError(
             f"{source.path} is a disc image, but no Windows installer (it has no sources/boot.wim), and it has no "

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import ClassVar
 
 from ..content import FileRange
-from ..errors import KeystoneError, SourceError, UsageError
+from ..errors import KeystoneError, UsageError
 from ..sources.source import Source
 from ..starting.bootable import ReadDrive
 from ..starting.pe import REMOVABLE_LOADERS
@@ -117,6 +118,7 @@ class RawImage:
             architectures=tuple(dict.fromkeys(loader.architecture for loader in loaders if loader.architecture)),
             loaders=loaders,
             table=look.shown,
+            damage=tuple(_cut(look, image)),
             notes=_notes(source),
         )
 
@@ -130,7 +132,6 @@ class RawImage:
         look, image = _looked_at(source)
         _refuse_choices(source, choices)
         _refuse_sectors(source, look, drive)
-        _refuse_cut(source, look, image)
         decisions = [
             Decision("method", "the image, byte for byte", f"it {look.reason}"),
             Decision("size", exact_size(image.size), _size_reason(source)),
@@ -185,7 +186,7 @@ def _size_reason(source: Source) -> str:
 
 def _refuse_choices(source: Source, choices: Choices) -> None:
     for name, value in given(choices).items():
-        if (name, value) != ("purpose", "install"):
+        if (name, value) not in (("purpose", "install"), ("as_is", True)):
             raise UsageError(
                 f"{option(name)}: {source.path.name} is a raw image, which is written byte for byte: "
                 "nothing in it can be chosen.",
@@ -210,10 +211,7 @@ def _refuse_sectors(source: Source, look: _Look, drive: DriveShape) -> None:
         )
 
 
-def _refuse_cut(source: Source, look: _Look, image: FileRange) -> None:
+def _cut(look: _Look, image: FileRange) -> Iterator[str]:
     ends = [(p.first_lba + p.sector_count) * look.sector_size for p in look.partitions if not p.protective]
     if ends and max(ends) > image.size + _SLACK:
-        raise SourceError(
-            f"{source.path} is incomplete: its last partition ends at byte {max(ends):,}, the image at {image.size:,}.",
-            advice="Download it again, and compare its checksum.",
-        )
+        yield f"Its last partition ends at byte {max(ends):,}, the image at {image.size:,}."

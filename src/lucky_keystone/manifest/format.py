@@ -88,6 +88,8 @@ class About(msgspec.Struct, frozen=True):
 
     Tells a build that continues, or an update, whether it is the same drive.
     """
+    source_damage: list[str] = []
+    """What was known to be wrong with the source, which was built all the same."""
     image_size: U63 = 0
     """Bytes of a raw image, from the drive's first one on; 0 for a drive that was composed."""
 

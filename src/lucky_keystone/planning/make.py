@@ -8,7 +8,7 @@ from types import MappingProxyType
 
 import msgspec
 
-from ..errors import UsageError
+from ..errors import SourceError, UsageError
 from ..extents import MIB
 from ..families.choices import Choices, check_choices
 from ..families.families import known_family
@@ -22,6 +22,7 @@ from ..volumes.kind import StandingVolume
 from .fitting import FROM_SCRATCH, STAYS, Fitted, areas_of, fit, fit_again
 from .plan import Plan
 
+_LISTED = 3
 NOTHING_SAVED: Mapping[str, str] = MappingProxyType({})
 
 
@@ -41,6 +42,12 @@ def make_plan(
     """
     check_choices(choices, drive.sector_size)
     family = known_family(source)
+    damage = family.facts(source).damage
+    if damage and not choices.as_is:
+        raise SourceError(
+            f"{source.path} is not whole: {' '.join(damage[:_LISTED])}",
+            advice="Get it again and compare its checksum. If you know better, add --as-is.",
+        )
     wish = family.wish(source, choices, drive)
     identity = choices.identity if choices.identity is not None else drive.name
     if not identity:
@@ -61,6 +68,7 @@ def make_plan(
         *wish.decisions,
         *_measured(choices, wish, fitted, use),
         *_always(choices, source, identity, wish, fitted),
+        *(Decision("not whole", "built as it is", what, "you", "as_is") for what in damage),
     ]
     return Plan(
         source=source,
@@ -78,6 +86,7 @@ def make_plan(
         image=wish.image,
         manifest_offset=fitted.manifest_offset,
         manifest_room=fitted.manifest_room,
+        damage=damage,
     )
 
 

@@ -49,6 +49,8 @@ class Plan:
     manifest_offset: int | None
     """Where the manifest begins; None when the drive has no room for it, and it is kept on this computer."""
     manifest_room: int
+    damage: tuple[str, ...] = ()
+    """What is known to be wrong with the source, when it is built as it is."""
 
     @property
     def main(self) -> FittedVolume | None:

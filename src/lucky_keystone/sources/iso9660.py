@@ -62,6 +62,8 @@ class Iso9660Reader:
             root = DirectoryRecord.unpack(joliet.root)
             self.label = joliet.volume.decode("utf-16-be", "replace").strip(" \0")
         self._root = root
+        self.volume_size = primary.sectors * SECTOR
+        """Bytes from the disc's start to the volume's end (ECMA-119 8.4.8)."""
 
     def _descriptors(self) -> tuple[VolumeDescriptor, VolumeDescriptor | None]:
         primary: VolumeDescriptor | None = None

@@ -5,6 +5,7 @@ A further form is one more reader in the list.
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
@@ -21,6 +22,9 @@ from .source import Packing, Source
 from .udf import UdfReader, has_udf
 
 _SMALLEST = 512
+_ADDRESS = re.compile(r"(https?|ftps?|file):/+(.*)", re.IGNORECASE | re.DOTALL)
+_SLACK = 1 << 20
+"""Bytes that a disc's run-out may be short of: some images are saved without it."""
 
 
 def open_source(path: Path, added: Iterable[Path] = (), progress: Progress = silent) -> Source:
@@ -30,6 +34,11 @@ def open_source(path: Path, added: Iterable[Path] = (), progress: Progress = sil
     SourceError.
     """
     overlays = tuple(added)
+    if (address := _ADDRESS.match(str(path))) is not None:
+        raise SourceError(
+            f"{address.group(1)}://{address.group(2)} is the address of a file, not a file: this version does not download.",
+            advice="Download the image, compare its checksum, and give the file.",
+        )
     if not path.exists():
         raise SourceError(f"{path} does not exist.", advice="Check the path of the source.")
     source = _open_folder(path) if path.is_dir() else _open_file(path, progress)
@@ -53,6 +62,8 @@ def _open_file(path: Path, progress: Progress) -> Source:
             advice="Give a disc image, a folder, or an optical drive's device.",
         )
     stored = SourceFile(path)
+    if not stored.size:
+        raise SourceError(f"{path} is empty.", advice="The download did not begin, or failed: download it again.")
     if stored.size < _SMALLEST:
         raise SourceError(
             f"{path} has {stored.size} bytes, too few for an image.",
@@ -85,14 +96,22 @@ def _udf(path: Path, image: RangedFile) -> Source | None:
     if not has_udf(image):
         return None
     disc = UdfReader(image)
-    return Source(path, "disc image (UDF)", disc.label, disc.root())
+    return Source(path, "disc image (UDF)", disc.label, disc.root(), damage=_cut(image, disc.volume_size))
+
+
+def _cut(image: RangedFile, volume_size: int) -> tuple[str, ...]:
+    """Say that a disc image ends before its volume does."""
+    if volume_size <= image.size + _SLACK:
+        return ()
+    return (f"The disc's volume has {volume_size:,} bytes, the image {image.size:,}: a part of it is missing.",)
 
 
 def _iso9660(path: Path, image: RangedFile) -> Source | None:
     if not has_iso9660(image):
         return None
     disc = Iso9660Reader(image)
-    return Source(path, f"disc image (ISO 9660, {disc.names} names)", disc.label, disc.root())
+    form = f"disc image (ISO 9660, {disc.names} names)"
+    return Source(path, form, disc.label, disc.root(), damage=_cut(image, disc.volume_size))
 
 
 def _bare(path: Path, _image: RangedFile) -> Source:

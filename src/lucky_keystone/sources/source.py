@@ -42,6 +42,8 @@ class Source:
     """All bytes of an image, decoded; None of a folder."""
     packing: Packing | None = None
     """None when it is not compressed."""
+    damage: tuple[str, ...] = ()
+    """Why it cannot be whole by its own measures, a sentence each."""
 
     @cached_property
     def fingerprint(self) -> str:

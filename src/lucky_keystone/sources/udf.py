@@ -70,6 +70,8 @@ class UdfReader:
         self._blocks = 0  # its length in blocks
         self._entries = 0
         self._root_icb = self._find_root()
+        self.volume_size = (self._first + self._blocks) * BLOCK_SIZE
+        """Bytes from the disc's start to the partition's end."""
 
     # -- finding the file set ------------------------------------------------------------------------------------
 

@@ -26,7 +26,10 @@ from .records import (
     ResourceHeader,
 )
 
-_MOST_XML = 32 << 20
+_MOST_XML = 8 << 20
+_MOST_MARKS = 500_000  # '<' in the XML facts: parsing stays within a second or two
+_MOST_EDITIONS = 1024
+_MOST_NAME = 256
 _MOST_TABLE = 256 << 20
 _ADVICE = "The image is damaged or incomplete: compare its checksum, or get it again."
 
@@ -103,6 +106,8 @@ class InstallImage:
                 f"{int(sizes[first])} bytes at {int(resources['offset'][first])} do not lie "
                 f"in the file's {self.content.size}",
             )
+        if not self.is_part and int(sizes.sum(dtype=np.float64)) > 2 * self.content.size:
+            raise self._damaged("lookup table", "its resources overlap: together they are larger than the file")
         return resources
 
     @cached_property
@@ -117,6 +122,8 @@ class InstallImage:
         text = self.xml.decode("utf-16-le", "replace").lstrip("\ufeff")
         if "<!" in text:  # no declarations are needed here, and entities in them could grow without bound
             raise self._damaged("XML", "it holds declarations, which install images do not have")
+        if text.count("<") > _MOST_MARKS or text.count("<IMAGE") > _MOST_EDITIONS:
+            raise self._damaged("XML", "it tells of more than an install image can hold")
         try:
             root = ElementTree.fromstring(text)
         except (ElementTree.ParseError, ValueError) as error:
@@ -128,11 +135,33 @@ class InstallImage:
         """True when the image carries sums of its own bytes."""
         return ResourceHeader.unpack(self.header.integrity).stored_size > 0
 
+    def refuse_broken_tables(self) -> None:
+        """Raise SourceError unless every table can be read and lies within the file. Resources are not looked at."""
+        if not len(self.resources):
+            raise self._damaged("lookup table", "it is empty")
+        if not self.editions and not self.is_part:
+            raise self._damaged("XML", "it tells of no edition")
+        if self.has_integrity:
+            self._integrity_table()
+
     def verify_integrity(self, progress: Callable[[int, int], None]) -> None:
         """Read the whole image against its integrity table, telling bytes done and bytes in all.
 
         Raises SourceError naming the first bad chunk.
         """
+        table, head, start, end = self._integrity_table()
+        for number in range(head.count):
+            offset = start + number * head.chunk_size
+            chunk = self.content.read_at(offset, min(head.chunk_size, end - offset))
+            if hashlib.sha1(chunk).digest() != table[12 + 20 * number : 32 + 20 * number]:
+                raise SourceError(
+                    f"{self.place}: bytes {offset} to {offset + len(chunk) - 1} do not match its integrity table.",
+                    advice="The image is damaged: get it again.",
+                )
+            progress(offset + len(chunk) - start, end - start)
+
+    def _integrity_table(self) -> tuple[bytes, IntegrityHeader, int, int]:
+        """Return the table, its header, and which bytes of the file its sums are of: start and end."""
         place = self._resource("integrity", 64 << 20)
         table = self.content.read_at(place.offset, place.stored_size)
         try:
@@ -144,15 +173,7 @@ class InstallImage:
         wanted = -(-(end - start) // head.chunk_size) if head.chunk_size else 0
         if head.count != wanted or len(table) < 12 + 20 * head.count or not wanted or head.chunk_size > 64 << 20:
             raise self._damaged("integrity table", f"{head.count} sums of {head.chunk_size} bytes for {end - start}")
-        for number in range(head.count):
-            offset = start + number * head.chunk_size
-            chunk = self.content.read_at(offset, min(head.chunk_size, end - offset))
-            if hashlib.sha1(chunk).digest() != table[12 + 20 * number : 32 + 20 * number]:
-                raise SourceError(
-                    f"{self.place}: bytes {offset} to {offset + len(chunk) - 1} do not match its integrity table.",
-                    advice="The image is damaged: get it again.",
-                )
-            progress(offset + len(chunk) - start, end - start)
+        return table, head, start, end
 
     def _resource(self, name: str, most: int) -> ResourceHeader:
         """Return the resource header `name` of the file header, proven to lie within the file and uncompressed."""
@@ -172,7 +193,7 @@ class InstallImage:
 
 def _edition(image: ElementTree.Element, number: int) -> Edition:
     def text(path: str) -> str:
-        return (image.findtext(path) or "").strip()
+        return (image.findtext(path) or "").strip()[:_MOST_NAME]
 
     def count(path: str) -> int:
         value = text(path)
@@ -187,7 +208,11 @@ def _edition(image: ElementTree.Element, number: int) -> Edition:
         architecture=ARCHITECTURES.get(count("WINDOWS/ARCH"), "unknown") if text("WINDOWS/ARCH") else "unknown",
         build=count("WINDOWS/VERSION/BUILD"),
         version=".".join(number or "0" for number in numbers) if any(numbers) else "",
-        languages=tuple(lang.text.strip() for lang in image.iterfind("WINDOWS/LANGUAGES/LANGUAGE") if lang.text),
+        languages=tuple(
+            lang.text.strip()[:_MOST_NAME]
+            for lang in image.findall("WINDOWS/LANGUAGES/LANGUAGE")[:_MOST_NAME]
+            if lang.text
+        ),
         installation_type=text("WINDOWS/INSTALLATIONTYPE"),
         size=count("TOTALBYTES"),
     )

@@ -13,21 +13,42 @@ from ...tree import File, Folder
 from ...wim.read import InstallImage
 from ...wim.split import LARGEST_PART
 from ..facts import InstallImageFacts, Loader, SourceFacts
+from .wholeness import blank_loaders, image_damage, is_installer
 
 SETUP_FOLDERS = ("sources", "x64/sources", "x86/sources", "arm64/sources")
 _INSTALL_IMAGES = ("install.wim", "install.esd", "install.swm")
 _SETUP_IMAGE = "boot.wim"
 
 
+def has_setup_environment(source: Source) -> bool:
+    """Tell whether there is a setup environment, which all Windows families start from."""
+    return any(source.root.find_file(f"{folder}/{_SETUP_IMAGE}") for folder in SETUP_FOLDERS)
+
+
+def is_rescue(source: Source) -> bool:
+    """Tell whether there is a setup environment with nothing to install, and nothing that says there should be."""
+    return has_setup_environment(source) and not _has_install_image(source) and not is_installer(source.root)
+
+
+def _has_install_image(source: Source) -> bool:
+    return any(source.root.find_file(f"{folder}/{name}") for folder in SETUP_FOLDERS for name in _INSTALL_IMAGES)
+
+
 @lru_cache(maxsize=4)
-def facts_of_setup(source: Source) -> SourceFacts:
-    """Return the facts about an installer; what cannot be read of an install image becomes a note."""
-    notes: list[str] = []
+def facts_of_windows(source: Source, family: str) -> SourceFacts:
+    """Return the facts about an installer or a rescue disc, with what speaks against its being whole."""
     if source.packing is not None:
-        notes.append(f"It is compressed ({source.packing.name}): unpack it to have its install images looked at.")
-        return SourceFacts(family="windows-setup", form=source.form, label=source.label, notes=tuple(notes))
-    images = _images(source.root, _INSTALL_IMAGES, notes)
-    boot_images = _images(source.root, (_SETUP_IMAGE,), notes)
+        note = f"It is compressed ({source.packing.name}): unpack it to have its install images looked at."
+        return SourceFacts(family=family, form=source.form, label=source.label, notes=(note,))
+    damage = list(source.damage)
+    images = _images(source.root, _INSTALL_IMAGES, damage)
+    boot_images = _images(source.root, (_SETUP_IMAGE,), damage)
+    if not _has_install_image(source) and is_installer(source.root):
+        damage.append(
+            f"There is no install image ({', '.join(_INSTALL_IMAGES)}) in sources, though the other files of an "
+            "installer are there."
+        )
+    damage += blank_loaders(source.root)
     loaders = tuple(_loaders(source.root))
     editions = [edition for image in images for edition in image.editions]
     words = [edition.architecture for image in (*images, *boot_images) for edition in image.editions]
@@ -37,7 +58,7 @@ def facts_of_setup(source: Source) -> SourceFacts:
         architectures = list(dict.fromkeys(uefi))
     files = list(source.root.files())
     return SourceFacts(
-        family="windows-setup",
+        family=family,
         form=source.form,
         label=source.label,
         file_count=len(files),
@@ -51,24 +72,27 @@ def facts_of_setup(source: Source) -> SourceFacts:
         images=images,
         boot_images=boot_images,
         oversized=tuple((path, file.size) for path, file in files if file.size > LARGEST_PART),
-        notes=tuple(notes),
+        damage=tuple(damage),
     )
 
 
-def _images(root: Folder, names: Iterable[str], notes: list[str]) -> tuple[InstallImageFacts, ...]:
+def _images(root: Folder, names: Iterable[str], damage: list[str]) -> tuple[InstallImageFacts, ...]:
     found: list[InstallImageFacts] = []
     for folder in SETUP_FOLDERS:
         for name in names:
             file = root.find_file(f"{folder}/{name}")
-            facts = _image_facts(file, f"{folder}/{file.name}", notes) if file is not None else None
+            facts = _image_facts(file, f"{folder}/{file.name}", root, damage) if file is not None else None
             if facts is not None:
                 found.append(facts)
     return tuple(found)
 
 
-def _image_facts(file: File, path: str, notes: list[str]) -> InstallImageFacts | None:
+def _image_facts(file: File, path: str, root: Folder, damage: list[str]) -> InstallImageFacts | None:
+    if not hasattr(file.content, "read_at"):  # made while it is streamed: it has not been read from anywhere
+        return None
     try:
         image = InstallImage(seekable(file.content), path)
+        damage += image_damage(image, path, root)
         return InstallImageFacts(
             path=path,
             size=file.size,
@@ -78,7 +102,8 @@ def _image_facts(file: File, path: str, notes: list[str]) -> InstallImageFacts |
             has_integrity=image.has_integrity,
         )
     except SourceError as error:
-        notes.append(str(error))
+        if error.message not in damage:
+            damage.append(error.message)
         return None
 
 

@@ -20,7 +20,7 @@ from ..choices import Choices
 from ..facts import SourceFacts
 from ..family import Decision, DriveShape, DriveWish, VolumeWish
 from .contents import crossing_tree
-from .facts import SETUP_FOLDERS, facts_of_setup
+from .facts import facts_of_windows, has_setup_environment
 from .shapes import Shape, decide_shape
 
 _STARTER_LABEL, _CROSSING_LABEL = "LKEY START", "LKEY CROSS"
@@ -36,10 +36,10 @@ class WindowsSetup:
     shown: ClassVar[str] = "Windows setup"
 
     def recognises(self, source: Source) -> bool:
-        return any(source.root.find_file(f"{folder}/boot.wim") for folder in SETUP_FOLDERS)
+        return has_setup_environment(source)
 
     def facts(self, source: Source) -> SourceFacts:
-        return facts_of_setup(source)
+        return facts_of_windows(source, self.name)
 
     def refuse_update(self) -> None:
         return None

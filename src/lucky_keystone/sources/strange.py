@@ -1,0 +1,85 @@
+"""What a file is that is no image: by its name and first bytes, so that a technician knows what to do."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from ..content import FileRange
+from .source import Source
+
+_HEAD = 64 << 10
+_SAMPLES = 256
+"""Places of a file looked at before it is said to hold only zeros."""
+
+
+@dataclass(frozen=True)
+class Strange:
+    """What a file is, completing 'FILE …', and what to do about it."""
+
+    what: str
+    advice: str
+
+
+_AGAIN = "Download it again, from a link that is still valid, and compare its checksum."
+_UNPACK = "Unpack it first, and give what comes out."
+_MAGICS: tuple[tuple[int, bytes, Strange], ...] = (
+    (0, b"7z\xbc\xaf\x27\x1c", Strange("is a 7z archive", _UNPACK)),
+    (0, b"Rar!\x1a\x07", Strange("is a RAR archive", _UNPACK)),
+    (0, b"\x1f\x9d", Strange("is compressed with compress (.Z)", _UNPACK)),
+    (0, b"\x04\x22\x4d\x18", Strange("is compressed with lz4", _UNPACK)),
+    (0, b"LZIP", Strange("is compressed with lzip", _UNPACK)),
+    (0, b"MSCF", Strange("is a cabinet archive", _UNPACK)),
+    (257, b"ustar", Strange("is a tar archive", _UNPACK)),
+    (
+        0,
+        b"MSWIM\0\0\0",
+        Strange(
+            "is an install image on its own, without the setup environment that starts from a drive",
+            "Give the installer's disc image, or the folder with all of its files.",
+        ),
+    ),
+    (0, b"MZ", Strange("is a Windows program, not an image", "Perhaps it downloads or unpacks one: give that.")),
+    (0, b"%PDF", Strange("is a PDF document, not an image", _AGAIN)),
+    (0, b"conectix", Strange("is a disk of a virtual machine (VHD)", "Give an installer's image.")),
+    (0, b"vhdxfile", Strange("is a disk of a virtual machine (VHDX)", "Give an installer's image.")),
+    (0, b"KDMV", Strange("is a disk of a virtual machine (VMDK)", "Give an installer's image.")),
+    (0, b"QFI\xfb", Strange("is a disk of a virtual machine (QCOW)", "Give an installer's image.")),
+)
+_UNFINISHED_NAMES = re.compile(r"\.(part|partial|crdownload|download|opdownload|!ut|aria2|tmp)$", re.IGNORECASE)
+_WEB_PAGE = re.compile(rb"\s*(<\?xml[^>]*>\s*)?<(!doctype\s+html|html|head|body)\b", re.IGNORECASE)
+
+
+def describe_strange(source: Source) -> Strange | None:
+    """Return what a file is that no family knows; None when nothing more can be said."""
+    assert source.image is not None
+    image = source.image
+    head = image.read_at(0, min(_HEAD, image.size))
+    if _WEB_PAGE.match(head[:1024].removeprefix(b"\xef\xbb\xbf")):
+        return Strange("is a web page, not an image: the link has expired, or it leads to a page", _AGAIN)
+    if source.packing is None and source.path.suffix.lower() == ".dmg" and _is_mac_disk_image(image):
+        return Strange("is a macOS disk image, which is not read by this version", "Give a Windows installer's image.")
+    for offset, magic, strange in _MAGICS:
+        if head[offset : offset + len(magic)] == magic:
+            return strange
+    unfinished = _UNFINISHED_NAMES.search(source.path.name)
+    if unfinished is not None:
+        return Strange(
+            f"is by its name ({unfinished.group(0)}) a download that has not ended",
+            "Let the download end, and give the whole file.",
+        )
+    if not any(head) and _is_blank(image):
+        return Strange("holds only zeros wherever it was looked at: space was kept for it, and nothing came", _AGAIN)
+    return None
+
+
+def _is_mac_disk_image(image: FileRange) -> bool:
+    """Look for the trailer of a UDIF disk image, 512 bytes from its end."""
+    return image.size >= 512 and image.read_at(image.size - 512, 4) == b"koly"
+
+
+def _is_blank(image: FileRange) -> bool:
+    """Look at places all over the image: not only its beginning is empty, as a disc's is."""
+    step = max(image.size // _SAMPLES, _HEAD)
+    places = [*range(0, image.size, step), max(image.size - _HEAD, 0)]
+    return not any(any(image.read_at(place, min(_HEAD, image.size - place))) for place in places)
