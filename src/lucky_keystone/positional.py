@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from contextlib import suppress
 from pathlib import Path
 
 READ_ONLY = os.O_RDONLY | getattr(os, "O_BINARY", 0)
@@ -11,8 +12,10 @@ READ_WRITE = os.O_RDWR | getattr(os, "O_BINARY", 0)
 
 
 def open_to_read_through(path: Path) -> int:
-    """Open a file for reading and tell the system, where it can be told, to read far ahead."""
-    descriptor = os.open(path, READ_ONLY)
+    """Open a file or disk for reading and tell the system, where it can be told, to read far ahead."""
+    # A pipe in a file's place must not hold us up. An optical drive is asked to look at its disc.
+    waiting = 0 if path.is_block_device() else getattr(os, "O_NONBLOCK", 0)
+    descriptor = os.open(path, READ_ONLY | waiting)
     read_far_ahead(descriptor)
     return descriptor
 
@@ -20,7 +23,8 @@ def open_to_read_through(path: Path) -> int:
 def read_far_ahead(descriptor: int) -> None:
     """Tell the system that the file will be read front to back: on Linux it then reads twice as far ahead."""
     if hasattr(os, "posix_fadvise"):
-        os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_SEQUENTIAL)
+        with suppress(OSError):  # not for what cannot be read at an offset
+            os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_SEQUENTIAL)
 
 
 if sys.platform == "win32":

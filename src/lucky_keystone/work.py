@@ -19,6 +19,8 @@ from .gauging.capacity import probe_capacity
 from .gauging.marks import Marker
 from .progress import Progress
 from .shoplog import place as recorded
+from .sources.locating import naming_the_file
+from .sources.source import Source
 
 
 class RetryingMedium(Medium, Protocol):
@@ -34,6 +36,7 @@ class Work(Job):
     """One drive, from the moment it is open for writing. Afterwards either `result` or `error` is there."""
 
     medium: RetryingMedium
+    source: Source
     needed: int
     """Bytes a drive must hold for its plan."""
     may_be_fake: bool
@@ -78,6 +81,8 @@ def carry_out(
     for work in works:
         if work.result is None and work.error is None:
             work.error = Interrupted("Stopped before the end.", advice="Run the same command again.")
+        if work.error is not None:
+            work.error = naming_the_file(work.error, work.source)
 
 
 def look_at(work: Work, progress: Progress, *, verified: bool) -> None:

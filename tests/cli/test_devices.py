@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -11,7 +12,7 @@ import pytest
 
 from lucky_keystone.drives.linux.host import LinuxHost
 
-from ..helpers.drives import small_disc
+from ..helpers.drives import extract, small_disc
 from ..helpers.judges import need
 from ..helpers.program import run, run_json
 
@@ -180,3 +181,59 @@ def test_sudo_leaves_nothing_of_roots_in_the_users_folders(
     made = list(tmp_path.rglob("*"))
     assert len(made) == 8, made
     assert {(path.stat().st_uid, path.stat().st_gid) for path in made} == {(65534, 65534)}
+
+
+@pytest.fixture
+def mounted(tmp_path: Path) -> Iterator[Callable[[Path, Path], None]]:
+    """Mount volumes, and unmount them in the end."""
+    points: list[Path] = []
+
+    def mount(device: Path, point: Path) -> None:
+        point.mkdir(parents=True, exist_ok=True)
+        done = subprocess.run(["mount", str(device), str(point)], capture_output=True, text=True, check=False)
+        if done.returncode:
+            pytest.skip(f"nothing can be mounted here: {done.stderr.strip()}")
+        points.append(point)
+
+    yield mount
+    for point in points:
+        subprocess.run(["umount", str(point)], check=False)
+
+
+def formatted(loop: Loop, name: str, *options: str) -> Path:
+    device = loop(name, 64 * MIB, *options)
+    subprocess.run([need("mkfs.ext4"), "-q", str(device)], check=True)
+    return device
+
+
+def test_a_file_that_a_loop_device_stands_for_is_no_target(
+    loop: Loop, small: Path, tmp_path: Path, mounted: Callable[[Path, Path], None]
+) -> None:
+    """Under its own name, under a hard link's, and through a second loop device that begins further on."""
+    device = formatted(loop, "records.img")
+    mounted(device, tmp_path / "records")
+    (tmp_path / "link.img").hardlink_to(tmp_path / "records.img")
+    for name in ("records.img", "link.img"):
+        refused = run("build", small, "--onto", tmp_path / name, "--yes", code=3).stderr
+        assert f"is attached to this computer as {device}" in refused
+    second = loop("link.img", 0, "--offset", str(MIB))
+    assert "is in use: " in run("build", small, "--onto", second, "--yes", code=3).stderr
+
+
+@pytest.mark.parametrize("how", ["link", "mount"])
+def test_a_stick_that_holds_a_part_of_the_source_is_never_unmounted(
+    how: str, loop: Loop, small: Path, tmp_path: Path, mounted: Callable[[Path, Path], None]
+) -> None:
+    """A file of the folder is a link onto the stick, or the stick is mounted below the folder."""
+    folder = extract(small, tmp_path / "source")
+    device = formatted(loop, "stick.img")
+    mounted(device, folder / "drivers" if how == "mount" else tmp_path / "stick")
+    if how == "link":
+        shutil.move(folder / "sources/install.wim", tmp_path / "stick/install.wim")
+        (folder / "sources/install.wim").symlink_to(tmp_path / "stick/install.wim")
+    else:
+        (folder / "drivers/harbour.cab").write_bytes(b"harbour")
+        shutil.rmtree(folder / "drivers/lost+found")
+    refused = run("build", folder, "--onto", device, "--unmount", "--yes", code=3).stderr
+    assert "holds the source that is built from" in refused
+    assert str(device) in Path("/proc/mounts").read_text()

@@ -8,14 +8,13 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.content import stream
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.facts import SourceFacts
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.wim.records import Header, ResourceHeader
 
-from ..helpers.drives import build_drive, check_file
+from ..helpers.drives import build_drive, check_file, extract
 from ..helpers.program import run, run_json
 
 MIB = 1 << 20
@@ -24,12 +23,7 @@ MIB = 1 << 20
 @pytest.fixture(scope="module")
 def whole(disc: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The disc's files in a folder."""
-    folder = tmp_path_factory.mktemp("copied") / "whole"
-    for path, file in open_source(disc).root.files():
-        place = folder / path
-        place.parent.mkdir(parents=True, exist_ok=True)
-        place.write_bytes(b"".join(bytes(piece) for piece in stream(file.content)))
-    return folder
+    return extract(disc, tmp_path_factory.mktemp("copied") / "whole")
 
 
 @pytest.fixture

@@ -10,6 +10,7 @@ from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.building.image import DriveImage
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.checking.report import Report
+from lucky_keystone.content import stream
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.drives.image_file import ImageFile
@@ -76,6 +77,15 @@ def small_disc(path: Path, *, filling: int = 0) -> Path:
         lambda *_: None,
     )
     return path
+
+
+def extract(disc: Path, folder: Path) -> Path:
+    """Put a disc's files into a folder, read by ours."""
+    for path, file in open_source(disc).root.files():
+        place = folder / path
+        place.parent.mkdir(parents=True, exist_ok=True)
+        place.write_bytes(b"".join(bytes(piece) for piece in stream(file.content)))
+    return folder
 
 
 def small_image(disc: Path, *, name: str = "T3ST", size: int | None = None) -> DriveImage:

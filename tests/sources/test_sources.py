@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import io
+import os
 import shutil
 import struct
 import subprocess
@@ -12,6 +14,9 @@ from pathlib import Path
 import pycdlib
 import pytest
 
+import lucky_keystone.sources.folder
+from lucky_keystone import positional
+from lucky_keystone.cli.main import main
 from lucky_keystone.content import stream
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
@@ -22,6 +27,7 @@ from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tree import Folder
 
+from ..helpers.drives import extract
 from ..helpers.judges import need
 
 
@@ -218,3 +224,72 @@ def test_a_sparse_disc_costs_no_room(tmp_path: Path) -> None:
 
     assert disc.stat().st_size > 256 << 20
     assert disc.stat().st_blocks * 512 < 64 << 20
+
+
+@pytest.mark.parametrize(("place", "failures"), [("sources/install.wim", 99), ("sources/install.wim", 2), ("end", 99)])
+def test_bad_sectors_of_a_disc(
+    place: str, failures: int, disc: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """One that stays bad is named by the file it spoils; --add with that file goes on without it.
+
+    One that can be read in the end holds nobody up, and neither does one that belongs to no file.
+    """
+    source = open_source(disc)
+    file = source.root.find_file("sources/install.wim")
+    assert file is not None
+    spoilt = file.content.offset + 3 * 2048 if place != "end" else disc.stat().st_size - 2048  # type: ignore[attr-defined]
+    original, tries = positional.read_into, 0
+
+    def read_into(descriptor: int, view: memoryview, offset: int) -> int:
+        nonlocal tries
+        if offset <= spoilt < offset + len(view) and os.path.samestat(os.fstat(descriptor), disc.stat()):
+            if spoilt > offset:  # as the system does: what lies in front of it comes first
+                return original(descriptor, view[: spoilt - offset], offset)
+            tries += 1
+            if tries <= failures:
+                raise OSError(errno.EIO, "Input/output error")
+        return original(descriptor, view, offset)
+
+    monkeypatch.setattr(positional, "read_into", read_into)
+    command = ["build", str(disc), "--onto", str(tmp_path / "drive.img"), "--part-size", "6MiB"]
+    fails = place != "end" and failures > 3
+    assert main(command) == (4 if fails else 0)
+    if fails:
+        with pytest.raises(SourceError, match=r"sources/install.wim cannot be read at its byte 6,144 of .* in 4 tries"):
+            verify_source(source, None, silent, integrity=True)
+        copy = tmp_path / "copy/sources/install.wim"
+        copy.parent.mkdir(parents=True)
+        monkeypatch.undo()
+        copy.write_bytes(b"".join(bytes(p) for p in stream(file.content)))
+        monkeypatch.setattr(positional, "read_into", read_into)
+        assert main([*command, "--add", str(tmp_path / "copy"), "--yes"]) == 0
+
+
+@pytest.mark.parametrize("what", ["grown", "rewritten", "exchanged", "a pipe"])
+def test_a_source_that_changes_while_it_is_used_is_noticed(what: str, tmp_path: Path) -> None:
+    path = tmp_path / "fares.bin"
+    path.write_bytes(b"fares" * 1000)
+    content = open_source(tmp_path).root.entries["fares.bin"].content  # type: ignore[union-attr]
+    if what == "grown":
+        with path.open("ab") as file:
+            file.write(b"more")
+    elif what == "rewritten":
+        path.write_bytes(b"faked" * 1000)
+    else:
+        path.unlink()
+        path.write_bytes(b"fares" * 1000) if what == "exchanged" else os.mkfifo(path)
+    with pytest.raises(SourceError, match=r"changed or replaced|neither a file nor a disk"):
+        list(stream(content))
+
+
+def test_links_that_leave_a_folder_are_named_and_refused_under_sudo(
+    disc: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder = extract(disc, tmp_path / "installer")
+    (tmp_path / "image.wim").write_bytes((folder / "sources/install.wim").read_bytes())
+    (folder / "sources/install.wim").unlink()
+    (folder / "sources/install.wim").symlink_to(tmp_path / "image.wim")
+    assert f"sources/install.wim is a link to {tmp_path / 'image.wim'}" in " ".join(facts_of(open_source(folder)).notes)
+    monkeypatch.setattr(lucky_keystone.sources.folder, "elevated_for", lambda: (1000, 1000))
+    with pytest.raises(SourceError, match="is a link that leaves"):
+        open_source(folder)

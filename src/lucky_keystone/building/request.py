@@ -116,7 +116,7 @@ def plan_all(
     if request.update:
         known_family(source).refuse_update()
     for target in targets:
-        refuse_source_as_target((source.path, *source.added), target.path)
+        refuse_source_as_target((source.path, *source.added), source.identities, target.path)
         if not request.update:
             plan = make_plan(source, request.choices, target.shape(request.size), saved=saved)
             wanted.append(WantedDrive(plan))

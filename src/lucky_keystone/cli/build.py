@@ -111,7 +111,7 @@ def command(
     with Stages(quiet=as_json) as stages:
         opened = open_requested(request, stages)
     wanted = plan_all(request, opened, chosen, reading)
-    sources = (opened.path, *opened.added)
+    sources = opened.places
     pairs = list(zip(chosen, wanted, strict=True))
     out = console()
     if not as_json:
@@ -158,6 +158,7 @@ def _opened(
     stack.callback(medium.close)
     return Work(
         name=chosen.name,
+        source=plan.source,
         image=image,
         medium=medium,
         shelf=chosen.shelf(),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Collection, Iterator
 from contextlib import contextmanager
@@ -90,9 +91,20 @@ def choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
             f"No drive has the tag {text}.",
             advice="'lucky-keystone drives' lists the tags, with --bay FOLDER those of a bay.",
         )
+    _refuse_missing_device(text, path)
     if path.is_dir():
         raise UsageError(f"{text} is a folder, not a drive.", advice="Name an image file, or a drive's tag.")
     return Chosen(path, None, None, sector_size or 512)
+
+
+def _refuse_missing_device(text: str, path: Path) -> None:
+    """Raise for a device that is not there: writing to its name would make a file in memory that looks like a drive."""
+    place = Path(os.path.realpath(path)) if not text.startswith("\\\\.\\") else path
+    in_devices = place.is_relative_to("/dev") and not place.is_relative_to("/dev/shm")  # noqa: S108 - a place for files
+    if (in_devices or text.startswith("\\\\.\\")) and (not path.exists() or path.is_file()):
+        raise UsageError(
+            f"There is no device {text}.", advice="'lucky-keystone drives' lists the drives and their tags."
+        )
 
 
 def _find(text: str, path: Path, bay: Path | None) -> tuple[Host | None, Drive | None]:

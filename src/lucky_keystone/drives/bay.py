@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import os
+import stat
 import tomllib
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Annotated, Literal
 
 import msgspec
 
@@ -20,12 +22,12 @@ DESCRIPTION = "bay.toml"
 
 
 class _Slot(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    file: str
+    file: Annotated[str, msgspec.Meta(pattern=r"^[^\0/\\]+$")]
     model: str
     serial: str
     bus: str = "USB"
     speed: str = ""
-    sector_size: int = 512
+    sector_size: Literal[512, 4096] = 512
     removable: bool = True
     internal: bool = False
     holds_system: bool = False
@@ -74,10 +76,10 @@ class Bay:
         with naming(
             str(place), UsageError, advice="A bay is a folder with a bay.toml; 'lucky-keystone demo' makes one."
         ):
-            text = place.read_text("utf-8")
+            data = place.read_bytes()
         try:
-            bay = msgspec.convert(tomllib.loads(text), _Bay)
-        except (tomllib.TOMLDecodeError, msgspec.ValidationError, UnicodeDecodeError) as error:
+            bay = msgspec.convert(tomllib.loads(data.decode("utf-8")), _Bay)
+        except (tomllib.TOMLDecodeError, msgspec.ValidationError, ValueError, RecursionError) as error:
             raise UsageError(f"{place}: {error}.", advice="Correct the description of the bay.") from error
         return [(self._drive(slot), slot.faults) for slot in bay.drive]
 
@@ -89,7 +91,13 @@ class Bay:
                 advice="Name a file in the bay's folder.",
             )
         with naming(str(path), DriveError, advice="The bay names it, but it cannot be looked at."):
-            size = path.stat().st_size
+            facts = path.lstat()
+        if not stat.S_ISREG(facts.st_mode):
+            raise UsageError(
+                f"{path} is a link, or no file at all: a bay's drives are files in its own folder.",
+                advice=f"Put a file there, or take the drive out of {DESCRIPTION}.",
+            )
+        size = facts.st_size
         answer = {
             name: getattr(slot, name)
             for name in ("model", "serial", "sector_size", "bus", "speed", "removable", "internal")

@@ -18,7 +18,7 @@ from .medium import OpenMedium
 
 _SECTOR = 512
 
-Bytes = Annotated[int, msgspec.Meta(ge=0)]
+Bytes = Annotated[int, msgspec.Meta(ge=0, le=(1 << 63) - 1)]
 
 
 class Faults(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):

@@ -7,6 +7,7 @@ source have none: no option, no confirmation and no other name of theirs makes t
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from enum import Enum
 from pathlib import Path
@@ -164,11 +165,24 @@ def refuse_changed_handle(confirmed: Drive, opened: object) -> None:
         )
 
 
-def refuse_source_as_target(sources: Collection[Path], target_path: Path) -> None:
-    """Raise ProtectError when the target is one of the sources itself, or a file in a folder that is built from."""
+def refuse_source_as_target(
+    sources: Collection[Path], identities: Collection[tuple[int, int]], target_path: Path
+) -> None:
+    """Raise ProtectError when the target is one of the sources itself, or a file in a folder that is built from.
+
+    `identities` are device and number of every file of the source: other names of theirs (hard links, other mounts) are
+    theirs as well.
+    """
     target = target_path.resolve()
     for path in (source.resolve() for source in sources):
         if target == path or path in target.parents:
             raise ProtectError(
                 f"{target_path} is the source itself or lies in it.", advice="Choose another drive or image file."
+            )
+    with suppress(OSError):
+        facts = target.stat()
+        if (facts.st_dev, facts.st_ino) in identities:
+            raise ProtectError(
+                f"{target_path} is the source itself, or a file of it, under another name.",
+                advice="Choose another drive or image file.",
             )

@@ -5,7 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import stat
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, suppress
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -39,6 +39,7 @@ class ImageFile:
         try:
             if write:
                 _refuse_all_but_files(path, os.fstat(self._descriptor).st_mode)
+                _refuse_attached(path, os.fstat(self._descriptor))
                 self._lock()
             self._direct = self._open_direct() if write else None
             self.size = os.lseek(self._descriptor, 0, os.SEEK_END)  # a device has no size of its own to stat
@@ -178,6 +179,22 @@ class ImageFile:
         return doing(
             f"{self.path}, {action} at byte {offset}", advice="If the disk under it is full, make room there first."
         )
+
+
+def _refuse_attached(path: Path, facts: os.stat_result) -> None:
+    """Raise ProtectError for a file that a loop device of this computer stands for (Linux): it may be mounted.
+
+    Another name of the file (a hard link, another mount) is the same file.
+    """
+    for entry in Path("/sys/block").glob("loop*/loop/backing_file"):
+        with suppress(OSError):
+            backing = Path(entry.read_text("utf-8", "surrogateescape").rstrip("\n"))
+            if os.path.samestat(backing.stat(), facts):
+                device = f"/dev/{entry.parts[-3]}"
+                raise ProtectError(
+                    f"{path} is attached to this computer as {device}, and may be mounted.",
+                    advice=f"Unmount it and detach it first (losetup --detach {device}), or write to {device} itself.",
+                )
 
 
 def _refuse_all_but_files(path: Path, mode: int) -> None:

@@ -9,6 +9,7 @@ from ..errors import SourceError
 from ..progress import Progress
 from ..sources.decoded import measure
 from ..sources.decoders import damaged
+from ..sources.locating import naming_the_file
 from ..sources.source import Source
 from ..wim.read import InstallImage
 from .families import facts_of
@@ -19,6 +20,13 @@ def verify_source(source: Source, sha256: str | None, progress: Progress, *, int
 
     Returns one line for each proof made or not possible; raises SourceError naming the damaged file.
     """
+    try:
+        return _proofs(source, sha256, progress, integrity=integrity)
+    except SourceError as error:
+        raise naming_the_file(error, source) from error
+
+
+def _proofs(source: Source, sha256: str | None, progress: Progress, *, integrity: bool) -> list[str]:
     proofs: list[str] = []
     if sha256 is not None:
         _verify_sum(source, sha256.lower(), progress)
@@ -50,11 +58,13 @@ def _verify_sum(source: Source, sha256: str, progress: Progress) -> None:
             advice="Leave out --sha256, or give the disc image.",
         )
     whole = SourceFile(source.path)
+    # Behind the volume of a disc in a drive lies a run-out that is no part of it, and often cannot be read.
+    size = min(whole.size, source.volume_size or whole.size) if source.path.is_block_device() else whole.size
     digest, done = hashlib.sha256(), 0
-    for piece in stream(FileRange(whole, 0, whole.size)):
+    for piece in stream(FileRange(whole, 0, size)):
         digest.update(piece)
         done += len(piece)
-        progress("verifying the source", done, whole.size)
+        progress("verifying the source", done, size)
     if digest.hexdigest() != sha256:
         raise SourceError(
             f"{source.path}: SHA-256 is {digest.hexdigest()}, {sha256} was given.",

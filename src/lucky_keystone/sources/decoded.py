@@ -177,7 +177,7 @@ class _Watched(SourceFile):
     """A file that says how much of it was read."""
 
     def __init__(self, file: SourceFile, hear: Callable[[int], None]) -> None:
-        super().__init__(file.path, file.size)
+        super().__init__(file.path)
         self._hear = hear
 
     def readinto_at(self, descriptor: int, offset: int, view: memoryview) -> None:

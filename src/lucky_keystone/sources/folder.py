@@ -8,11 +8,17 @@ from pathlib import Path
 
 from ..content import FileRange, SourceFile
 from ..errors import SourceError, naming
+from ..invoker import elevated_for
 from ..tree import EPOCH, MOST_DEPTH, File, Folder
 
 
-def read_folder(path: Path) -> Folder:
-    """Return the tree below `path`, names in sorted order. Links to files are followed, links to folders refused."""
+def read_folder(path: Path, notes: list[str]) -> Folder:
+    """Return the tree below `path`, names in sorted order. Links to folders are refused.
+
+    Links to files are followed; one that leads out of the folder is named in `notes`, and refused for a user who called
+    sudo: it would put a file onto the drive that this user may not read.
+    """
+    home = path.resolve()
     top = Folder("")
     waiting = [(top, path, 0)]
     while waiting:
@@ -32,8 +38,10 @@ def read_folder(path: Path) -> Folder:
                     folder.entries[entry.name] = child
                     waiting.append((child, here, depth + 1))
                 elif entry.is_file():
+                    if entry.is_symlink() and not (behind := here.resolve()).is_relative_to(home):
+                        _leaving(here.relative_to(path), behind, notes)
                     facts = entry.stat()
-                    measured = SourceFile(here, facts.st_size)
+                    measured = SourceFile(here, facts)
                     folder.entries[entry.name] = File(
                         entry.name, FileRange(measured, 0, facts.st_size), _time(facts.st_mtime)
                     )
@@ -42,6 +50,15 @@ def read_folder(path: Path) -> Folder:
                         f"{here} is neither a file nor a folder.", advice="Remove it, or repair the link."
                     )
     return top
+
+
+def _leaving(place: Path, behind: Path, notes: list[str]) -> None:
+    if elevated_for() is not None:
+        raise SourceError(
+            f"{place} is a link that leaves the source's folder, to {behind}.",
+            advice="Put the file itself there, or run the command without sudo if it may be read.",
+        )
+    notes.append(f"{place.as_posix()} is a link to {behind}, outside the source: that file is taken.")
 
 
 def _time(seconds: float) -> datetime:

@@ -36,7 +36,8 @@ def open_source(path: Path, added: Iterable[Path] = (), progress: Progress = sil
     overlays = tuple(added)
     if (address := _ADDRESS.match(str(path))) is not None:
         raise SourceError(
-            f"{address.group(1)}://{address.group(2)} is the address of a file, not a file: this version does not download.",
+            f"{address.group(1)}://{address.group(2)} is the address of a file, not a file: "
+            "this version does not download.",
             advice="Download the image, compare its checksum, and give the file.",
         )
     if not path.exists():
@@ -47,12 +48,16 @@ def open_source(path: Path, added: Iterable[Path] = (), progress: Progress = sil
             raise SourceError(
                 f"{overlay} is not a folder.", advice="--add puts the contents of a folder on top of the source."
             )
-        source = replace(source, root=source.root.merged(read_folder(overlay)))
+        notes = list(source.notes)
+        source = replace(source, root=source.root.merged(read_folder(overlay, notes)))
+        source = replace(source, notes=tuple(notes))
     return replace(source, added=overlays)
 
 
 def _open_folder(path: Path) -> Source:
-    return Source(path, "folder", path.resolve().name, read_folder(path))
+    notes: list[str] = []
+    root = read_folder(path, notes)
+    return Source(path, "folder", path.resolve().name, root, notes=tuple(notes))
 
 
 def _open_file(path: Path, progress: Progress) -> Source:
@@ -72,7 +77,8 @@ def _open_file(path: Path, progress: Progress) -> Source:
     packing = _packing(stored, progress)
     image: RangedFile = packing.file if packing else stored
     source = next(source for reader in READERS if (source := reader(path, image)) is not None)
-    return replace(source, image=FileRange(image, 0, image.size), packing=packing)
+    end = min(image.size, source.volume_size or image.size) if path.is_block_device() else image.size
+    return replace(source, image=FileRange(image, 0, end), packing=packing)
 
 
 def _packing(stored: SourceFile, progress: Progress) -> Packing | None:
@@ -96,7 +102,12 @@ def _udf(path: Path, image: RangedFile) -> Source | None:
     if not has_udf(image):
         return None
     disc = UdfReader(image)
-    return Source(path, "disc image (UDF)", disc.label, disc.root(), damage=_cut(image, disc.volume_size))
+    return _disc(path, "disc image (UDF)", disc, image)
+
+
+def _disc(path: Path, form: str, disc: UdfReader | Iso9660Reader, image: RangedFile) -> Source:
+    size = disc.volume_size
+    return Source(path, form, disc.label, disc.root(), volume_size=size, damage=_cut(image, size))
 
 
 def _cut(image: RangedFile, volume_size: int) -> tuple[str, ...]:
@@ -110,8 +121,7 @@ def _iso9660(path: Path, image: RangedFile) -> Source | None:
     if not has_iso9660(image):
         return None
     disc = Iso9660Reader(image)
-    form = f"disc image (ISO 9660, {disc.names} names)"
-    return Source(path, form, disc.label, disc.root(), damage=_cut(image, disc.volume_size))
+    return _disc(path, f"disc image (ISO 9660, {disc.names} names)", disc, image)
 
 
 def _bare(path: Path, _image: RangedFile) -> Source:

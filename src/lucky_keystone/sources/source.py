@@ -8,7 +8,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import ClassVar
 
-from ..content import FileRange
+from ..content import Content, FileRange, Joined, SourceFile
 from ..tree import File, Folder
 from .decoded import DecodedFile
 
@@ -42,8 +42,39 @@ class Source:
     """All bytes of an image, decoded; None of a folder."""
     packing: Packing | None = None
     """None when it is not compressed."""
+    volume_size: int = 0
+    """Of a disc: bytes up to the end of its volume; 0 where nothing says it."""
+    notes: tuple[str, ...] = ()
+    """What a technician should know of it, a sentence each."""
     damage: tuple[str, ...] = ()
     """Why it cannot be whole by its own measures, a sentence each."""
+
+    @cached_property
+    def places(self) -> tuple[Path, ...]:
+        """What was given, and one file of every further disk that a part of it lies on."""
+        devices = {file.device: file.path for file in self.files}
+        return tuple(dict.fromkeys((self.path, *self.added, *devices.values())))
+
+    @cached_property
+    def identities(self) -> frozenset[tuple[int, int]]:
+        """Device and number of every file that is read."""
+        return frozenset(file.identity for file in self.files)
+
+    @cached_property
+    def files(self) -> tuple[SourceFile, ...]:
+        """Every file on this computer that a part of the source lies in."""
+        found: dict[int, SourceFile] = {}
+        contents: list[Content] = [self.image] if self.image else []
+        contents += (file.content for _, file in self.root.files())
+        while contents:
+            content = contents.pop()
+            if isinstance(content, Joined):
+                contents += content.parts
+            elif isinstance(content, FileRange):
+                file = content.file.stored if isinstance(content.file, DecodedFile) else content.file
+                if isinstance(file, SourceFile):
+                    found[id(file)] = file
+        return tuple(found.values())
 
     @cached_property
     def fingerprint(self) -> str:

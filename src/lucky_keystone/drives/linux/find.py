@@ -7,6 +7,7 @@ and loop devices whose file lies on one of its volumes.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -168,16 +169,27 @@ class LinuxFinder:
             waiting += [self._block(path.name, path) for path in holders]
             points = self._mounted(block)
             waiting += [loop for loop, point in self._loops if point in points]
+            waiting += [loop for loop in self._attached if self._lies_on(loop, block)]
+
+    @cached_property
+    def _attached(self) -> list[_Block]:
+        """Loop devices that have a file or a disk behind them."""
+        found = (self._block(path.name, path) for path in sorted((self._root / "sys/block").glob("loop*")))
+        return [block for block in found if block.text("loop/backing_file")]
+
+    def _lies_on(self, loop: _Block, block: _Block) -> bool:
+        """Tell whether a loop device has a block device, or the file of another loop device, behind it."""
+        behind, other = loop.text("loop/backing_file"), block.text("loop/backing_file")
+        return behind == f"/dev/{block.name}" or bool(other and _is_same_file(behind, other))
 
     @cached_property
     def _loops(self) -> list[tuple[_Block, str]]:
         """Loop devices with the mount point their file lies below."""
         found = []
-        for path in sorted((self._root / "sys/block").glob("loop*")):
-            block = self._block(path.name, path)
+        for block in self._attached:
             file = block.text("loop/backing_file")
             points = [mount.point for mount in self._mounts if file.startswith(mount.point.rstrip("/") + "/")]
-            if file and points:
+            if points:
                 found.append((block, max(points, key=len)))
         return found
 
@@ -226,6 +238,16 @@ class LinuxFinder:
 
     def _whole(self, disk: _Block) -> tuple[str, ...]:
         return (self._volume(disk) + " without a table",) if disk.udev.get("ID_FS_TYPE") else ()
+
+
+def _is_same_file(one: str, other: str) -> bool:
+    """Tell whether two paths name the same file: by name, or where both can be looked at by device and number."""
+    if one == other:
+        return True
+    try:
+        return os.path.samestat(Path(one).stat(), Path(other).stat())
+    except OSError:
+        return False
 
 
 def _speed(usb: Path | None) -> str:

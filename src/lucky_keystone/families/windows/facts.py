@@ -72,6 +72,7 @@ def facts_of_windows(source: Source, family: str) -> SourceFacts:
         images=images,
         boot_images=boot_images,
         oversized=tuple((path, file.size) for path, file in files if file.size > LARGEST_PART),
+        notes=source.notes,
         damage=tuple(damage),
     )
 
