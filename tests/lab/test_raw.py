@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import bz2
 import gzip
+import io
 import lzma
 import subprocess
 from collections.abc import Callable
@@ -85,11 +86,11 @@ def test_a_hybrid_disc_of_the_archive_starts(firmware: str, tmp_path: Path) -> N
         pytest.skip("the archive's memory test is not unpacked in .lab-images")
     copy = tmp_path / "memory.img"
     copy.write_bytes(image.read_bytes())
-    drive, picture = written(copy, gzip.compress, room=8 * MIB), tmp_path / "screen.png"
+    drive = written(copy, gzip.compress, room=8 * MIB)
     need_firmware(firmware)
     for seconds in (20, 60, 180, 600):  # as long as a busy machine may need
-        start_drive(drive, firmware, seconds=seconds, picture=picture)
-        red, green, blue = (imread(picture)[..., channel] for channel in range(3))
+        picture = start_drive(drive, firmware, seconds=seconds).picture
+        red, green, blue = (imread(io.BytesIO(picture))[..., channel] for channel in range(3))
         if ((blue > 0.5) & (red < 0.1) & (green < 0.1)).mean() > 0.5:
             return
     raise AssertionError("the screen is not the memory test's")
@@ -113,8 +114,7 @@ def test_a_boot_menu_of_the_archive_starts_from_the_bios(name: str, tmp_path: Pa
     for seconds in (20, 60, 180, 600):
         shown = []
         for path in (drive, empty):
-            start_drive(path, "bios", seconds=seconds, picture=tmp_path / "screen.png")
-            screen = imread(tmp_path / "screen.png")[..., :3]
+            screen = imread(io.BytesIO(start_drive(path, "bios", seconds=seconds).picture))[..., :3]
             shown.append((screen.max(axis=2) > 0.5).sum(axis=1))
         if (shown[0] > 500).any():  # the frame of the menu crosses the screen; no line of text does
             assert not (shown[1] > 500).any()

@@ -8,9 +8,18 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..errors import UsageError
+from ..outputs import OutputKind, refuse_output
 from ..units import exact_size, shown_size
 from .logged import Logged
-from .options import bay_option, complete_drive, guard_options, json_option, lifted_guards
+from .options import (
+    bay_option,
+    complete_drive,
+    guard_options,
+    json_option,
+    lifted_guards,
+    overwrite_option,
+    replacing_of,
+)
 from .show import Stages, console, emit_json, facts, heading
 from .targets import confirm, existing, open_for_writing, reading
 
@@ -43,6 +52,7 @@ Examples:
 @click.option(
     "--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw rates and bad areas, as .png or .svg."
 )
+@overwrite_option
 @guard_options
 @bay_option
 @json_option
@@ -52,6 +62,7 @@ def command(
     erase: bool,
     whole: bool,
     figure: Path | None,
+    overwrite: bool,
     yes: bool,
     bay: Path | None,
     as_json: bool,
@@ -75,6 +86,9 @@ def command(
         refuse_ending(figure)
     mode: Mode = "erase" if erase else "marks" if marks else "read"
     chosen = existing(drive, bay)
+    replacing = replacing_of(overwrite, chosen.path)
+    if figure is not None:
+        refuse_output(figure, OutputKind.FIGURE, replacing)
     with Logged("gauge", chosen) as log, Stages(quiet=as_json) as stages:
         if mode == "read":
             with reading(chosen) as medium:
@@ -96,7 +110,7 @@ def command(
     if figure is not None:
         from ..gauging.figure import draw_gauged
 
-        draw_gauged(found, chosen.name, figure)
+        draw_gauged(found, chosen.name, figure, replacing)
     if as_json:
         emit_json("gauge", {"drive": str(chosen.path), **_body(found)})
     else:

@@ -8,10 +8,9 @@ from pathlib import Path
 
 import click
 
-from ..errors import DriveError, naming
-from ..invoker import write_text
+from ..outputs import OutputKind, write_output
 from ..units import shown_size
-from .options import json_option
+from .options import json_option, overwrite_option, replacing_of
 from .show import console, emit_json, grid
 
 
@@ -41,6 +40,7 @@ Examples:
     metavar="FILE",
     help="Write CSV to FILE ('-' for standard output).",
 )
+@overwrite_option
 @json_option
 def command(
     drive: str | None,
@@ -50,6 +50,7 @@ def command(
     since: str | None,
     most: int | None,
     table: Path | None,
+    overwrite: bool,
     as_json: bool,
 ) -> None:
     """Show what was built on which drive from which source, and how it ended; the newest first.
@@ -67,8 +68,7 @@ def command(
         if str(table) == "-":
             click.echo(text.getvalue(), nl=False)
             return
-        with naming(str(table), DriveError, advice="Choose a place where the table can be written."):
-            write_text(table, text.getvalue())
+        write_output(table, text.getvalue().encode(), OutputKind.TABLE, replacing_of(overwrite))
     place = shoplog.place()
     if as_json:
         emit_json("log", {"file": str(place) if place else None, "entries": [asdict(entry) for entry in entries]})

@@ -13,6 +13,7 @@ from click.shell_completion import CompletionItem
 
 if TYPE_CHECKING:
     from ..drives.guards import Guard
+    from ..outputs import Replacing
     from ..starting.trust import Machine
 
 _F = TypeVar("_F", bound=Callable[..., Any])
@@ -42,6 +43,22 @@ class Sha256(click.ParamType[str]):
             looks = f"it looks like {kind} sum" if kind else f"it has {len(text)} characters"
             self.fail(f"a SHA-256 has 64 hexadecimal digits; {looks}.", param, ctx)
         return text
+
+
+def replacing_of(overwrite: bool, *never: Path) -> Replacing:
+    """Return what a command's outputs may replace: never what it works with, nor the shop's record."""
+    from ..outputs import Replacing
+    from ..shoplog import place
+
+    record = place()
+    return Replacing(overwrite, (*never, *([record] if record else [])))
+
+
+def overwrite_option(function: _F) -> _F:
+    """--overwrite."""
+    return click.option(
+        "--overwrite", is_flag=True, help="Replace a file that is there, even one that is not of this program's making."
+    )(function)
 
 
 def json_option(function: _F) -> _F:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from ..outputs import OutputKind, refuse_output
 from ..units import exact_size, shown_size
 from .inspect import open_with_progress, prove, show_source
 from .options import (
@@ -16,6 +17,8 @@ from .options import (
     complete_drive,
     json_option,
     machine_of,
+    overwrite_option,
+    replacing_of,
     source_options,
     trust_option,
     verbose_option,
@@ -54,6 +57,7 @@ Examples:
 @click.option(
     "--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw the drive to scale, as .png or .svg."
 )
+@overwrite_option
 @bay_option
 @json_option
 @verbose_option
@@ -68,6 +72,7 @@ def command(
     trust: tuple[Path, ...],
     save: Path | None,
     figure: Path | None,
+    overwrite: bool,
     bay: Path | None,
     as_json: bool,
     verbose: bool,
@@ -78,17 +83,22 @@ def command(
     from ..planning.make import make_plan
 
     opened = open_with_progress(source, added, quiet=as_json)
+    chosen = choose(drive, bay, sector_size) if drive else None
+    replacing = replacing_of(overwrite, *opened.places, *([chosen.path] if chosen else []))
+    for path, kind in ((save, OutputKind.PLAN), (figure, OutputKind.FIGURE)):
+        if path:
+            refuse_output(path, kind, replacing)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
-    shape = choose(drive, bay, sector_size).shape(size) if drive else DriveShape("new drive", size, sector_size or 512)
+    shape = chosen.shape(size) if chosen else DriveShape("new drive", size, sector_size or 512)
     plan = make_plan(opened, choices_of(given), shape, machine=machine_of(trust))
     if save:
         from ..planning.planfile import save_plan
 
-        save_plan(plan, save)
+        save_plan(plan, save, replacing)
     if figure:
         from ..planning.figure import draw_plan
 
-        draw_plan(plan, figure)
+        draw_plan(plan, figure, replacing)
     if as_json:
         emit_json("plan", plan_body(plan))
         return

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ..outputs import OutputKind, refuse_output, with_maker, write_output
 from ..rehearsal.emulator import FIRMWARES
 from ..units import SECTOR_SIZES
-from .options import bay_option, complete_drive, json_option
+from .options import bay_option, complete_drive, json_option, overwrite_option, replacing_of
 from .show import console, emit_json, heading
 from .targets import existing, reading
 
@@ -42,6 +43,7 @@ Examples:
 @click.option(
     "--sector-size", type=click.Choice(SECTOR_SIZES), metavar="BYTES", help="Sector size, when it is an image file's."
 )
+@overwrite_option
 @bay_option
 @json_option
 def command(
@@ -50,6 +52,7 @@ def command(
     picture: Path | None,
     seconds: int,
     sector_size: int | None,
+    overwrite: bool,
     bay: Path | None,
     as_json: bool,
 ) -> int:
@@ -61,7 +64,7 @@ def command(
     """
     chosen = existing(drive, bay, sector_size)
     if firmware is not None:
-        return _start_for_real(chosen, firmware, picture, seconds, as_json=as_json)
+        return _start_for_real(chosen, firmware, picture, seconds, overwrite=overwrite, as_json=as_json)
     if picture is not None:
         raise click.UsageError("--picture goes with --firmware: the built-in rehearsal has no screen.")
     from ..rehearsal.rehearse import rehearse_bios
@@ -85,13 +88,18 @@ def command(
     return 0 if found.starts else 1
 
 
-def _start_for_real(chosen: Chosen, firmware: str, picture: Path | None, seconds: int, *, as_json: bool) -> int:
+def _start_for_real(
+    chosen: Chosen, firmware: str, picture: Path | None, seconds: int, *, overwrite: bool, as_json: bool
+) -> int:
     from ..rehearsal.emulator import start_drive
 
     place = picture or Path(f"{chosen.path.stem}-{firmware}.png")
-    place.unlink(missing_ok=True)
-    found = start_drive(chosen.path, firmware, seconds=seconds, picture=place.resolve(), sector_size=chosen.sector_size)
-    shown = place if place.exists() else None
+    replacing = replacing_of(overwrite, chosen.path)
+    refuse_output(place, OutputKind.FIGURE, replacing)
+    found = start_drive(chosen.path, firmware, seconds=seconds, sector_size=chosen.sector_size)
+    if found.picture:
+        write_output(place, with_maker(found.picture), OutputKind.FIGURE, replacing)
+    shown = place if found.picture else None
     if as_json:
         emit_json(
             "rehearse",
@@ -99,7 +107,10 @@ def _start_for_real(chosen: Chosen, firmware: str, picture: Path | None, seconds
                 "drive": str(chosen.path),
                 "firmware": FIRMWARES[firmware].name,
                 "picture": shown and str(shown),
-                **asdict(found),
+                "serial": found.serial,
+                "screen": found.screen,
+                "ended": found.ended,
+                "seconds": found.seconds,
             },
         )
         return 0

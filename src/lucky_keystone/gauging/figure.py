@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import io
 from pathlib import Path
 
-from ..errors import UsageError, naming
-from ..invoker import give_to_user
+from ..errors import UsageError
+from ..outputs import MAKER, NOTHING_ELSE, OutputKind, Replacing, write_output
 from ..units import shown_size
 from .gauge import Gauged
 from .rates import Rates
@@ -20,8 +21,8 @@ def refuse_ending(path: Path) -> None:
         raise UsageError(f"{path}: a figure is a .png or .svg.", advice="Name the file so.")
 
 
-def draw_gauged(found: Gauged, name: str, path: Path) -> None:
-    """Draw `found` to `path` (.png or .svg). Raises UsageError for a place that cannot be written."""
+def draw_gauged(found: Gauged, name: str, path: Path, replacing: Replacing = NOTHING_ELSE) -> None:
+    """Draw `found` to `path` (.png or .svg). Raises ProtectError or DriveError where it cannot be written."""
     import matplotlib as mpl
 
     mpl.use("Agg")
@@ -66,9 +67,10 @@ def draw_gauged(found: Gauged, name: str, path: Path) -> None:
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)
     axes.legend(frameon=False, loc="upper right", ncols=2)
-    with naming(str(path), UsageError, advice="Choose a place where the figure can be written."):
-        figure.savefig(path, dpi=100)
-        give_to_user(path)
+    stream, ending = io.BytesIO(), path.suffix.lower().lstrip(".")
+    maker = {"Software": MAKER} if ending == "png" else {"Creator": MAKER, "Date": None}
+    figure.savefig(stream, dpi=100, format=ending, metadata=maker)
+    write_output(path, stream.getvalue(), OutputKind.FIGURE, replacing)
 
 
 def _smoothed(rates: Rates, unit: int) -> tuple[list[float], list[float]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,8 +15,8 @@ from matplotlib.figure import Figure
 from matplotlib.patches import Polygon, Rectangle
 
 from ..areas import Area, Part
-from ..errors import UsageError, naming
-from ..invoker import give_to_user
+from ..errors import UsageError
+from ..outputs import MAKER, NOTHING_ELSE, OutputKind, Replacing, write_output
 from ..starting.outlook import without_repeats
 from ..tables.styles import STYLES
 from ..units import exact_size, shown_size, sold_size
@@ -55,8 +56,11 @@ _LOOKS = {
 }
 
 
-def draw_plan(plan: Plan, path: Path) -> None:
-    """Write the drawing to `path` as .png or .svg (about 1280 by 800 points). Raises UsageError for other endings."""
+def draw_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> None:
+    """Write the drawing to `path` as .png or .svg (about 1280 by 800 points).
+
+    Raises UsageError for other endings, ProtectError or DriveError where it cannot be written.
+    """
     ending = path.suffix.lower()
     if ending not in (".png", ".svg"):
         raise UsageError(f"{path.name}: figures are drawn as .png or .svg.", advice="End the name in one of the two.")
@@ -75,15 +79,12 @@ def draw_plan(plan: Plan, path: Path) -> None:
         _about_image(axes, plan)
     _forecast(axes, plan)
     canvas = FigureCanvasAgg(figure) if ending == ".png" else FigureCanvasSVG(figure)
-    with (
-        naming(str(path), UsageError, advice="Choose a place where the figure can be written."),
-        path.open("wb") as stream,
-    ):
-        give_to_user(path)
-        if isinstance(canvas, FigureCanvasAgg):
-            canvas.print_png(stream)  # type: ignore[no-untyped-call]
-        else:
-            canvas.print_svg(stream, metadata={"Date": None})  # type: ignore[no-untyped-call]
+    stream = io.BytesIO()
+    if isinstance(canvas, FigureCanvasAgg):
+        canvas.print_png(stream, metadata={"Software": MAKER})  # type: ignore[no-untyped-call]
+    else:
+        canvas.print_svg(stream, metadata={"Date": None, "Creator": MAKER})  # type: ignore[no-untyped-call]
+    write_output(path, stream.getvalue(), OutputKind.FIGURE, replacing)
 
 
 _LEFT, _WIDTH = 5.0, 90.0

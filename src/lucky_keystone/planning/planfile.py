@@ -17,7 +17,7 @@ from tomlkit.items import Table
 
 from ..errors import SourceError, UsageError, naming
 from ..families.choices import CHOICE_NAMES, Choices, given
-from ..invoker import write_text
+from ..outputs import NOTHING_ELSE, PLAN_HEAD, OutputKind, Replacing, write_output
 from ..progress import Progress, silent
 from ..sources.opening import open_source
 from ..sources.source import Source
@@ -69,11 +69,11 @@ class SavedPlan:
     """The reason of each choice that the tool made; '' where the file has none any more."""
 
 
-def save_plan(plan: Plan, path: Path) -> None:
-    """Write `plan` to `path` as TOML, replacing a plan that is there."""
+def save_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> None:
+    """Write `plan` to `path` as TOML; a plan of ours that is there is replaced. Raises ProtectError or DriveError."""
     document = tomlkit.document()
     for line in (
-        "A plan of Lucky Keystone. Edit it and build it with:  lucky-keystone build THIS-FILE --onto DRIVE",
+        f"{PLAN_HEAD.removeprefix('# ')} Edit it and build it with:  lucky-keystone build THIS-FILE --onto DRIVE",
         "[choices] is what was chosen, [decided] what the tool decided; remove a line to have it decided again.",
     ):
         document.add(tomlkit.comment(line))
@@ -94,8 +94,7 @@ def save_plan(plan: Plan, path: Path) -> None:
     document.add("decided", decided)
     for line in _comments(plan):
         document.add(tomlkit.comment(line))
-    with naming(str(path), UsageError, advice="Choose a place where the plan can be written."):
-        write_text(path, tomlkit.dumps(document))
+    write_output(path, tomlkit.dumps(document).encode(), OutputKind.PLAN, replacing)
 
 
 def _choice_tables(plan: Plan) -> tuple[Table, Table]:

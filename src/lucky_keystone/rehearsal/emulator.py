@@ -15,8 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from ..errors import UsageError, naming
-from ..invoker import give_to_user
+from ..errors import UsageError
 
 _LOOK_EVERY = 0.2  # seconds
 _TEXT_MEMORY, _COLUMNS = 0xB8000, 80  # of a PC's screen in text mode: a character and its colour in turn
@@ -107,6 +106,8 @@ class Started:
     ended: bool
     """True when the machine switched itself off, False when it was stopped."""
     seconds: float
+    picture: bytes
+    """The screen at the end (PNG); empty when there was none."""
 
 
 def find_image(candidates: Sequence[str]) -> Path | None:
@@ -121,7 +122,6 @@ def start_drive(
     *,
     seconds: float,
     until: Callable[[str], bool] | None = None,
-    picture: Path | None = None,
     sector_size: int = 512,
     image: Path | None = None,
     store: Path | None = None,
@@ -129,7 +129,7 @@ def start_drive(
     """Start `drive` under a firmware of FIRMWARES, attached as that firmware's table says; mostly as a USB stick.
 
     The start ends when the machine switches itself off, when `until` says of the text from serial port and screen that
-    it is enough, or after `seconds`. `picture` (PNG) is of the screen at the end. `image` and `store` are firmware to
+    it is enough, or after `seconds`. `image` and `store` are firmware to
     use instead of what is installed. Raises UsageError when something is not installed.
     """
     kind = FIRMWARES[firmware]
@@ -154,11 +154,8 @@ def start_drive(
         began = time.monotonic()
         run = _Run(command, folder, has_text_screen=kind.has_text_screen)
         ended = run.wait(seconds, until)
-        if picture is not None and run.picture.exists():
-            with naming(str(picture), UsageError, advice="Choose a place where the picture can be written."):
-                shutil.copyfile(run.picture, picture)
-                give_to_user(picture)
-        return Started(run.serial(), run.screen(), ended, time.monotonic() - began)
+        picture = run.picture.read_bytes() if run.picture.exists() else b""
+        return Started(run.serial(), run.screen(), ended, time.monotonic() - began, picture)
 
 
 def _flash(kind: Firmware, folder: Path, image: Path | None, store: Path | None) -> list[str]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import secrets
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -13,32 +14,31 @@ from ..invoker import give_to_user
 from ..progress import Progress
 from .split import Part
 
-_UNFINISHED = ".unfinished"
-
 
 def write_parts(parts: Sequence[Part], paths: Sequence[Path], progress: Progress) -> None:
     """Write each part to its path. A part has its name only when it is whole; existing files are never replaced."""
     for path in paths:
-        if path.exists():
+        if os.path.lexists(path):
             raise ProtectError(f"{path} exists already.", advice="Choose another folder, or move the old parts away.")
     whole, done = sum(part.content.size for part in parts), 0
-    finished: list[Path] = []
+    # A name of this run's own: two runs into one folder do not write into each other's parts.
+    mark = f".unfinished-{secrets.token_hex(4)}"
+    beside = [path.with_name(path.name + mark) for path in paths]
     try:
-        for part, path in zip(parts, paths, strict=True):
-            done = _write(part, path.with_name(path.name + _UNFINISHED), done, whole, progress)
-            finished.append(path)
-        for path in finished:
-            path.with_name(path.name + _UNFINISHED).rename(path)
+        for part, path in zip(parts, beside, strict=True):
+            done = _write(part, path, done, whole, progress)
+        for unfinished, path in zip(beside, paths, strict=True):
+            _name(unfinished, path)
     except KeyboardInterrupt as stop:
         raise Interrupted("Stopped before the end; no part was left behind.", advice="Run the command again.") from stop
     finally:
-        for path in paths:
-            path.with_name(path.name + _UNFINISHED).unlink(missing_ok=True)
+        for path in beside:
+            path.unlink(missing_ok=True)
 
 
 def _write(part: Part, path: Path, done: int, whole: int, progress: Progress) -> int:
     with naming(str(path), DriveError, advice="Make room in that folder, or choose another."):
-        descriptor = os.open(path, positional.READ_WRITE | os.O_CREAT | os.O_TRUNC, 0o666)
+        descriptor = os.open(path, positional.READ_WRITE | os.O_CREAT | os.O_EXCL, 0o666)
         try:
             give_to_user(path)
             offset = 0
@@ -52,3 +52,17 @@ def _write(part: Part, path: Path, done: int, whole: int, progress: Progress) ->
         finally:
             os.close(descriptor)
     return done + offset
+
+
+def _name(unfinished: Path, path: Path) -> None:
+    """Give a whole part its name; a file that came there meanwhile is not replaced."""
+    try:
+        os.link(unfinished, path)  # unlike renaming, this never replaces
+    except FileExistsError as error:
+        raise ProtectError(
+            f"{path} was made meanwhile, by another program.", advice="Choose another folder, and split again."
+        ) from error
+    except OSError:  # a file system without hard links
+        if os.path.lexists(path):
+            raise ProtectError(f"{path} exists already.", advice="Choose another folder.") from None
+        unfinished.rename(path)

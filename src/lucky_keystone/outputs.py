@@ -1,0 +1,108 @@
+"""Files the program writes for people: plans, figures, pictures, tables. None of theirs is lost by it.
+
+A file that is there is replaced only when it is one of ours of the same kind, or when the user says so; what is built
+from, what is built onto and the shop's record never are. It is written beside its place and takes its name when it is
+whole. A link is not followed.
+"""
+
+from __future__ import annotations
+
+import os
+import secrets
+import stat
+from collections.abc import Callable, Collection
+from contextlib import suppress
+from dataclasses import dataclass
+from enum import Enum
+from pathlib import Path
+
+from .errors import DriveError, ProtectError, naming
+from .invoker import give_to_user
+
+MAKER = "Lucky Keystone"
+"""Stands in figures and pictures, by which they are known as ours."""
+PLAN_HEAD = f"# A plan of {MAKER}."
+_HEAD = 4096
+
+
+class OutputKind(Enum):
+    """What is written, and how a file of that kind of ours is known by its first bytes."""
+
+    PLAN = ("plan", lambda head: head.startswith(PLAN_HEAD.encode()))
+    FIGURE = ("figure", lambda head: head[:5] in (b"\x89PNG\r", b"<?xml") and MAKER.encode() in head)
+    TABLE = ("table", lambda head: head.startswith(b"moment,"))
+
+    @property
+    def is_ours(self) -> Callable[[bytes], bool]:
+        """Tell by a file's first bytes whether it is one of ours of this kind."""
+        return self.value[1]
+
+
+@dataclass(frozen=True)
+class Replacing:
+    """What may be replaced: a file of someone else's when `overwrite`, and never one of `never`."""
+
+    overwrite: bool = False
+    never: Collection[Path] = ()
+
+
+NOTHING_ELSE = Replacing()
+
+
+def refuse_output(path: Path, kind: OutputKind, replacing: Replacing) -> None:
+    """Raise ProtectError when what is at `path` must not be replaced."""
+    for other in replacing.never:
+        if _is_same(path, other):
+            raise ProtectError(
+                f"{path} is what this command works with ({other}): it is never replaced by an output.",
+                advice="Choose another name.",
+            )
+    try:
+        facts = path.lstat()
+    except OSError:
+        return
+    if not stat.S_ISREG(facts.st_mode):
+        raise ProtectError(f"{path} is there, and is no plain file.", advice="Choose another name.")
+    if replacing.overwrite or not facts.st_size:
+        return
+    with suppress(OSError), path.open("rb") as stream:
+        if kind.is_ours(stream.read(_HEAD)):
+            return
+    raise ProtectError(
+        f"{path} is there, and is no {kind.value[0]} of this program's.",
+        advice="Choose another name, or add --overwrite to replace it.",
+    )
+
+
+def write_output(path: Path, data: bytes, kind: OutputKind, replacing: Replacing) -> None:
+    """Write a file whole, or not at all. Raises ProtectError as `refuse_output` does, and DriveError."""
+    refuse_output(path, kind, replacing)
+    beside = path.with_name(f".{path.name[:100]}.{secrets.token_hex(4)}")
+    with naming(str(path), DriveError, advice="Choose a place where it can be written."):
+        descriptor = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o666)
+        try:
+            with os.fdopen(descriptor, "wb") as stream:
+                stream.write(data)
+            give_to_user(beside)
+            beside.replace(path)
+        finally:
+            beside.unlink(missing_ok=True)
+
+
+def _is_same(path: Path, other: Path) -> bool:
+    if path.resolve() == other.resolve():
+        return True
+    try:
+        return path.samefile(other)
+    except OSError:
+        return False
+
+
+def with_maker(picture: bytes) -> bytes:
+    """Return a PNG with our name in it (PNG specification, 11.3.3.3: tEXt), so that it is known as ours."""
+    import zlib
+
+    text = b"tEXt" + f"Software\0{MAKER}".encode()
+    chunk = (len(text) - 4).to_bytes(4, "big") + text + zlib.crc32(text).to_bytes(4, "big")
+    behind_header = 8 + 25  # signature, and the chunk IHDR, which comes first
+    return picture[:behind_header] + chunk + picture[behind_header:]
