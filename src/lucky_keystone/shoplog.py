@@ -21,6 +21,7 @@ import platformdirs
 from .errors import DriveError, UsageError
 from .invoker import elevated_for, give_to_user, home, make_folder
 
+JOURNALS = "LUCKY_KEYSTONE_JOURNALS"
 PLACE = "LUCKY_KEYSTONE_LOG"
 """Environment variable: another file, or 'off'."""
 
@@ -67,6 +68,16 @@ def place() -> Path | None:
     named = os.environ.get(PLACE)
     if named is not None:
         return None if named in ("", "off") else Path(named)
+    return _usual_place()
+
+
+def journals() -> Path:
+    """Return the folder for what has to be put back onto drives: beside the record, also when that is switched off."""
+    named = os.environ.get(JOURNALS)
+    return Path(named) if named else (place() or _usual_place()).parent / "journals"
+
+
+def _usual_place() -> Path:
     if elevated_for() is not None and sys.platform.startswith("linux"):
         return home() / ".local/share/lucky-keystone/log.sqlite"
     if elevated_for() is not None and sys.platform == "darwin":

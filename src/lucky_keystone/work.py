@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
-from .building.build import claimed_bytes
+from .building.build import claimed_bytes, unseal
 from .building.keeping import Keeper
 from .building.several import Job, build_all
 from .building.update import Standing, update
@@ -112,6 +112,7 @@ def _refuse_fake(work: Work) -> None:
     Raises DriveError for a fake.
     """
     end = work.image.content_end
+    unseal(work.image, work.medium)  # what is cut off from here on is no finished drive any more
     found = probe_capacity(work.medium, Marker(secrets.token_bytes(16)), lambda *_: None, written_below=end)
     words = f"{found.summary[:1].lower()}{found.summary[1:]}"
     if found.is_fake and (found.real_size or 0) < work.needed:

@@ -156,6 +156,8 @@ def _opened(
     image = compose_drive(plan)
     medium = open_for_writing(chosen, image.size, plan.needed, lifted=lifted, sources=sources)
     stack.callback(medium.close)
+    if wanted.standing is None:  # whatever marks overwrote is not wanted any more
+        chosen.journal().clear()
     return Work(
         name=chosen.name,
         source=plan.source,

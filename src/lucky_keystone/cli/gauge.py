@@ -24,9 +24,12 @@ from .show import Stages, console, emit_json, facts, heading
 from .targets import confirm, existing, open_for_writing, reading
 
 if TYPE_CHECKING:
+    from ..drives.guards import Guard
     from ..drives.medium import OpenMedium
     from ..gauging.gauge import Gauged, Mode
+    from ..gauging.journal import FileJournal
     from ..gauging.rates import Rates
+    from .targets import Chosen
 
 _LISTED = 6
 _MODES = {
@@ -48,6 +51,7 @@ Examples:
     "--marks", is_flag=True, help="Write marks over its length, read them, and put back what was there: finds fakes."
 )
 @click.option("--erase", is_flag=True, help="Write and read back every byte. Everything on the drive is lost.")
+@click.option("--restore", is_flag=True, help="Put back what marks of a run that was cut off overwrote, and no more.")
 @click.option("--whole", is_flag=True, help="Read all of it, not samples: finds every bad area.")
 @click.option(
     "--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw rates and bad areas, as .png or .svg."
@@ -60,6 +64,7 @@ def command(
     drive: str,
     marks: bool,
     erase: bool,
+    restore: bool,
     whole: bool,
     figure: Path | None,
     overwrite: bool,
@@ -75,8 +80,6 @@ def command(
     Reading alone cannot unmask every fake: for that marks have to be written. Exit code 1 when something is wrong with
     it.
     """
-    from ..gauging.gauge import gauge
-
     lifted = lifted_guards(given)
     if marks and erase:
         raise UsageError("--marks and --erase exclude each other.", advice="--erase writes everything, marks included.")
@@ -84,29 +87,16 @@ def command(
         from ..gauging.figure import refuse_ending
 
         refuse_ending(figure)
+    if restore:
+        if marks or erase or whole or figure:
+            raise UsageError("--restore stands alone.", advice="Measure the drive in a run of its own.")
+        return _restore(existing(drive, bay), lifted, yes=yes, as_json=as_json)
     mode: Mode = "erase" if erase else "marks" if marks else "read"
     chosen = existing(drive, bay)
     replacing = replacing_of(overwrite, chosen.path)
     if figure is not None:
         refuse_output(figure, OutputKind.FIGURE, replacing)
-    with Logged("gauge", chosen) as log, Stages(quiet=as_json) as stages:
-        if mode == "read":
-            with reading(chosen) as medium:
-                found = gauge(_patient(medium), stages, mode, whole=whole)
-        else:
-            confirm(
-                chosen,
-                yes=yes,
-                needed=0,
-                lifted=lifted,
-                will="erased" if erase else "written over in places, and put back",
-            )
-            opened = open_for_writing(chosen, chosen.size, 0, lifted=lifted)
-            try:
-                found = gauge(_patient(opened), stages, mode, whole=whole)
-            finally:
-                opened.close()
-        log.healthy, log.detail = found.healthy, found.capacity.summary
+    found = _measure(chosen, mode, lifted, whole=whole, yes=yes, quiet=as_json)
     if figure is not None:
         from ..gauging.figure import draw_gauged
 
@@ -116,6 +106,70 @@ def command(
     else:
         _show(found, chosen.name, figure)
     return 0 if found.healthy else 1
+
+
+def _measure(chosen: Chosen, mode: Mode, lifted: frozenset[Guard], *, whole: bool, yes: bool, quiet: bool) -> Gauged:
+    from ..gauging.gauge import gauge
+
+    journal = chosen.journal()
+    with Logged("gauge", chosen) as log, Stages(quiet=quiet) as stages:
+        if mode == "read":
+            if journal.path.exists():
+                console(err=True).print(
+                    f"Note: marks of an earlier run that was cut off are on {chosen.name}. "
+                    f"'lucky-keystone gauge {chosen.name} --restore' puts back what they overwrote."
+                )
+            with reading(chosen) as medium:
+                found = gauge(_patient(medium), stages, mode, whole=whole)
+        else:
+            will = "erased" if mode == "erase" else "written over in places, and put back"
+            confirm(chosen, yes=yes, needed=0, lifted=lifted, will=will)
+            opened = open_for_writing(chosen, chosen.size, 0, lifted=lifted)
+            try:
+                if mode == "marks":
+                    _put_back(opened, journal)
+                else:
+                    journal.clear()
+                found = gauge(_patient(opened), stages, mode, whole=whole, journal=journal)
+            finally:
+                opened.close()
+        log.healthy, log.detail = found.healthy, found.capacity.summary
+    return found
+
+
+def _restore(chosen: Chosen, lifted: frozenset[Guard], *, yes: bool, as_json: bool) -> int:
+    journal, count = chosen.journal(), 0
+    if journal.read() is not None:
+        confirm(chosen, yes=yes, needed=0, lifted=lifted, will="kept; only marks of a cut-off run are replaced")
+        with Logged("gauge", chosen) as log:
+            opened = open_for_writing(chosen, chosen.size, 0, lifted=lifted)
+            try:
+                count = _put_back(opened, journal)
+            finally:
+                opened.close()
+            log.detail = "restored"
+    if as_json:
+        emit_json("gauge", {"drive": str(chosen.path), "mode": "restore", "places_restored": count})
+    elif count:
+        console().print(f"{chosen.name}: what marks had overwritten at {count} places is back, and was read back.")
+    else:
+        console().print(f"{chosen.name}: no marks of a run that was cut off; nothing to put back.")
+    return 0
+
+
+def _put_back(medium: OpenMedium, journal: FileJournal) -> int:
+    """Put back what a run that was cut off overwrote; return in how many places there was something to be put back."""
+    from ..gauging.journal import put_back, refuse_lost
+    from ..interrupts import HeldInterrupts
+
+    kept = journal.read()
+    if kept is None:
+        journal.clear()  # of one that was cut off before its first entry
+        return 0
+    with HeldInterrupts():
+        refuse_lost(put_back(medium, *kept), journal)
+        journal.clear()
+    return len(kept[1])
 
 
 def _patient(medium: OpenMedium) -> OpenMedium:

@@ -13,6 +13,7 @@ import click
 
 from .. import __version__
 from ..errors import KeystoneError
+from ..interrupts import end_like_ctrl_c
 from .text import visible
 
 _COMMANDS = {
@@ -117,4 +118,5 @@ def _fail(as_json: bool, message: str, advice: str, code: int) -> int:
 
 def entry() -> None:
     """Entry point of the installed program."""
+    end_like_ctrl_c()
     sys.exit(main())

@@ -65,6 +65,7 @@ def command(
         confirm(chosen, yes=yes, needed=0, lifted=lifted)
         medium = open_for_writing(chosen, image.size, 0, lifted=lifted)
         try:
+            chosen.journal().clear()
             with Stages(quiet=as_json) as stages:
                 result = build(image, medium, stages, resume=False, shelf=chosen.shelf())
             notes = tell_system(chosen, medium, image.partitions)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import sys
 from collections.abc import Collection, Iterator
@@ -26,6 +27,7 @@ from ..units import exact_size
 
 if TYPE_CHECKING:
     from ..families.family import DriveShape
+    from ..gauging.journal import FileJournal
     from ..shopshelf import ShopShelf
 
 
@@ -69,6 +71,15 @@ class Chosen:
         drive = self.drive
         name = f"{drive.model}|{drive.serial}|{drive.size}" if drive else f"file|{self.path.resolve()}"
         return ShopShelf(name)
+
+    def journal(self) -> FileJournal:
+        """What this computer keeps of the drive while marks are on it."""
+        from ..gauging.journal import FileJournal
+        from ..shoplog import journals
+
+        drive = self.drive
+        name = f"{drive.model}|{drive.serial}|{drive.size}" if drive else f"file|{self.path.resolve()}"
+        return FileJournal(journals() / f"{hashlib.sha256(name.encode()).hexdigest()[:24]}.journal")
 
 
 def host_of(bay: Path | None) -> Host:

@@ -12,7 +12,7 @@ Reading alone can prove a repetition where the drive is not blank. Writing marks
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from typing import Literal
@@ -20,9 +20,12 @@ from typing import Literal
 from ..drives.medium import Medium
 from ..errors import DriveError, DriveGone
 from ..extents import MIB
+from ..interrupts import HeldInterrupts
 from ..progress import Progress
+from .journal import Entry, Journal, NoJournal, put_back, refuse_lost
 from .marks import CHUNK, Marker
 
+_NO_JOURNAL = NoJournal()
 _LARGEST_REGION = 64 * MIB
 _FRONT = MIB  # what lies before is a table, and is left alone
 _SAMPLES = 48
@@ -73,21 +76,36 @@ def look_for_repetition(medium: Medium, progress: Progress) -> Capacity:
     )
 
 
-def probe_capacity(medium: Medium, marker: Marker, progress: Progress, *, written_below: int | None = None) -> Capacity:
+def probe_capacity(
+    medium: Medium,
+    marker: Marker,
+    progress: Progress,
+    *,
+    written_below: int | None = None,
+    journal: Journal = _NO_JOURNAL,
+) -> Capacity:
     """Judge by writing marks. Afterwards everything is as it was before, if the drive is honest.
 
-    When the drive is going to be written anyway up to byte `written_below`, nothing is put back: marks beyond are made
-    zero, those before are left to be written over. Raises DriveGone when the drive vanishes meanwhile.
+    What is overwritten goes into `journal` first, and signals wait meanwhile: nothing stops this while marks are on the
+    drive. When the drive is going to be written anyway up to byte `written_below`, nothing is put back: marks beyond
+    are made zero, those before are left to be written over. Raises DriveGone when the drive vanishes meanwhile,
+    Interrupted, and DriveError where something could not be put back.
     """
     region = _region_size(medium.size)
     places = _sample_places(medium.size, region)
-    marked = _Marked(medium, marker, region, written_below)
-    try:
-        bad = marked.bad_places(places)
-        period = marked.period(progress)
-        return _repeats(medium.size, period) if period is not None else _judge(marked, places, bad)
-    finally:
-        marked.clean_up()
+    with HeldInterrupts() as interrupts:
+
+        def hear(stage: str, done: int, total: int) -> None:
+            interrupts.check()
+            progress(stage, done, total)
+
+        marked = _Marked(medium, marker, region, written_below, journal, interrupts)
+        try:
+            bad = marked.bad_places(places)
+            period = marked.period(hear)
+            return _repeats(medium.size, period) if period is not None else _judge(marked, places, bad)
+        finally:
+            marked.clean_up()
 
 
 # -- by writing ------------------------------------------------------------------------------------------------------
@@ -96,23 +114,36 @@ def probe_capacity(medium: Medium, marker: Marker, progress: Progress, *, writte
 class _Marked:
     """A drive that is written marks on, and what these overwrote."""
 
-    def __init__(self, medium: Medium, marker: Marker, region: int, written_below: int | None) -> None:
+    def __init__(
+        self,
+        medium: Medium,
+        marker: Marker,
+        region: int,
+        written_below: int | None,
+        journal: Journal,
+        interrupts: HeldInterrupts,
+    ) -> None:
         self.medium, self.region = medium, region
         self._marker, self._written_below = marker, written_below
-        self._before: dict[int, bytes | None] = {}
+        self._journal, self._interrupts = journal, interrupts
+        self._before: dict[int, bytes] = {}
+        """What was at each place that is written, in the order of first writing; nothing else is written."""
 
     def bad_places(self, places: list[int]) -> dict[int, str]:
         """Mark `places`, then the region; return the places that do not hold their mark: 'lost' or 'fails'."""
         bad: dict[int, str] = {}
-        pieces = [(at, min(MIB, _FRONT + self.region - at)) for at in range(_FRONT, _FRONT + self.region, MIB)]
-        for place, size in [*((place, CHUNK) for place in places), *pieces]:
-            if place not in self._before:  # all of it before anything is written: on a fake two places may be one
-                self._before[place] = _read(self.medium, place, size) if self._written_below is None else bytes(CHUNK)
+        end = _FRONT + self.region
+        pieces = [(at, min(MIB, end - at)) for at in range(_FRONT, end, MIB)]
+        # All of it before anything is written: on a fake two places may be one.
+        self._keep([*((place, CHUNK) for place in places), *pieces])
         for place in places:
-            if not _write(self.medium, place, self._marker.made(place, CHUNK)):
+            self._interrupts.check()
+            if place not in self._before or not _write(self.medium, place, self._marker.made(place, CHUNK)):
                 bad[place] = "fails"
-        for at, size in pieces:
-            _write(self.medium, at, self._marker.made(at, size))
+        for at, old in list(self._before.items()):
+            if _FRONT <= at < end:
+                self._interrupts.check()
+                _write(self.medium, at, self._marker.made(at, len(old)))
         self.medium.flush()
         self.medium.forget_cache()
         for place in places:
@@ -129,19 +160,40 @@ class _Marked:
                 return place - address
         return None
 
+    def _keep(self, stretches: Sequence[tuple[int, int]]) -> None:
+        """Read what is about to be overwritten and have it kept; what cannot be read is never written."""
+        new: list[Entry] = []
+        for place, size in stretches:
+            if place in self._before:
+                continue
+            self._interrupts.check()
+            if self._written_below is not None:
+                new.append((place, bytes(size)))
+            elif (old := _read(self.medium, place, size)) is not None:
+                new.append((place, old))
+            else:
+                chunks = [(at, _read(self.medium, at, CHUNK)) for at in range(place, place + size, CHUNK)]
+                new += [(at, old) for at, old in chunks if old is not None]
+        if self._written_below is None:
+            self._journal.keep(self._marker.nonce, [entry for entry in new if entry[0] not in self._before])
+        for place, old in new:
+            self._before.setdefault(place, old)
+
     def clean_up(self) -> None:
-        """Write what was there before, the last overwritten first; or zeros where nothing else will be written."""
-        end = _FRONT + self.region
-        for place, data in reversed(self._before.items()):
-            if self._written_below is None:
-                if data is not None:
-                    _write(self.medium, place, data)
-            elif place >= max(self._written_below, end):
-                _write(self.medium, place, bytes(CHUNK))
-        if self._written_below is not None and self._written_below < end:
-            start = max(self._written_below, _FRONT)
-            for at in range(start, end, MIB):
-                _write(self.medium, at, bytes(min(MIB, end - at)))
+        """Write what was there before, the last overwritten first; or zeros where nothing else will be written.
+
+        Raises DriveError where something could not be put back.
+        """
+        if self._written_below is None:
+            failed = put_back(self.medium, self._marker, list(self._before.items()))
+            refuse_lost(failed, self._journal)
+            self._journal.clear()
+            return
+        end = max(self._written_below, _FRONT)
+        for place, old in reversed(self._before.items()):
+            if place + len(old) > end:
+                at = max(place, end)
+                _write(self.medium, at, bytes(place + len(old) - at))
         self.medium.flush()
 
 

@@ -12,6 +12,7 @@ from ..buffers import aligned_buffer
 from ..drives.medium import Medium
 from ..progress import Progress
 from .capacity import Capacity, look_for_repetition, probe_capacity
+from .journal import Journal, NoJournal
 from .marks import CHUNK, Marker
 from .rates import Rates, read_marks, read_rates, write_everything
 
@@ -34,10 +35,13 @@ class Gauged:
         return not self.capacity.is_fake and not self.reading.bad and not (self.writing and self.writing.bad)
 
 
-def gauge(medium: Medium, progress: Progress, mode: Mode = "read", *, whole: bool = False) -> Gauged:
+def gauge(
+    medium: Medium, progress: Progress, mode: Mode = "read", *, whole: bool = False, journal: Journal | None = None
+) -> Gauged:
     """Measure `medium`. Only 'read' writes nothing; 'marks' puts back what it overwrote, 'erase' loses everything.
 
-    `whole` reads all of it instead of samples. Raises DriveGone when the drive vanishes.
+    `whole` reads all of it instead of samples. `journal` keeps what marks overwrite until it is back. Raises DriveGone
+    when the drive vanishes, DriveError where something could not be put back.
     """
     buffer = aligned_buffer()
     marker = Marker(secrets.token_bytes(16))
@@ -52,7 +56,8 @@ def gauge(medium: Medium, progress: Progress, mode: Mode = "read", *, whole: boo
         return Gauged(mode, medium.size, capacity, reading, writing)
     reading = read_rates(medium, progress, whole=whole, buffer=buffer)
     if mode == "marks":
-        return Gauged(mode, medium.size, probe_capacity(medium, marker, progress), reading, None)
+        capacity = probe_capacity(medium, marker, progress, journal=journal or NoJournal())
+        return Gauged(mode, medium.size, capacity, reading, None)
     capacity = look_for_repetition(medium, progress)
     if reading.bad and sum(reading.bad[-1]) == medium.size and not whole:
         first = reading.bad[-1][0]

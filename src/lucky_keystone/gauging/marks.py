@@ -18,7 +18,7 @@ class Marker:
     """Makes and recognises the marks of one run; `nonce` (16 bytes) keeps an earlier run's apart."""
 
     def __init__(self, nonce: bytes) -> None:
-        self._nonce = nonce
+        self.nonce = nonce
         seed = int.from_bytes(hashlib.sha256(nonce).digest()[:8], "big")
         # No simple pattern: a drive that compresses, or a fake that answers with zeros or ones, must not pass.
         self._noise = np.random.default_rng(seed).integers(0, 256, CHUNK, np.uint8)
@@ -31,7 +31,7 @@ class Marker:
         chunks[:] = self._noise
         words = chunks.view("<u8")
         words ^= (addresses * np.uint64(0x9E3779B97F4A7C15))[:, None]
-        heads = np.frombuffer(_HEAD.pack(_MAGIC, self._nonce, 0), np.uint8)
+        heads = np.frombuffer(_HEAD.pack(_MAGIC, self.nonce, 0), np.uint8)
         chunks[:, : _HEAD.size] = heads
         words[:, 3] = addresses
 
@@ -46,4 +46,4 @@ class Marker:
         if len(data) < _HEAD.size:
             return None
         magic, nonce, address = _HEAD.unpack_from(data)
-        return int(address) if (magic, nonce) == (_MAGIC, self._nonce) else None
+        return int(address) if (magic, nonce) == (_MAGIC, self.nonce) else None
