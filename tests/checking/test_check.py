@@ -185,7 +185,12 @@ def test_a_drive_of_another_maker_is_checked_as_far_as_it_can_be(tmp_path: Path)
     assert [line for line in report.unknown if "no manifest" in line]
     assert report.volumes[0].file_count == 1
     found = [(finding.level, finding.code) for finding in report.findings]
-    assert found == [("start", "start.no-mbr-code"), ("start", "start.nothing")], report.findings
+    assert found == [
+        ("fault", "start.no-mbr-code"),  # nothing else starts it
+        ("fault", "start.foreign-code"),
+        ("fault", "volume.geometry"),
+        ("start", "start.nothing"),
+    ], report.findings
     assert report.starts[0].reason == "sector 0 has no boot code"
 
 

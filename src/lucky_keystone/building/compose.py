@@ -58,8 +58,16 @@ def _about(plan: Plan, notes: list[dict[str, Any]]) -> dict[str, Any]:
         "drive_size": plan.drive.size,
         "sector_size": plan.drive.sector_size,
         "table": plan.table,
+        **({"starts_on": starts_on} if (starts_on := _starts_on(plan)) else {}),
         "volumes": notes,
     }
+
+
+def _starts_on(plan: Plan) -> list[str]:
+    """Return the firmware that was asked for, where the forecast does not rule it out."""
+    wanted = ("bios", "uefi") if plan.choices.firmware == "both" else (plan.choices.firmware,)
+    rows = {name: [row for row in plan.forecast if row.firmware.startswith(name.upper())] for name in ("bios", "uefi")}
+    return [name for name in rows if name in wanted and any(row.verdict != "will not start" for row in rows[name])]
 
 
 def serial_purpose(volume: FittedVolume) -> str:

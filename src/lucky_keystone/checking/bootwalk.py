@@ -5,7 +5,7 @@ Says what is broken on the way.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from ..starting.bios import LOADER, loader_fits
 from ..starting.bootable import ReadBootVolume, ReadDrive
@@ -14,6 +14,7 @@ from ..starting.pe import REMOVABLE_LOADERS
 from ..starting.rules import outlooks
 from ..starting.trust import Machine
 from ..starting.uefi import NAMES, examine, loader_path
+from ..tables.mbr import HEADS, SECTORS_PER_TRACK
 from .codes import Code
 from .report import Place, Report
 
@@ -21,18 +22,35 @@ _INSTALLED_LOADER = "efi/microsoft/boot/bootmgfw.efi"
 _REBUILD = "Build the drive again."
 
 
-def walk_boot(drive: ReadDrive, report: Report, machine: Machine) -> tuple[Outlook, ...]:
-    """Return on which firmware the drive starts, adding findings for chains that are there but broken."""
+def walk_boot(drive: ReadDrive, report: Report, machine: Machine, wanted: Collection[str] = ()) -> tuple[Outlook, ...]:
+    """Return on which firmware the drive starts, adding findings for what keeps it from starting.
+
+    `wanted` is which firmware ('bios', 'uefi') it is to start on: what is missing for that is a fault, as everything is
+    when no firmware starts it.
+    """
     rows = outlooks(drive, machine)
     if drive.table == "mbr" and drive.sector_size == 512:
         _bios(drive, report)
     has_loader = [_uefi(architecture, drive.volumes, report) for architecture in REMOVABLE_LOADERS]
     if not any(has_loader):
         _installed_only(drive.volumes, report)
+    _wanted(rows, wanted, report)
     if not any(row.verdict != "will not start" for row in rows):
         what = "no firmware finds anything on this drive to start."
         report.start(Code.START_NOTHING, what, "Build it from an installer image.")
+        wanted = ("bios", "uefi")
+    report.demand(wanted)
     return rows
+
+
+def _wanted(rows: Sequence[Outlook], wanted: Collection[str], report: Report) -> None:
+    """Note that the drive does not start where it is to, when nothing else that was found says why."""
+    for firmware, name in (("bios", "BIOS"), ("uefi", "UEFI")):
+        mine = [row for row in rows if row.firmware.startswith(name) and not row.refines]
+        said = any(found.firmware == firmware for found in report.findings)
+        if firmware in wanted and not said and all(row.verdict == "will not start" for row in mine):
+            what = f"{name} machines will not start it: {mine[0].reason}."
+            report.start(Code.START_WANTED, what, _REBUILD, firmware=firmware)  # type: ignore[arg-type]
 
 
 def _bios(drive: ReadDrive, report: Report) -> None:
@@ -46,17 +64,37 @@ def _bios(drive: ReadDrive, report: Report) -> None:
     if manager.faults or not loader_fits(manager.size):
         what = f"BOOTMGR ({manager.size:,} bytes) is not whole or too large for low memory."
         report.fault(Code.START_BOOTMGR, "start", what, "Put a sound BOOTMGR in its place.", place)
+
+    def miss(code: Code, what: str, place: Place) -> None:
+        report.start(code, f"{what}, so BIOS machines will not start BOOTMGR.", _REBUILD, place, firmware="bios")
+
+    sector = Place(number, bearer.volume.offset, 512)
     if drive.record == "none":
-        what = "sector 0 has no boot code, so BIOS machines will not start BOOTMGR."
-        report.start(Code.START_NO_MBR_CODE, what, _REBUILD, Place(offset=0, size=440))
+        miss(Code.START_NO_MBR_CODE, "sector 0 has no boot code", Place(offset=0, size=440))
     if drive.active_count == 0:
-        what = "no partition is active, so BIOS machines will not start BOOTMGR."
-        report.start(Code.START_NO_ACTIVE, what, _REBUILD, Place(number, 446, 64))
+        miss(Code.START_NO_ACTIVE, "no partition is active", Place(number, 446, 64))
+    elif drive.active_count == 1 and not bearer.active:
+        what = f"another partition than number {number}, which holds BOOTMGR, is active"
+        miss(Code.START_WRONG_ACTIVE, what, Place(number, 446, 64))
     if bearer.boot_code == "none":
-        what = "the volume's boot sector has no code, so BIOS machines will not start BOOTMGR."
-        report.start(Code.START_NO_VOLUME_CODE, what, _REBUILD, Place(number, bearer.volume.offset, 512))
-    if bearer.boot_code == "damaged":
+        miss(Code.START_NO_VOLUME_CODE, "the volume's boot sector has no code", sector)
+    elif bearer.boot_code == "damaged":
         _damaged_code(bearer, report)
+    elif bearer.boot_code == "other" and not bearer.names_bootmgr:
+        miss(Code.START_FOREIGN_CODE, "the volume's boot sector has foreign code that does not load BOOTMGR", sector)
+    _geometry(bearer, report)
+
+
+def _geometry(bearer: ReadBootVolume, report: Report) -> None:
+    """Compare the geometry in the boot sector with the one that the partition table counts by."""
+    heads, sectors = bearer.geometry
+    if (heads, sectors) != (HEADS, SECTORS_PER_TRACK):
+        what = (
+            f"the volume's boot sector says {heads} heads and {sectors} sectors a track, the partition table counts by "
+            f"{HEADS} and {SECTORS_PER_TRACK}: it was made for another drive, and old BIOS firmware reads wrong places."
+        )
+        place = Place(bearer.partition.number, bearer.volume.offset + 24, 4)
+        report.start(Code.VOLUME_GEOMETRY, what, _REBUILD, place, firmware="bios", area="boot sectors")
 
 
 def _damaged_code(found: ReadBootVolume, report: Report) -> None:
@@ -81,17 +119,22 @@ def _uefi(architecture: str, volumes: Sequence[ReadBootVolume], report: Report) 
         elif state.architecture != architecture:
             made_for = f"made for {state.architecture}" if state.architecture else "no UEFI loader"
             what = f"{path.upper()} is {made_for}, so {NAMES[architecture]} machines will not start it."
-            report.start(Code.START_LOADER_ARCHITECTURE, what, "Put a loader of the right kind in its place.", place)
+            advice = "Put a loader of the right kind in its place."
+            report.start(Code.START_LOADER_ARCHITECTURE, what, advice, place, firmware="uefi")
     if found and not any(volume.kind.firmware_reads for volume, _ in found):
         what = f"{path.upper()} lies on NTFS only, which UEFI firmware does not read."
         number = found[0][0].partition.number
-        report.start(Code.START_NO_CROSSING, what, _REBUILD, Place(number, file=path))
+        report.start(Code.START_NO_CROSSING, what, _REBUILD, Place(number, file=path), firmware="uefi")
     return bool(found)
 
 
 def _installed_only(volumes: Sequence[ReadBootVolume], report: Report) -> None:
     for volume in volumes:
-        if volume.kind.firmware_reads and volume.find(_INSTALLED_LOADER) is not None:
-            what = f"{_INSTALLED_LOADER} is there, but not under the name that firmware looks for on removable drives."
-            place = Place(volume.partition.number, file=_INSTALLED_LOADER)
-            report.start(Code.START_NO_REMOVABLE_LOADER, what, "Copy it to efi/boot/bootx64.efi.", place)
+        file = volume.find(_INSTALLED_LOADER) if volume.kind.firmware_reads else None
+        if file is None:
+            continue
+        architecture = examine(file).architecture
+        name = loader_path(architecture) if architecture in REMOVABLE_LOADERS else "the name for its machines"
+        what = f"{_INSTALLED_LOADER} is there, but not under the name that firmware looks for on removable drives."
+        place = Place(volume.partition.number, file=_INSTALLED_LOADER)
+        report.start(Code.START_NO_REMOVABLE_LOADER, what, f"Copy it to {name}.", place, firmware="uefi")

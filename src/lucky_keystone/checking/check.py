@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 
 from ..content import SizedReadable
 from ..drives.medium import Medium
@@ -12,25 +11,27 @@ from ..errors import KeystoneError
 from ..extents import align_up
 from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_manifest, unpack_manifest
 from ..progress import Progress
-from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..starting.bootable import ReadBootVolume, ReadDrive
-from ..starting.reading import MOST_VOLUMES, whole_drive
+from ..starting.reading import MOST_VOLUMES
 from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.gpt import SIGNATURE as GPT_SIGNATURE
-from ..tables.mbr import MbrTable, read_mbr
-from ..tables.table import Partition, Table, read_table
+from ..tables.mbr import read_mbr
+from ..tables.table import Partition
 from ..units import SECTOR_SIZES
-from ..volumes.kinds import COMPOSED, KINDS, kind_at, open_volume
+from ..volumes.kinds import KINDS, kind_at, open_volume
 from ..volumes.volume import VolumeError
 from .bootwalk import walk_boot
 from .codes import Code
 from .contents import check_contents, judge
 from .found import FoundVolume
 from .report import Place, Report, VolumeSummary
+from .tables import check_table
+from .views import Front, Patched
 from .volumes.checkers import CHECKERS
 
 _REBUILD = "Build the drive again."
-_SOUND = (Code.GPT_COPY_NOT_AT_END,)
+_UNGUARDED = (Code.TABLE_MISSING, Code.GPT_NO_PROTECTIVE)
+"""Whatever volumes there are, firmware does not look for them."""
 
 
 def check_drive(
@@ -41,11 +42,13 @@ def check_drive(
     contents: bool = True,
     machine: Machine = ANY_MACHINE,
     kept: bytes | None = None,
+    firmware: str = "",
 ) -> Report:
     """Check `drive` without writing to it. `contents=False` leaves out what a build has just read back.
 
     `sector_size` (bytes) is found out when None. `machine` is what it is to start. `kept` is a manifest that this
-    computer keeps for the drive, which counts when the drive carries none.
+    computer keeps for the drive, which counts when the drive carries none. `firmware` ('bios', 'uefi' or 'both') is
+    what it is to start on; '' for what its manifest says.
     """
     report = Report()
     sector = sector_size or _find_sector_size(drive, kept)
@@ -58,12 +61,20 @@ def check_drive(
     image_size = manifest.about.image_size if manifest else 0
     # A raw image brings its own table, whose copy lies at the image's end and not at the drive's.
     view: SizedReadable = Front(drive, image_size) if image_size else drive
-    table, partitions = _table(view, sector, manifest, report)
+    table, partitions = check_table(view, sector, manifest, report)
     found = _volumes(view, partitions, sector, report)
-    walked = [ReadBootVolume(volume.kind, volume.volume, volume.partition) for volume in found]
+    counts = table.style or not any(found.code in _UNGUARDED for found in report.findings)
+    walked = [
+        ReadBootVolume(volume.kind, volume.volume, volume.partition)
+        for volume in found
+        if counts and volume.firmware_sees_it
+    ]
     if (partitions and found) or image_size:
         seen = table if table.style else None
-        report.starts = walk_boot(ReadDrive(seen, sector, walked), report, machine)
+        wanted: Sequence[str] = manifest.about.starts_on if manifest else ()
+        if firmware:
+            wanted = ("bios", "uefi") if firmware == "both" else (firmware,)
+        report.starts = walk_boot(ReadDrive(seen, sector, walked), report, machine, wanted)
     elif table.style and not any(partition.expects_volume for partition in partitions):
         names = " or ".join(kind.shown for kind in KINDS.values())
         report.unknown.append(f"no {names} volume, and other volumes are not read yet.")
@@ -71,18 +82,6 @@ def check_drive(
         judge(drive, manifest, wrong, found, report)
     progress("checking structure", 1, 1)
     return report
-
-
-@dataclass(frozen=True)
-class Front:
-    """The first `size` bytes of a drive."""
-
-    drive: SizedReadable
-    size: int
-
-    def read_at(self, offset: int, size: int) -> bytes:
-        """Return bytes of the drive."""
-        return self.drive.read_at(offset, size)
 
 
 def _find_sector_size(drive: Medium, kept: bytes | None) -> int:
@@ -152,77 +151,6 @@ def _tell_manifest(drive: Medium, manifest: Manifest, sector: int, report: Repor
         report.fault(Code.MANIFEST_PADDING, "manifest", what, advice, Place(offset=end, size=padding))
 
 
-# -- the table -------------------------------------------------------------------------------------------------------
-
-
-def _table(
-    drive: SizedReadable, sector: int, manifest: Manifest | None, report: Report
-) -> tuple[Table, Sequence[Partition]]:
-    """Check the table; return it and the partitions to look into, from the manifest when sector 0 is lost."""
-    nothing = Table("", MbrTable(b"", 0, (), ()), None, (), ())
-    is_image = bool(manifest and manifest.about.image_size) or _holds_disc_image(drive)
-    table = read_table(drive, sector)
-    has_sound_table = table is not None and bool(table.partitions) and not table.faults
-    if (is_image or not has_sound_table) and (kind := kind_at(drive, 0, drive.size)) is not None:
-        report.looked_at.append(f"table: none; a {kind.shown} volume from sector 0 on")
-        return nothing, (whole_drive(drive, sector),)
-    if table is None:
-        if is_image:
-            return nothing, ()
-        sealed = (
-            "It was not finished, or sector 0 was lost."
-            if manifest
-            else "It was never finished, or it is not an installer drive."
-        )
-        what = "sector 0 carries no partition table."
-        report.fault(Code.TABLE_MISSING, "table", what, f"{sealed} {_REBUILD}", Place(offset=0, size=sector))
-        return nothing, _partitions_of(manifest, sector) if manifest else ()
-    signature = table.gpt.disk if table.gpt else f"{table.mbr.disk_signature:08X}"
-    report.looked_at.append(
-        f"table: {table.style.upper()}, partitions in use: {len(table.partitions)}, signature {signature}"
-    )
-    for fault in table.faults:
-        if is_image:  # what is odd about an image is no fault of the drive
-            report.note(Code(fault.code), "table", f"{fault}, as in the image.", Place(fault.partition))
-        elif fault.code in _SOUND:
-            report.note(Code(fault.code), "table", f"{fault}: a raw image was written, or the drive copied.")
-        else:
-            report.fault(Code(fault.code), "table", f"{fault}.", _REBUILD, Place(fault.partition))
-    if is_image:
-        return table, table.partitions
-    if table.style == "mbr" and table.mbr.disk_signature == 0:
-        advice = "Windows will not tell this drive from others: build it again."
-        report.fault(Code.TABLE_SIGNATURE, "table", "the disk signature is 0.", advice, Place(offset=440, size=4))
-    actives = sum(partition.active for partition in table.partitions)
-    if actives > 1:
-        what, advice = f"{actives} partitions are active.", "One must be: build the drive again."
-        report.fault(Code.TABLE_SEVERAL_ACTIVE, "table", what, advice, Place(offset=446, size=64))
-    return table, table.partitions
-
-
-def _holds_disc_image(drive: SizedReadable) -> bool:
-    """True when a disc image was written onto the drive as it is: its table is then what its maker made of it."""
-    place = 16 * SECTOR
-    if drive.size < place + SECTOR:
-        return False
-    return VolumeDescriptor.unpack(drive.read_at(place, SECTOR)).identifier == IDENTIFIER
-
-
-def _partitions_of(manifest: Manifest, sector: int) -> list[Partition]:
-    """Return the partitions the manifest tells of, to check a drive whose sector 0 is lost."""
-    about = manifest.about
-    notes = sorted(about.volumes, key=lambda volume: volume.offset)
-    limits = [*(note.offset for note in notes[1:]), about.drive_size]
-    found = []
-    for number, (note, limit) in enumerate(zip(notes, limits, strict=True), 1):
-        regions = [(str(r.kind), r.offset, r.size) for r in about.regions if note.offset <= r.offset < limit]
-        end = min(COMPOSED[note.file_system].partition_end(regions, limit), limit)
-        if note.offset < end:
-            first, count = note.offset // sector, (end - note.offset) // sector
-            found.append(Partition(number, first, count, False, True, "by the manifest"))
-    return found
-
-
 # -- volumes ---------------------------------------------------------------------------------------------------------
 
 
@@ -245,6 +173,23 @@ def _volumes(drive: SizedReadable, partitions: Sequence[Partition], sector: int,
     return found
 
 
+def _with_boot_sector(
+    drive: SizedReadable, partition: Partition, offset: int, size: int, report: Report
+) -> SizedReadable:
+    """Return the drive, with a volume's boot sector taken from its copy where the first one is lost, and that noted."""
+    if size < 512 or kind_at(drive, offset, size) is not None:
+        return drive
+    for kind in KINDS.values():
+        copy = kind.boot_copy(drive, offset, size)
+        if copy is not None:
+            what = f"the {kind.shown} boot sector is lost; its copy at byte {copy} is whole."
+            advice = "Copy it back, or build the drive again."
+            place = Place(partition.number, offset, 512)
+            report.fault(Code.VOLUME_BOOT_SECTOR, "boot sectors", what, advice, place)
+            return Patched(drive, offset, drive.read_at(copy, 512))
+    return drive
+
+
 def _volume(
     drive: SizedReadable, partition: Partition, offset: int, size: int, sector: int, report: Report
 ) -> FoundVolume | None:
@@ -253,8 +198,9 @@ def _volume(
     if size >= 512 and drive.read_at(offset + 3, 8) == b"EXFAT   ":
         report.unknown.append(f"partition {number} holds an exFAT volume, which is not read here.")
         return None
+    view = _with_boot_sector(drive, partition, offset, size, report)
     try:
-        kind, volume = open_volume(drive, offset, size)
+        kind, volume = open_volume(view, offset, size)
         entries, free = CHECKERS[kind.name].check(volume, partition, size // sector, report)
         label = volume.label()
     except VolumeError as error:
@@ -269,4 +215,4 @@ def _volume(
     folders = sum(entry.is_folder for entry in entries)
     files = len(entries) - folders
     report.volumes.append(VolumeSummary(kind.shown, label, offset, files, folders - 1, free))
-    return FoundVolume(partition, kind, volume, entries)
+    return FoundVolume(partition, kind, volume, entries, firmware_sees_it=view is drive)

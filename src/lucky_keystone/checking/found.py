@@ -18,3 +18,5 @@ class FoundVolume:
     kind: VolumeKind
     volume: Volume
     entries: Sequence[Entry]
+    firmware_sees_it: bool = True
+    """False where its boot sector is lost, or no table that counts names it."""

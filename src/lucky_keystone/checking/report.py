@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Collection
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from ..starting.outlook import Outlook
@@ -43,6 +44,8 @@ class Finding:
     what: str
     advice: str = ""
     place: Place = NOWHERE
+    firmware: Literal["bios", "uefi", ""] = ""
+    """Which firmware alone misses it; a fault where the drive is to start there."""
 
 
 @dataclass(frozen=True)
@@ -90,9 +93,25 @@ class Report:
         """Note something that is wrong."""
         self.findings.append(Finding("fault", code, area, what, advice, place))
 
-    def start(self, code: Code, what: str, advice: str, place: Place = NOWHERE) -> None:
+    def start(
+        self,
+        code: Code,
+        what: str,
+        advice: str,
+        place: Place = NOWHERE,
+        *,
+        firmware: Literal["bios", "uefi", ""] = "",
+        area: str = "start",
+    ) -> None:
         """Note why some firmware will not start a healthy drive."""
-        self.findings.append(Finding("start", code, "start", what, advice, place))
+        self.findings.append(Finding("start", code, area, what, advice, place, firmware))
+
+    def demand(self, firmware: Collection[str]) -> None:
+        """Make faults of what keeps the drive from starting on firmware that it is to start on."""
+        self.findings = [
+            replace(found, level="fault") if found.level == "start" and found.firmware in firmware else found
+            for found in self.findings
+        ]
 
     def used(self, area: str, what: str, place: Place = NOWHERE) -> None:
         """Note what a computer changed by using the drive."""

@@ -36,12 +36,23 @@ Examples:
     metavar="BYTES",
     help="Sector size, when it cannot be told from the drive.",
 )
+@click.option(
+    "--firmware",
+    type=click.Choice(["bios", "uefi", "both"]),
+    help="What the drive is to start on; what is missing for that is a fault. Else as its manifest says.",
+)
 @trust_option
 @bay_option
 @json_option
 @verbose_option
 def command(
-    drive: str, sector_size: int | None, trust: tuple[Path, ...], bay: Path | None, as_json: bool, verbose: bool
+    drive: str,
+    sector_size: int | None,
+    firmware: str | None,
+    trust: tuple[Path, ...],
+    bay: Path | None,
+    as_json: bool,
+    verbose: bool,
 ) -> int:
     """Check DRIVE: table, volumes, every byte against its manifest, and the way it starts. Writes nothing.
 
@@ -53,7 +64,14 @@ def command(
     with reading(chosen) as medium, Stages(quiet=as_json) as stages:
         medium.forget_cache()
         known = sector_size or (chosen.drive.sector_size if chosen.drive else None)
-        report = check_drive(medium, stages, sector_size=known, machine=machine_of(trust), kept=chosen.shelf().get())
+        report = check_drive(
+            medium,
+            stages,
+            sector_size=known,
+            machine=machine_of(trust),
+            kept=chosen.shelf().get(),
+            firmware=firmware or "",
+        )
     if as_json:
         emit_json("check", {"drive": str(chosen.path), **report_body(report)})
     else:

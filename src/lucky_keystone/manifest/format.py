@@ -88,6 +88,8 @@ class About(msgspec.Struct, frozen=True):
 
     Tells a build that continues, or an update, whether it is the same drive.
     """
+    starts_on: list[Literal["bios", "uefi"]] = []
+    """Firmware that the drive was built to start on; empty where that is not said."""
     source_damage: list[str] = []
     """What was known to be wrong with the source, which was built all the same."""
     image_size: U63 = 0

@@ -51,6 +51,8 @@ def _volume(drive: Bootable, active: BootVolume) -> tuple[Verdict, str]:
         return "will not start", "the volume's boot code is not whole"
     manager = active.find(LOADER)
     if active.boot_code == "other":
+        if manager and not active.names_bootmgr:
+            return "will not start", "the volume's boot code is somebody else's, and does not load BOOTMGR"
         there = "BOOTMGR is there" if manager else "there is no BOOTMGR"
         return "not known", f"the volume's boot code is not ours and was not judged; {there}"
     if manager is None:

@@ -19,6 +19,8 @@ from ..tree import Folder
 from ..volumes.kind import VolumeKind
 from ..volumes.volume import FileOnVolume, Volume
 
+_CODE_SECTORS = 3  # where boot code of others begins, on FAT32 and on NTFS
+
 Code = Literal["ours", "other", "none", "damaged"]
 """Boot code: ours, somebody else's, no code at all, or ours with its further part missing or damaged."""
 
@@ -48,6 +50,10 @@ class BootVolume(Protocol):
 
     @property
     def boot_code(self) -> Code: ...
+
+    @property
+    def names_bootmgr(self) -> bool:
+        """False where somebody else's boot code does not name BOOTMGR, and so does not load it."""
 
     def find(self, path: str) -> BootFile | None:
         """Return the file at `path`, case ignored."""
@@ -93,6 +99,7 @@ class PlannedBootVolume:
     kind: VolumeKind
     tree: Folder
     active: bool
+    names_bootmgr: bool = True
 
     @property
     def boot_code(self) -> Code:
@@ -154,6 +161,21 @@ class ReadBootVolume:
             raise
         except KeystoneError:
             return b""
+
+    @cached_property
+    def names_bootmgr(self) -> bool:
+        """True when code of somebody else's in the first sectors names the loader: it may well start it."""
+        try:
+            code = self.volume.bytes_at(self.volume.offset, _CODE_SECTORS * 512).upper()
+        except KeystoneError:
+            code = self.volume.boot_sector.upper()
+        return b"BOOTMGR" in code or "BOOTMGR".encode("utf-16-le") in code
+
+    @property
+    def geometry(self) -> tuple[int, int]:
+        """Heads and sectors a track by the boot sector; at the same place in all FAT and NTFS (fatgen103, BPB)."""
+        first = self.volume.boot_sector
+        return int.from_bytes(first[26:28], "little"), int.from_bytes(first[24:26], "little")
 
     @property
     def further_place(self) -> int:

@@ -54,11 +54,7 @@ def read_table(drive: SizedReadable, sector_size: int, *, primary_only: bool = F
     if any(partition.type == TYPE_PROTECTIVE for partition in mbr.partitions):
         gpt = read_gpt(drive, sector_size, primary_only=primary_only)
         if gpt is not None:
-            found = tuple(
-                Partition(p.number, p.first_lba, p.sector_count, False, p.kind in GPT_TYPES_OF_VOLUMES, str(p.kind))
-                for p in gpt.partitions
-            )
-            return Table("gpt", mbr, gpt, found, (*mbr.faults, *gpt.faults))
+            return _gpt_table(mbr, gpt)
     found = tuple(
         Partition(
             p.number,
@@ -72,3 +68,19 @@ def read_table(drive: SizedReadable, sector_size: int, *, primary_only: bool = F
         for p in mbr.partitions
     )
     return Table("mbr", mbr, None, found, mbr.faults)
+
+
+def read_unguarded_gpt(drive: SizedReadable, sector_size: int) -> Table | None:
+    """Read a GPT that sector 0 does not guard, so that it does not count; None where no copy is sound."""
+    gpt = read_gpt(drive, sector_size)
+    if gpt is None or not gpt.sound_copies or not gpt.partitions:
+        return None
+    return _gpt_table(MbrTable(b"", 0, (), ()), gpt)
+
+
+def _gpt_table(mbr: MbrTable, gpt: GptTable) -> Table:
+    found = tuple(
+        Partition(p.number, p.first_lba, p.sector_count, False, p.kind in GPT_TYPES_OF_VOLUMES, str(p.kind))
+        for p in gpt.partitions
+    )
+    return Table("gpt", mbr, gpt, found, (*mbr.faults, *gpt.faults))

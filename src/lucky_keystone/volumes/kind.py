@@ -118,6 +118,12 @@ class VolumeKind(Protocol):
     def recognises(self, drive: Readable, offset: int, size: int) -> bool:
         """Tell whether such a volume starts at byte `offset`, by its first sector."""
 
+    def boot_copy(self, drive: Readable, offset: int, size: int) -> int | None:
+        """Return the byte of a sound copy of the boot sector of the volume at byte `offset`, which has `size` bytes.
+
+        None where there is none.
+        """
+
     def open(self, drive: Readable, offset: int, size: int) -> Volume:
         """Open the volume at byte `offset`, which may have `size` bytes. Raises VolumeError naming what is wrong."""
 

@@ -35,6 +35,9 @@ class Fat16:
             and 0 < boot.total_sectors * boot.BPB_BytsPerSec <= size
         )
 
+    def boot_copy(self, drive: Readable, offset: int, size: int) -> int | None:
+        return None  # FAT12 and FAT16 have none
+
     def open(self, drive: Readable, offset: int, size: int) -> Fat16Volume:
         return Fat16Volume(drive, offset, size)
 

@@ -22,7 +22,7 @@ from .compose import Layout, compose, lay_out
 from .geometry import Geometry, check_cluster_size, default_cluster_size, geometry, smallest_total
 from .names import label_fault, problems
 from .read import Fat32Volume
-from .records import BootSector
+from .records import BACKUP_BOOT_SECTOR, BootSector
 from .relayout import lay_out_again
 
 LARGEST_FILE = 0xFFFF_FFFF
@@ -79,6 +79,17 @@ class Fat32:
         of_other_size = boot.BPB_FATSz16 or boot.BPB_TotSec16 or boot.BPB_RootEntCnt
         known = boot.BPB_BytsPerSec in (512, 1024, 2048, 4096) and boot.BPB_NumFATs in (1, 2) and boot.BPB_FATSz32
         return boot.signature == 0xAA55 and bool(known) and not of_other_size
+
+    def boot_copy(self, drive: Readable, offset: int, size: int) -> int | None:
+        """Sector 6 has it (fatgen103, BPB_BkBootSec)."""
+        for sector in (512, 4096):
+            copy = BACKUP_BOOT_SECTOR * sector
+            if copy + 512 > size or not self.recognises(drive, offset + copy, size - copy):
+                continue
+            boot = BootSector.unpack(drive.read_at(offset + copy, 512))
+            if boot.BPB_BytsPerSec == sector and boot.BPB_BkBootSec == BACKUP_BOOT_SECTOR:
+                return offset + copy
+        return None
 
     def open(self, drive: Readable, offset: int, size: int) -> Fat32Volume:
         return Fat32Volume(drive, offset, size)

@@ -24,7 +24,7 @@ from .geometry import USUAL_CLUSTER, Geometry, check_cluster_size, geometry, rec
 from .layout import Layout, place, record_count
 from .names import label_fault
 from .read import NtfsVolume
-from .records import BITMAP_FILE, FIRST_USER, LOG_FILE, MFT, MFT_MIRROR
+from .records import BITMAP_FILE, FIRST_USER, LOG_FILE, MFT, MFT_MIRROR, BootSector
 from .system import log_size
 
 _RECORD_TEXT = -(-SIZE * 4 // 3)  # bytes of an essence as base64
@@ -72,6 +72,17 @@ class Ntfs:
 
     def recognises(self, drive: Readable, offset: int, size: int) -> bool:
         return size >= 512 and drive.read_at(offset + 3, 8) == b"NTFS    "
+
+    def boot_copy(self, drive: Readable, offset: int, size: int) -> int | None:
+        """The partition's last sector has it."""
+        for sector in (512, 4096):
+            copy = offset + size // sector * sector - sector
+            if copy <= offset or not self.recognises(drive, copy, sector):
+                continue
+            boot = BootSector.unpack(drive.read_at(copy, 512))
+            if boot.bytes_per_sector == sector and boot.total_sectors == size // sector - 1:
+                return copy
+        return None
 
     def open(self, drive: Readable, offset: int, size: int) -> NtfsVolume:
         return NtfsVolume(drive, offset, size)
