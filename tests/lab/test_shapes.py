@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.content import seekable
+from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.errors import KeystoneError
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
@@ -18,7 +19,7 @@ from lucky_keystone.volumes.kinds import open_volume
 
 from ..helpers.drives import MemoryDrive, check_file
 from .emulator import files_told, start
-from .matrix import KEY, ROWS, SECURE, build_shape, lab_source, try_rows
+from .matrix import KEY, ROWS, SECURE, build_shape, lab_source, sign, try_rows
 from .starting import sums_of
 
 pytestmark = pytest.mark.lab
@@ -87,6 +88,20 @@ def test_a_loader_altered_after_it_was_signed(source: Source, tmp_path: Path) ->
     assert {row.firmware: row.verdict for row in check_file(built.path).starts}[
         "UEFI 64-bit, Secure Boot"
     ] == "will not start"
+
+
+def test_a_loader_signed_under_two_authorities(source: Source, tmp_path: Path) -> None:
+    """Another authority's signature first, the trusted one second: firmware looks at both, and so does the forecast."""
+    from ..sources.test_authenticode import Shop
+
+    over = tmp_path / "over" / "efi" / "boot"
+    over.mkdir(parents=True)
+    plain = uefi_loader("x64")
+    (over / "bootx64.efi").write_bytes(sign(Shop(tmp_path).sign(plain), tmp_path))
+    built = build_shape(open_source(source.path, [*source.added, tmp_path / "over"]), tmp_path, "mbr", "uefi", "fat32")
+    assert not isinstance(built, KeystoneError)
+    (row,) = try_rows(built, ["UEFI 64-bit, Secure Boot"])
+    assert (row.started, row.forecast.verdict) == (True, "starts"), row.forecast.reason
 
 
 def test_the_crossing_says_on_screen_why_it_goes_no_further(source: Source, tmp_path: Path) -> None:

@@ -8,12 +8,18 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.content import Literal
+from lucky_keystone.content import Literal, SizedReadable
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.errors import UsageError
-from lucky_keystone.starting.authenticode import read_certificate, read_signature
+from lucky_keystone.starting.authenticode import Signature, read_certificate, read_signatures
+from lucky_keystone.starting.bootable import PlannedBootVolume, PlannedDrive
+from lucky_keystone.starting.rules import outlooks
+from lucky_keystone.starting.trust import Machine
+from lucky_keystone.starting.uefi import USUAL_ISSUERS, LoaderState, _secure_verdict
+from lucky_keystone.volumes.fat32.kind import FAT32
 
 from ..helpers.judges import need
+from ..helpers.trees import file, folder
 
 
 class Shop:
@@ -47,12 +53,24 @@ class Shop:
         self._openssl("req", "-x509", "-newkey", "rsa:2048", "-nodes", *files, "-days", "30", "-subj", f"/CN={name}")
         return self.folder / f"{name}.pem"
 
-    def sign(self, loader: bytes) -> bytes:
-        """Sign with the workshop's key, by another program."""
+    def third(self) -> Path:
+        place = self.folder / "A Third Authority.pem"
+        return place if place.exists() else self._certificate("A Third Authority")
+
+    def sign(self, loader: bytes, name: str = "shop") -> bytes:
+        """Sign with the workshop's key or another one's, by another program; a signature that is there stays."""
         (self.folder / "plain.efi").write_bytes(loader)
-        command = [need("sbsign"), "--key", "shop.key", "--cert", "shop.pem", "--output", "signed.efi", "plain.efi"]
+        keys = ["--key", f"{name}.key", "--cert", f"{name}.pem"]
+        command = [need("sbsign"), *keys, "--output", "signed.efi", "plain.efi"]
         subprocess.run(command, cwd=self.folder, check=True, capture_output=True)
         return (self.folder / "signed.efi").read_bytes()
+
+
+def read_signature(content: SizedReadable) -> Signature | None:
+    """The only signature of a file that has one or none."""
+    found = read_signatures(content)
+    assert len(found) <= 1
+    return found[0] if found else None
 
 
 @pytest.fixture(scope="module")
@@ -144,3 +162,37 @@ def test_what_is_no_certificate_is_refused(data: bytes, tmp_path: Path) -> None:
     (tmp_path / "x.pem").write_bytes(data)
     with pytest.raises(UsageError, match="no certificate can be read"):
         read_certificate(tmp_path / "x.pem")
+
+
+A, B, C = "Tidewell Authority", "Another Authority", "A Third Authority"
+
+
+@pytest.mark.parametrize("signers", [(), (A,), (B,), (A, B), (B, A)])
+@pytest.mark.parametrize("trusted", [(A,), (B,), (A, B), (C,)])
+@pytest.mark.parametrize("revoked", [(), (A,), (B,), (A, B)])
+def test_one_signature_that_is_allowed_is_enough_and_one_that_is_revoked_too_much(
+    signers: tuple[str, ...], trusted: tuple[str, ...], revoked: tuple[str, ...], shop: Shop
+) -> None:
+    """UEFI 2.10, 32.5.3.3. In whatever order: firmware looks at each signature."""
+    loader = uefi_loader("x64")
+    for signer in signers:
+        loader = shop.sign(loader, signer)
+    assert [one.signer for one in read_signatures(Literal(loader))] == list(signers)
+    root = folder("", folder("efi", folder("boot", file("bootx64.efi", loader))))
+    drive = PlannedDrive("mbr", 512, [PlannedBootVolume(FAT32, root, active=True)])
+    shop.third()
+    machine = Machine(
+        *([read_certificate(shop.folder / f"{name}.pem") for name in names] for names in (trusted, revoked))
+    )
+    row = next(row for row in outlooks(drive, machine) if row.firmware == "UEFI 64-bit, Secure Boot")
+    starts = bool(set(signers) & set(trusted)) and not set(signers) & set(revoked)
+    assert row.verdict == ("starts" if starts else "will not start"), row.reason
+
+
+def test_a_loader_of_both_generations_is_forecast_without_a_warning() -> None:
+    """Under the older and the newer authority: machines that trust one of them start it."""
+    both = tuple(Signature("Boot Manager", issuer, True, "", ()) for issuer in USUAL_ISSUERS)
+    for signatures, caveat in ((both, "either of them"), (both[:1], "2023 one only"), (both[1:], "never updated")):
+        state = LoaderState("efi/boot/bootx64.efi", "x64", "", signatures)
+        verdict, reason = _secure_verdict(state, "fat32", Machine())
+        assert (verdict, caveat in reason) == ("starts", True)

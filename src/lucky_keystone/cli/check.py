@@ -50,6 +50,7 @@ def command(
     sector_size: int | None,
     firmware: str | None,
     trust: tuple[Path, ...],
+    revoked: tuple[Path, ...],
     bay: Path | None,
     as_json: bool,
     verbose: bool,
@@ -68,7 +69,7 @@ def command(
             medium,
             stages,
             sector_size=known,
-            machine=machine_of(trust),
+            machine=machine_of(trust, revoked),
             kept=chosen.shelf().get(),
             firmware=firmware or "",
         )

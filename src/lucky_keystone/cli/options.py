@@ -166,7 +166,14 @@ def choice_options(function: _F) -> _F:
 
 
 def trust_option(function: _F) -> _F:
-    """--trust."""
+    """--trust and --revoked."""
+    function = click.option(
+        "--revoked",
+        type=click.Path(path_type=Path),
+        multiple=True,
+        metavar="CERTIFICATE",
+        help="A certificate (PEM or DER) the machine refuses, for the Secure Boot forecast. Repeatable.",
+    )(function)
     return click.option(
         "--trust",
         type=click.Path(path_type=Path),
@@ -176,15 +183,15 @@ def trust_option(function: _F) -> _F:
     )(function)
 
 
-def machine_of(trusted: tuple[Path, ...]) -> Machine:
-    """Return what is known of the machine a drive is to start: the certificates given with --trust."""
+def machine_of(trusted: tuple[Path, ...], revoked: tuple[Path, ...]) -> Machine:
+    """Return what is known of the machine a drive is to start: the certificates given with --trust and --revoked."""
     from ..starting.trust import ANY_MACHINE, Machine
 
-    if not trusted:
+    if not trusted and not revoked:
         return ANY_MACHINE
     from ..starting.authenticode import read_certificate
 
-    return Machine([read_certificate(path) for path in trusted])
+    return Machine([read_certificate(path) for path in trusted], [read_certificate(path) for path in revoked])
 
 
 def source_options(function: _F) -> _F:

@@ -70,6 +70,7 @@ def command(
     sha256: str | None,
     verify_source: bool,
     trust: tuple[Path, ...],
+    revoked: tuple[Path, ...],
     save: Path | None,
     figure: Path | None,
     overwrite: bool,
@@ -90,7 +91,7 @@ def command(
             refuse_output(path, kind, replacing)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
     shape = chosen.shape(size) if chosen else DriveShape("new drive", size, sector_size or 512)
-    plan = make_plan(opened, choices_of(given), shape, machine=machine_of(trust))
+    plan = make_plan(opened, choices_of(given), shape, machine=machine_of(trust, revoked))
     if save:
         from ..planning.planfile import save_plan
 

@@ -22,6 +22,7 @@ from .pe import CoffHeader, SectionHeader
 
 _CERTIFICATE_DIRECTORY = 4  # index in the data directories (PE/COFF, "Optional Header Data Directories")
 _PKCS_SIGNED_DATA = 2
+_MOST_SIGNATURES = 16
 _LARGEST_CERTIFICATES = 4 << 20
 _LARGEST_KEY = 16_384  # bits
 _BLOCK = 1 << 20
@@ -76,22 +77,30 @@ class Signature:
         return any(_vouches(above, below) for below in self.chain for above in trusted)
 
 
-def read_signature(content: SizedReadable) -> Signature | None:
-    """Return the first signature of a PE file, None when it has none.
+def read_signatures(content: SizedReadable) -> tuple[Signature, ...]:
+    """Return all signatures of a PE file, in their order; firmware looks at each of them (UEFI 2.10, 32.5.3.3).
 
     A damaged one is a Signature that does not fit.
     """
+    found: list[Signature] = []
     try:
         layout = _Layout(content)
-        if not layout.table.size:
-            return None
-        signed = layout.signed_data()
+        for entry in layout.entries() if layout.table.size else ():
+            found.append(_read_entry(layout, entry))
     except _DAMAGED as error:
-        return Signature("", "", False, f"its signature cannot be read ({str(error).splitlines()[0]})", ())
+        return (*found, Signature("", "", False, f"its signature cannot be read ({_first_line(error)})", ()))
+    return tuple(found)
+
+
+def _read_entry(layout: _Layout, entry: bytes) -> Signature:
     try:
-        return _examine(layout, signed)
+        return _examine(layout, cms.ContentInfo.load(entry)["content"])
     except _DAMAGED as error:
-        return Signature("", "", False, f"its signature is damaged ({str(error).splitlines()[0]})", ())
+        return Signature("", "", False, f"its signature is damaged ({_first_line(error)})", ())
+
+
+def _first_line(error: BaseException) -> str:
+    return (str(error).splitlines() or [type(error).__name__])[0]
 
 
 class _Layout:
@@ -99,6 +108,7 @@ class _Layout:
 
     def __init__(self, content: SizedReadable) -> None:
         self._content = content
+        self._digests: dict[str, bytes] = {}
         head = self._read(0, 64)
         start = int.from_bytes(head[60:64], "little")
         self._coff = CoffHeader.unpack(self._read(start, CoffHeader.SIZE))
@@ -121,18 +131,20 @@ class _Layout:
             raise ValueError(f"{size} bytes at {offset} lie outside the file")
         return self._content.read_at(offset, size)
 
-    def signed_data(self) -> cms.SignedData:
-        """Return the first PKCS #7 entry of the certificate table."""
+    def entries(self) -> Iterator[bytes]:
+        """Yield the PKCS #7 entries of the certificate table. Raises ValueError when there is none."""
         at, end = self.table.address, self.table.address + self.table.size
-        while at + WinCertificate.SIZE <= end:
+        count = 0
+        while at + WinCertificate.SIZE <= end and count < _MOST_SIGNATURES:
             entry = WinCertificate.unpack(self._read(at, WinCertificate.SIZE))
             if not WinCertificate.SIZE < entry.length <= min(end - at, _LARGEST_CERTIFICATES):
                 raise ValueError(f"an entry of {entry.length} bytes in its certificate table")
             if entry.type == _PKCS_SIGNED_DATA:
-                data = self._read(at + WinCertificate.SIZE, entry.length - WinCertificate.SIZE)
-                return cms.ContentInfo.load(data)["content"]
+                count += 1
+                yield self._read(at + WinCertificate.SIZE, entry.length - WinCertificate.SIZE)
             at += entry.length + 7 & ~7
-        raise ValueError("its certificate table has no signature")
+        if not count:
+            raise ValueError("its certificate table has no signature")
 
     def _spans(self) -> Iterator[tuple[int, int]]:
         """Yield (start, end) of what the digest is taken over."""
@@ -148,12 +160,15 @@ class _Layout:
         yield done, self._content.size - self.table.size
 
     def digest(self, name: str) -> bytes:
-        """Return the file's digest as it is now."""
+        """Return the file's digest as it is now; taken once however many signatures there are."""
+        if name in self._digests:
+            return self._digests[name]
         digest = hashlib.new(name)
         for start, end in self._spans():
             for at in range(start, end, _BLOCK):
                 digest.update(self._read(at, min(_BLOCK, end - at)))
-        return digest.digest()
+        self._digests[name] = digest.digest()
+        return self._digests[name]
 
 
 def _examine(layout: _Layout, signed: Any) -> Signature:

@@ -15,7 +15,9 @@ class Machine:
     """The machine at hand, as far as it was told of."""
 
     trusted: Sequence[Certificate] = field(default=())
-    """Certificates that its Secure Boot trusts; none: not known which."""
+    """Certificates that its Secure Boot trusts (db); none: not known which."""
+    revoked: Sequence[Certificate] = field(default=())
+    """Certificates that its Secure Boot refuses (dbx), whoever else signed."""
 
 
 ANY_MACHINE = Machine()

@@ -10,7 +10,7 @@ from ..boot.records import crossing
 from ..content import SizedReadable
 from ..errors import KeystoneError, TooFarInside
 from .bootable import Bootable, BootFile
-from .outlook import Outlook
+from .outlook import Outlook, Verdict
 from .pe import REMOVABLE_LOADERS, loader_architecture, loader_fault
 from .trust import Machine
 
@@ -46,7 +46,7 @@ class LoaderState:
     """By its PE header; '' when it is no loader."""
     fault: str
     """Why it cannot be whole, '' when it is."""
-    signature: Signature | None
+    signatures: tuple[Signature, ...]
     unseen: str = ""
     """Why it was not looked at; '' when it was."""
 
@@ -59,22 +59,22 @@ def loader_path(architecture: str) -> str:
 def examine(file: BootFile) -> LoaderState:
     """Read a loader's headers, and all of it when it is signed. Bytes that cannot be read are its fault."""
     if file.faults:
-        return LoaderState(file.path, "", "; ".join(file.faults), None)
+        return LoaderState(file.path, "", "; ".join(file.faults), ())
     if file.unseen:
-        return LoaderState(file.path, "", "", None, file.unseen)
+        return LoaderState(file.path, "", "", (), file.unseen)
     content: SizedReadable = file.content
     try:
         architecture = loader_architecture(content)
         fault = loader_fault(content) if architecture else ""
-        from .authenticode import read_signature  # what reads certificates takes its time to load
+        from .authenticode import read_signatures  # what reads certificates takes its time to load
 
         return LoaderState(
-            file.path, architecture, fault, read_signature(content) if architecture and not fault else None
+            file.path, architecture, fault, read_signatures(content) if architecture and not fault else ()
         )
     except TooFarInside as error:
-        return LoaderState(file.path, "", "", None, error.message)
+        return LoaderState(file.path, "", "", (), error.message)
     except KeystoneError as error:
-        return LoaderState(file.path, "", error.message.rstrip("."), None)
+        return LoaderState(file.path, "", error.message.rstrip("."), ())
 
 
 @dataclass(frozen=True)
@@ -144,21 +144,37 @@ def _plain(architecture: str, found: FoundLoader, drive: Bootable) -> Outlook:
 
 
 def _secure(plain: str, loader: LoaderState, way: Way, machine: Machine) -> Outlook:
-    name, signature = plain + SECURE, loader.signature
+    """One signature that the machine allows is enough; one that it revokes refuses all (UEFI 2.10, 32.5.3.3)."""
+    verdict, why = _secure_verdict(loader, way, machine)
+    return Outlook(plain + SECURE, verdict, why, plain)
+
+
+def _secure_verdict(loader: LoaderState, way: Way, machine: Machine) -> tuple[Verdict, str]:
     if way == "crossing":
         why = "the crossing (our UEFI helper) is unsigned: turn Secure Boot off, or use --file-system fat32+ntfs"
-        return Outlook(name, "will not start", why, plain)
-    if signature is None:
-        return Outlook(name, "will not start", f"{loader.path} is not signed", plain)
-    if not signature.fits:
-        return Outlook(name, "will not start", f"{loader.path}: {signature.why}", plain)
-    signed = f"{loader.path} is signed by '{signature.signer}' under '{signature.issuer}'"
+        return "will not start", why
+    if not loader.signatures:
+        return "will not start", f"{loader.path} is not signed"
+    refused = next((one for one in loader.signatures if one.trusted_by(machine.revoked)), None)
+    if refused is not None:
+        return "will not start", f"{_signed(loader, refused)}, which the certificates given as revoked refuse"
+    sound = [signature for signature in loader.signatures if signature.fits]
+    if not sound:
+        return "will not start", f"{loader.path}: {loader.signatures[0].why}"
     if machine.trusted:
-        if signature.trusted_by(machine.trusted):
-            return Outlook(name, "starts", f"{signed}, which the certificates given trust", plain)
-        return Outlook(name, "will not start", f"{signed}, which none of the certificates given trusts", plain)
-    caveat = USUAL_ISSUERS.get(signature.issuer)
-    if caveat is not None:
-        return Outlook(name, "starts", f"{signed}; {caveat}", plain)
-    why = f"{signed}: whether the machine trusts that is unknown (--trust CERTIFICATE says)"
-    return Outlook(name, "not known", why, plain)
+        allowed = next((one for one in sound if one.trusted_by(machine.trusted)), None)
+        if allowed is not None:
+            return "starts", f"{_signed(loader, allowed)}, which the certificates given trust"
+        return "will not start", f"{_signed(loader, *sound)}, which none of the certificates given trusts"
+    usual = [signature for signature in sound if signature.issuer in USUAL_ISSUERS]
+    if len({signature.issuer for signature in usual}) > 1:
+        return "starts", f"{_signed(loader, *usual)}; machines that trust either of them start it"
+    if usual:
+        return "starts", f"{_signed(loader, usual[0])}; {USUAL_ISSUERS[usual[0].issuer]}"
+    why = f"{_signed(loader, *sound)}: whether the machine trusts that is unknown (--trust CERTIFICATE says)"
+    return "not known", why
+
+
+def _signed(loader: LoaderState, *signatures: Signature) -> str:
+    by = " and ".join(f"by '{one.signer}' under '{one.issuer}'" for one in signatures)
+    return f"{loader.path} is signed {by}"
