@@ -32,11 +32,17 @@ static const EFI_GUID disk_io_guid = {0xCE345171, 0xBA0B, 0x11d2, {0x8e, 0x4F, 0
 static EFI_SYSTEM_TABLE *st;
 static EFI_BOOT_SERVICES *bs;
 
+#define BOUNCE (64u << 10)              /* bytes read at once through block I/O */
+#define LARGEST_BLOCK 4096u
+#define LARGEST_ALIGNMENT 4096u
+
 struct partition {
     EFI_HANDLE handle;
     DEVICE_PATH *path;
-    DISK_IO *disk;
-    uint32_t media;
+    BLOCK_IO *block;
+    DISK_IO *disk;                      /* NULL where the firmware has none: small firmware offers blocks only */
+    uint8_t *bounce;                    /* aligned as the drive wants it; for whole blocks */
+    uint32_t block_shift;
 };
 
 static void show(const char *text)
@@ -102,7 +108,49 @@ static int same_drive(const DEVICE_PATH *one, const DEVICE_PATH *other)
 static int read_partition(void *context, uint64_t offset, uint32_t size, void *buffer)
 {
     struct partition *partition = context;
-    return partition->disk->ReadDisk(partition->disk, partition->media, offset, size, buffer) != EFI_SUCCESS;
+    uint32_t media = partition->block->Media->MediaId, block = 1u << partition->block_shift;
+    uint8_t *to = buffer;
+    if (partition->disk)
+        return partition->disk->ReadDisk(partition->disk, media, offset, size, buffer) != EFI_SUCCESS;
+    while (size) {
+        uint32_t inside = (uint32_t)offset & (block - 1);
+        uint32_t take = size < BOUNCE - inside ? size : BOUNCE - inside;
+        uint32_t whole = (inside + take + block - 1) & ~(block - 1);
+        if (partition->block->ReadBlocks(partition->block, media, offset >> partition->block_shift, whole,
+                                         partition->bounce) != EFI_SUCCESS)
+            return 1;
+        for (uint32_t at = 0; at < take; at++)
+            to[at] = partition->bounce[inside + at];
+        to += take;
+        offset += take;
+        size -= take;
+    }
+    return 0;
+}
+
+/* Makes a partition ready for reading, by disk I/O or by whole blocks. Returns 0 when it cannot be read here. */
+static int ready(struct partition *partition)
+{
+    const BLOCK_IO_MEDIA *media = partition->block->Media;
+    uint32_t alignment = media->IoAlign > 1 ? media->IoAlign : 1;
+    uint8_t *pool;
+    partition->disk = NULL;
+    partition->block_shift = 0;
+    while (partition->block_shift < 31 && 1u << partition->block_shift < media->BlockSize)
+        partition->block_shift++;
+    if (1u << partition->block_shift != media->BlockSize || media->BlockSize < 512 || media->BlockSize > LARGEST_BLOCK)
+        return 0;
+    if (bs->HandleProtocol(partition->handle, &disk_io_guid, (void **)&partition->disk) == EFI_SUCCESS)
+        return 1;
+    partition->disk = NULL;
+    if (alignment & (alignment - 1) || alignment > LARGEST_ALIGNMENT)
+        return 0;
+    if (!partition->bounce) {           /* one for all partitions that are looked at, aligned for each */
+        if (bs->AllocatePool(EFI_LOADER_DATA, BOUNCE + LARGEST_ALIGNMENT, (void **)&pool) != EFI_SUCCESS)
+            return 0;
+        partition->bounce = (uint8_t *)(((uintptr_t)pool + LARGEST_ALIGNMENT - 1) & ~(uintptr_t)(LARGEST_ALIGNMENT - 1));
+    }
+    return 1;
 }
 
 /* Finds the NTFS volume on the drive that `own` is on. */
@@ -114,17 +162,19 @@ static enum ntfs_status find_volume(EFI_HANDLE own, DEVICE_PATH *own_path, struc
     if (bs->LocateHandleBuffer(EFI_BY_PROTOCOL, &block_io_guid, NULL, &count, &handles) != EFI_SUCCESS)
         return NTFS_MISSING;
     for (uintptr_t number = 0; number < count; number++) {
-        BLOCK_IO *block;
         partition->handle = handles[number];
         if (partition->handle == own ||
-            bs->HandleProtocol(partition->handle, &block_io_guid, (void **)&block) != EFI_SUCCESS ||
-            !block->Media->LogicalPartition || !block->Media->MediaPresent ||
+            bs->HandleProtocol(partition->handle, &block_io_guid, (void **)&partition->block) != EFI_SUCCESS ||
+            !partition->block->Media->LogicalPartition || !partition->block->Media->MediaPresent ||
             bs->HandleProtocol(partition->handle, &device_path_guid, (void **)&partition->path) != EFI_SUCCESS ||
-            !same_drive(own_path, partition->path) ||
-            bs->HandleProtocol(partition->handle, &disk_io_guid, (void **)&partition->disk) != EFI_SUCCESS)
+            !same_drive(own_path, partition->path))
             continue;
-        partition->media = block->Media->MediaId;
-        uint64_t size = (block->Media->LastBlock + 1) * block->Media->BlockSize;
+        if (!ready(partition)) {
+            if (worst == NTFS_MISSING)
+                worst = NTFS_READ;
+            continue;
+        }
+        uint64_t size = (partition->block->Media->LastBlock + 1) << partition->block_shift;
         enum ntfs_status status = ntfs_mount(volume, read_partition, partition, size);
         if (status == NTFS_OK) {
             bs->FreePool(handles);

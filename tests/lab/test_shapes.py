@@ -18,7 +18,7 @@ from lucky_keystone.sources.source import Source
 from lucky_keystone.volumes.kinds import open_volume
 
 from ..helpers.drives import MemoryDrive, check_file
-from .emulator import files_told, start
+from .emulator import FIRMWARES, files_told, find_image, start
 from .matrix import KEY, ROWS, SECURE, build_shape, lab_source, sign, try_rows
 from .starting import sums_of
 
@@ -27,7 +27,12 @@ pytestmark = pytest.mark.lab
 
 def installed() -> bool:
     """Tell whether the test key, what signs with it, and all firmware are here."""
-    return KEY.exists() and shutil.which("sbsign") is not None and all(image.exists() for image, _ in SECURE.values())
+    return (
+        KEY.exists()
+        and shutil.which("sbsign") is not None
+        and all(image.exists() for image, _ in SECURE.values())
+        and all(find_image(kind.images) for kind in FIRMWARES.values() if kind.images)
+    )
 
 
 @pytest.fixture(scope="module")

@@ -179,7 +179,7 @@ def test_one_signature_that_is_allowed_is_enough_and_one_that_is_revoked_too_muc
         loader = shop.sign(loader, signer)
     assert [one.signer for one in read_signatures(Literal(loader))] == list(signers)
     root = folder("", folder("efi", folder("boot", file("bootx64.efi", loader))))
-    drive = PlannedDrive("mbr", 512, [PlannedBootVolume(FAT32, root, active=True)])
+    drive = PlannedDrive("mbr", 512, [PlannedBootVolume(FAT32, root, marked=True)])
     shop.third()
     machine = Machine(
         *([read_certificate(shop.folder / f"{name}.pem") for name in names] for names in (trusted, revoked))

@@ -55,7 +55,8 @@ def _wanted(rows: Sequence[Outlook], wanted: Collection[str], report: Report) ->
 
 def _bios(drive: ReadDrive, report: Report) -> None:
     """Find what keeps BOOTMGR, which is there, from being started."""
-    bearer = next((volume for volume in drive.volumes if volume.find(LOADER) is not None), None)
+    bearers = [volume for volume in drive.volumes if volume.find(LOADER) is not None]
+    bearer = next((volume for volume in bearers if volume.active), bearers[0] if bearers else None)
     if bearer is None:
         return
     number, manager = bearer.partition.number, bearer.find(LOADER)

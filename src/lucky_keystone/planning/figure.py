@@ -170,7 +170,7 @@ def _partitions(plan: Plan) -> Iterator[str]:
     for number, volume in enumerate(plan.volumes, 1):
         asked, kind = volume.wish, volume.planned.kind
         if asked.takes_rest:
-            mark = "active" if asked.active else STYLES[plan.table].shown_use(asked.use)
+            mark = STYLES[plan.table].shown_active if asked.active else STYLES[plan.table].shown_use(asked.use)
             yield f"partition {number}, {mark}: the {kind.shown} volume '{asked.label}' that systems show"
         else:
             yield f"partition {number}: {kind.shown}, {asked.reason.split(',')[0]}"

@@ -110,7 +110,7 @@ def _measured(choices: Choices, wish: DriveWish, fitted: Fitted, use: str) -> li
     clusters: list[Decision] = []
     for number, volume in enumerate(fitted.volumes, 1):
         asked, planned = volume.wish, volume.planned
-        words = [planned.kind.shown if several else "one", "active" if asked.active else ""]
+        words = [planned.kind.shown if several else "one", style.shown_active if asked.active else ""]
         words += [style.shown_use(asked.use), shown_size(planned.size)]
         reason = _whole_reason(wish, fitted, use) if asked.takes_rest else asked.reason
         by = _by(choices, "use") if asked.takes_rest else "tool"

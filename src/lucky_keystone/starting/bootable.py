@@ -49,6 +49,14 @@ class BootVolume(Protocol):
     def active(self) -> bool: ...
 
     @property
+    def marked(self) -> bool:
+        """True where firmware looks that goes by marks: the active partition, in a GPT one with the attribute."""
+
+    @property
+    def has_system_type(self) -> bool:
+        """True for the type of an MBR that stands for a UEFI system partition."""
+
+    @property
     def boot_code(self) -> Code: ...
 
     @property
@@ -98,8 +106,15 @@ class PlannedBootVolume:
 
     kind: VolumeKind
     tree: Folder
-    active: bool
+    marked: bool
+    """Active in an MBR."""
+    table: str = "mbr"
+    has_system_type: bool = False
     names_bootmgr: bool = True
+
+    @property
+    def active(self) -> bool:
+        return self.marked and self.table == "mbr"
 
     @property
     def boot_code(self) -> Code:
@@ -140,6 +155,14 @@ class ReadBootVolume:
     @property
     def active(self) -> bool:
         return self.partition.active
+
+    @property
+    def marked(self) -> bool:
+        return self.partition.marked
+
+    @property
+    def has_system_type(self) -> bool:
+        return self.partition.has_system_type
 
     @cached_property
     def boot_code(self) -> Code:

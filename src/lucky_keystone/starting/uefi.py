@@ -28,6 +28,10 @@ USUAL_ISSUERS = {
 }
 """Who signs loaders that machines are delivered to trust, and on which machines that may not hold."""
 
+UNMARKED = "firmware that looks at the active or first partition alone (on some small boards) does not find it"
+BY_TYPE = "firmware that looks at the active partition alone finds it only if it also goes by type EFh"
+"""What the forecast adds where the loader's volume has no mark."""
+
 Way = Literal["fat32", "starter", "crossing", "unreadable"]
 """How firmware gets at the loader: on a FAT volume, on the pair's, through our helper, or not at all."""
 _WAYS = {
@@ -83,6 +87,8 @@ class FoundLoader:
 
     state: LoaderState | None
     way: Way
+    caveat: str = ""
+    """What firmware does that goes by marks; '' where it finds the loader."""
 
 
 def find_loader(drive: Bootable, architecture: str) -> FoundLoader:
@@ -91,14 +97,18 @@ def find_loader(drive: Bootable, architecture: str) -> FoundLoader:
     elsewhere = next(
         (file for volume in drive.volumes if not volume.kind.firmware_reads and (file := volume.find(path))), None
     )
-    for volume in drive.volumes:
+    any_marked = any(volume.marked for volume in drive.volumes)
+    for number, volume in enumerate(drive.volumes):
         file = volume.find(path) if volume.kind.firmware_reads else None
         if file is None:
             continue
+        caveat = "" if volume.marked or (number == 0 and not any_marked) else UNMARKED
+        if caveat and volume.has_system_type and drive.table == "mbr":
+            caveat = BY_TYPE
         if _is_crossing(file, architecture):
-            return FoundLoader(examine(elsewhere) if elsewhere else None, "crossing")
+            return FoundLoader(examine(elsewhere) if elsewhere else None, "crossing", caveat)
         is_pair = any(not other.kind.firmware_reads for other in drive.volumes)
-        return FoundLoader(examine(file), "starter" if is_pair else "fat32")
+        return FoundLoader(examine(file), "starter" if is_pair else "fat32", caveat)
     return FoundLoader(examine(elsewhere) if elsewhere else None, "unreadable")
 
 
@@ -140,7 +150,7 @@ def _plain(architecture: str, found: FoundLoader, drive: Bootable) -> Outlook:
         return Outlook(name, "will not start", f"{path} is {made_for}")
     if found.way == "unreadable":
         return Outlook(name, "will not start", "UEFI firmware does not read NTFS, and the drive has no crossing")
-    return Outlook(name, "starts", f"{path} {_WAYS[found.way]}")
+    return Outlook(name, "starts", "; ".join(filter(None, (f"{path} {_WAYS[found.way]}", found.caveat))))
 
 
 def _secure(plain: str, loader: LoaderState, way: Way, machine: Machine) -> Outlook:

@@ -30,6 +30,9 @@ SYSTEM = uuid.UUID("C12A7328-F81F-11D2-BA4B-00A0C93EC93B")
 NO_DRIVE_LETTER = 1 << 63
 """Attribute of a basic-data partition."""
 
+LEGACY_BOOT = 1 << 2
+"""Attribute for firmware that goes by marks (UEFI 2.10, 5.3.3, table 5.8: Legacy BIOS Bootable); UEFI does not."""
+
 _MOST_ENTRIES = 1024
 
 

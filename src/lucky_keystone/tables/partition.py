@@ -42,6 +42,7 @@ class WantedPartition:
     number: int
     use: Use
     active: bool
+    """Active in an MBR; in a GPT it gets the legacy-boot attribute."""
     first_lba: int
     sector_count: int
     unique: UUID

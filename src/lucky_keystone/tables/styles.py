@@ -11,7 +11,7 @@ from typing import Protocol
 from uuid import UUID
 
 from ..extents import MIB
-from .gpt import ENTRY_COUNT, GptPartition, compose_gpt, entry_sectors
+from .gpt import ENTRY_COUNT, LEGACY_BOOT, GptPartition, compose_gpt, entry_sectors
 from .mbr import MOST_SECTORS, MbrPartition, compose_mbr
 from .partition import Use, WantedPartition
 
@@ -39,6 +39,8 @@ class TableStyle(Protocol):
 
     name: str
     shown: str
+    shown_active: str
+    """What the table calls the mark of the partition that is started from."""
     record_note: str
     """What sector 0 holds, for the layout."""
     most: int
@@ -65,6 +67,7 @@ class MbrStyle:
     """MBR (UEFI 2.10, 5.2.1)."""
 
     name, shown, record_note = "mbr", "MBR", "MBR record and partition table"
+    shown_active = "active"
     most, behind = 4, 0
 
     def front(self, sector_size: int) -> int:
@@ -87,6 +90,7 @@ class GptStyle:
     """GUID partition table (UEFI 2.10, 5.3)."""
 
     name, shown, record_note = "gpt", "GPT", "protective record"
+    shown_active = "marked as bootable"
     most, behind = ENTRY_COUNT, MIB
 
     def front(self, sector_size: int) -> int:
@@ -108,7 +112,7 @@ class GptStyle:
                 unique=p.unique,
                 first_lba=p.first_lba,
                 sector_count=p.sector_count,
-                attributes=p.use.value.attributes,
+                attributes=p.use.value.attributes | (LEGACY_BOOT if p.active else 0),
                 name=p.name,
             )
             for p in partitions

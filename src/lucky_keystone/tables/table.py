@@ -7,8 +7,8 @@ from typing import Literal
 
 from ..content import SizedReadable
 from .faults import TableFault
-from .gpt import TYPE_PROTECTIVE, GptTable, read_gpt
-from .mbr import MbrTable, read_mbr
+from .gpt import LEGACY_BOOT, SYSTEM, TYPE_PROTECTIVE, GptTable, read_gpt
+from .mbr import TYPE_SYSTEM, MbrTable, read_mbr
 from .partition import GPT_TYPES_OF_VOLUMES, MBR_TYPES_OF_VOLUMES
 
 
@@ -24,6 +24,10 @@ class Partition:
     """True when its type stands for a file system that is read here."""
     type_shown: str
     """Its type, for people."""
+    marked: bool = False
+    """True where firmware looks that goes by marks: active in an MBR, legacy-boot attribute or system type in a GPT."""
+    has_system_type: bool = False
+    """True for the type of an MBR that stands for a UEFI system partition."""
     protective: bool = False
     """True for the record that guards a GPT (UEFI 2.10, 5.2.3): no partition of its own."""
 
@@ -63,7 +67,9 @@ def read_table(drive: SizedReadable, sector_size: int, *, primary_only: bool = F
             p.active,
             p.type in MBR_TYPES_OF_VOLUMES,
             f"type {p.type:02X}h",
-            p.type == TYPE_PROTECTIVE,
+            marked=p.active,
+            has_system_type=p.type == TYPE_SYSTEM,
+            protective=p.type == TYPE_PROTECTIVE,
         )
         for p in mbr.partitions
     )
@@ -80,7 +86,15 @@ def read_unguarded_gpt(drive: SizedReadable, sector_size: int) -> Table | None:
 
 def _gpt_table(mbr: MbrTable, gpt: GptTable) -> Table:
     found = tuple(
-        Partition(p.number, p.first_lba, p.sector_count, False, p.kind in GPT_TYPES_OF_VOLUMES, str(p.kind))
+        Partition(
+            p.number,
+            p.first_lba,
+            p.sector_count,
+            False,
+            p.kind in GPT_TYPES_OF_VOLUMES,
+            str(p.kind),
+            marked=p.kind == SYSTEM or bool(p.attributes & LEGACY_BOOT),
+        )
         for p in gpt.partitions
     )
     return Table("gpt", mbr, gpt, found, (*mbr.faults, *gpt.faults))

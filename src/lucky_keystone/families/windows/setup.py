@@ -66,7 +66,10 @@ class WindowsSetup:
             part_size=(choices.part_size or LARGEST_PART) if is_split else None,
         )
         volumes = _volumes(source, shape, label, choices.cluster)
-        seen = [PlannedBootVolume(volume.kind, volume.tree, volume.active) for volume in volumes]
+        seen = [
+            PlannedBootVolume(v.kind, v.tree, v.active, shape.table, has_system_type=v.use is Use.FIRMWARE)
+            for v in volumes
+        ]
         return DriveWish(
             choices=settled,
             table=shape.table,
@@ -112,8 +115,15 @@ def _label_from(label: str) -> str:
 
 
 def _volumes(source: Source, shape: Shape, label: str, cluster: int | None) -> list[VolumeWish]:
-    """Systems of before 2017 show only the first partition of a removable drive: the one with everything."""
+    """The volume with everything comes first: systems of before 2017 show no other one of a removable drive.
+
+    The mark (active, or in a GPT the legacy-boot attribute) is where the start begins: on a pair's FAT32 volume, which
+    has every loader, BOOTMGR too; on the crossing's when it is for UEFI firmware alone. Firmware that goes by marks
+    looks nowhere else, and BIOS machines start from the active partition.
+    """
     first = _first_kind(shape.file_system)
+    crossing_marked = shape.has_crossing and shape.firmware == "uefi"
+    first_marked = shape.starter is None and not crossing_marked
     wishes = [
         VolumeWish(
             name="installer",
@@ -123,7 +133,7 @@ def _volumes(source: Source, shape: Shape, label: str, cluster: int | None) -> l
             cluster=cluster,
             takes_rest=True,
             use=first.use,
-            active=shape.table == "mbr",
+            active=first_marked,
         )
     ]
     if shape.starter is not None:
@@ -134,6 +144,7 @@ def _volumes(source: Source, shape: Shape, label: str, cluster: int | None) -> l
                 tree=shape.starter,
                 label=_STARTER_LABEL,
                 use=FAT32.use,
+                active=True,
                 reason="firmware finds the loaders there",
                 note="FAT32: loaders and the setup environment, for firmware",
             )
@@ -146,6 +157,7 @@ def _volumes(source: Source, shape: Shape, label: str, cluster: int | None) -> l
                 tree=crossing_tree(source),
                 label=_CROSSING_LABEL,
                 use=Use.FIRMWARE,
+                active=crossing_marked,
                 reason="our UEFI helper, which reads NTFS and starts the loader there",
                 note="FAT32: our UEFI helper",
             )
