@@ -43,6 +43,8 @@ class Work(Job):
     """An image file cannot be one."""
     standing: Standing | None = None
     """What is on it, when it is to be updated."""
+    quick: bool = False
+    """An update may believe the drive's manifest."""
     report: Report | None = None
     notes: list[str] = field(default_factory=list)
 
@@ -67,7 +69,9 @@ def carry_out(
             work.progress = line(work.name)
             try:
                 if work.standing is not None:
-                    work.result = update(work.image, work.medium, work.standing, work.progress, verify=verify)
+                    work.result = update(
+                        work.image, work.medium, work.standing, work.progress, verify=verify, quick=work.quick
+                    )
                     continue
                 keeper = Keeper(work.image, work.medium, work.shelf)
                 if probe and work.may_be_fake and not (resume and claimed_bytes(work.image, work.medium, keeper)):

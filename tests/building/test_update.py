@@ -85,9 +85,9 @@ def planned(found: Source, drive: Medium) -> tuple[DriveImage, object]:
     ), standing
 
 
-def updated(found: Source, drive: Medium) -> int:
+def updated(found: Source, drive: Medium, *, quick: bool = False) -> int:
     image, standing = planned(found, drive)
-    return update(image, drive, standing, silent).bytes_written  # type: ignore[arg-type]
+    return update(image, drive, standing, silent, quick=quick).bytes_written  # type: ignore[arg-type]
 
 
 def assert_holds(drive: MemoryDrive, found: Source) -> None:
@@ -108,7 +108,7 @@ def places(drive: MemoryDrive) -> dict[str, int]:
     return {entry.path: entry.first_cluster for entry in volume.walk() if not entry.is_folder}
 
 
-def test_an_unchanged_drive_is_not_written_and_its_source_not_read() -> None:
+def test_an_unchanged_drive_is_not_written_and_if_wanted_its_source_not_read() -> None:
     drive = built(source())
     before = bytes(drive.data)
 
@@ -119,8 +119,31 @@ def test_an_unchanged_drive_is_not_written_and_its_source_not_read() -> None:
             assert isinstance(file, File)
             folder.entries[name] = File(name, _Unreadable(file.size), file.modified)
 
-    assert updated(source(unreadable), drive) == 0
+    assert updated(source(unreadable), drive, quick=True) == 0
+    assert updated(source(), drive) == 0
     assert (writes(drive), drive.data == before) == ([], True)
+
+
+def test_a_change_that_keeps_size_and_time_is_found_and_so_is_one_with_fresh_hashes() -> None:
+    """Neither the source's times nor the drive's own manifest are believed, unless that is asked for."""
+    drive = built(source())
+    name, old = next((path, file) for path, file in source().root.files() if file.size > 5000)
+
+    def changed(root: Folder) -> None:
+        folder, _, last = name.rpartition("/")
+        found = root.find_folder(folder) if folder else root
+        assert found is not None
+        found.entries[last] = File(last, Literal(b"x" * old.size), old.modified)
+
+    newer = source(changed)
+    assert updated(newer, drive, quick=True) == 0
+    assert updated(newer, drive) > 0
+    assert_holds(drive, newer)
+
+    # The drive's content is changed, and its manifest with it: the source says otherwise.
+    forged = built(newer)
+    assert updated(source(), forged) > 0
+    assert_holds(forged, source())
 
 
 class _Unreadable(Literal):

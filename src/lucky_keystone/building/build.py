@@ -33,6 +33,8 @@ class BuildResult:
     writing_seconds: float
     reading_back_seconds: float
     verified: bool
+    source_was_read: bool = True
+    """False when an update believed the drive's manifest."""
 
 
 UNSEALED = (
@@ -141,10 +143,16 @@ def manifest_of(image: DriveImage, streamed: Streamed) -> bytes:
     if not image.about.get("source"):
         return b""
     tables = [(0, image.seal), *image.tables]
-    notes = [(RegionKind.TABLE if offset == 0 else RegionKind.GPT, offset, len(data)) for offset, data in tables]
-    notes += [(region.kind, region.offset, region.size) for region in image.regions]
+    notes = noted_regions(image)
     digests = [*(blake3(data).digest() for _, data in tables), *(digest for _, _, digest in streamed.blocks)]
     return pack_manifest({**image.about, "build": image.fingerprint.hex()}, notes, digests, image.manifest_room)
+
+
+def noted_regions(image: DriveImage) -> list[tuple[RegionKind, int, int]]:
+    """Return kind, offset and size of everything that the manifest has hashes of, in its order."""
+    tables = [(0, image.seal), *image.tables]
+    notes = [(RegionKind.TABLE if offset == 0 else RegionKind.GPT, offset, len(data)) for offset, data in tables]
+    return notes + [(region.kind, region.offset, region.size) for region in image.regions]
 
 
 @contextmanager

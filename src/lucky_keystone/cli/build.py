@@ -62,6 +62,12 @@ Examples:
 @click.option(
     "--update", is_flag=True, help="Bring a drive that was built here to this source, writing only what differs."
 )
+@click.option(
+    "--quick",
+    is_flag=True,
+    help="With --update: do not read a source whose names, sizes and times are unchanged; the drive's manifest is "
+    "believed.",
+)
 @click.option("--from-scratch", is_flag=True, help="Start over, even where an interrupted build could be continued.")
 @click.option(
     "--no-verify", is_flag=True, help="Do not read back what was written: a drive that loses data stays unnoticed."
@@ -81,6 +87,7 @@ def command(
     sha256: str | None,
     verify_source: bool,
     update: bool,
+    quick: bool,
     from_scratch: bool,
     no_verify: bool,
     no_probe: bool,
@@ -98,6 +105,8 @@ def command(
     from ..building.request import Request, open_requested, plan_all, with_saved_plan
     from ..work import carry_out, look_at
 
+    if quick and not update:
+        raise UsageError("--quick goes with --update.", advice="Leave it out: a build reads the whole source.")
     lifted = lifted_guards(given)
     kind = "update" if update else "build"
     asked = Request(path=source, choices=choices_of(given), added=added, size=size, update=update)
@@ -127,7 +136,7 @@ def command(
     if not as_json:
         heading(out, ("Updating " if update else "Building ") + ", ".join(each.name for each in chosen))
     with ExitStack() as stack, Stages(quiet=as_json) as stages:
-        works = [_opened(each, one, stack, lifted, sources) for each, one in pairs]
+        works = [_opened(each, one, stack, lifted, sources, quick=quick) for each, one in pairs]
         logs = [Logged(kind, each, opened) for each in chosen]
         line = stages.line if len(works) > 1 else lambda _: stages
         carry_out(works, line, verify=not no_verify, resume=not from_scratch, probe=not no_probe)
@@ -146,7 +155,13 @@ def command(
 
 
 def _opened(
-    chosen: Chosen, wanted: WantedDrive, stack: ExitStack, lifted: frozenset[Guard], sources: tuple[Path, ...]
+    chosen: Chosen,
+    wanted: WantedDrive,
+    stack: ExitStack,
+    lifted: frozenset[Guard],
+    sources: tuple[Path, ...],
+    *,
+    quick: bool,
 ) -> Work:
     """Open a confirmed drive; it is closed with the stack."""
     from ..building.compose import compose_drive
@@ -167,6 +182,7 @@ def _opened(
         needed=plan.needed,
         may_be_fake=chosen.drive is not None,
         standing=wanted.standing,
+        quick=quick,
     )
 
 

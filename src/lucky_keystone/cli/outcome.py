@@ -73,6 +73,8 @@ def _show(work: Work, *, verbose: bool, verified: bool) -> None:
         out.print(
             f"  {shown_size(result.bytes_written)} written{'; read back and identical' if verified else ''}{kept}"
         )
+    if not result.source_was_read:
+        out.print("  The source was not read (--quick): the drive's own manifest was believed", style="yellow")
     if retries:
         out.print(f"  {retries} reads or writes failed once and succeeded on retry", style="yellow")
     if work.fell_back:
