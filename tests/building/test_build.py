@@ -109,6 +109,7 @@ def test_the_order_of_writing(built: Built) -> None:
         ("flush", 0, 0),
         ("zero", 512, built.image.first_content - 512),
         ("zero", built.image.size - (1 << 20), 1 << 20),
+        ("write", 512, 512),  # the record of progress: what was begun
         ("flush", 0, 0),
     ]
     offsets = [

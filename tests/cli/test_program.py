@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import json
+import random
+import subprocess
+import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -12,6 +16,7 @@ from lucky_keystone.demo.bay import make_bay
 from lucky_keystone.drives.bay import Bay
 from lucky_keystone.sources.opening import open_source
 
+from ..helpers.drives import small_disc
 from ..helpers.program import run, run_json
 
 
@@ -212,3 +217,36 @@ def test_names_from_outside_cannot_steer_the_terminal(disc: Path, tmp_path: Path
     assert "sunk" in shown
     assert "sunk" in told
     assert not set("\x1b\u202e") & set(shown + told)
+
+
+@pytest.mark.parametrize("shape", [[], ["--table", "gpt"], ["--file-system", "ntfs"], ["--size", "200MiB"]])
+def test_a_build_into_a_new_file_continues_wherever_it_was_killed(shape: list[str], tmp_path: Path) -> None:
+    """The same command each time, without --yes: what was begun decides, not the file that is there by now."""
+    disc = small_disc(tmp_path / "small.iso", filling=30)
+    drive, chance = tmp_path / "drive.img", random.Random(len(shape))
+    command = ["build", str(disc), "--onto", str(drive), "--identity", "crew", *shape]
+    began = time.monotonic()
+    run(*command)
+    longest, finished = time.monotonic() - began, drive.read_bytes()
+    for _ in range(4):
+        drive.unlink()
+        for _ in range(3):
+            with subprocess.Popen(
+                [sys.executable, "-m", "lucky_keystone", *command], stdout=subprocess.DEVNULL
+            ) as child:
+                time.sleep(longest * (0.3 + 0.7 * chance.random()))
+                child.kill()
+            if drive.exists() and any(drive.read_bytes()[:512]):
+                break
+        if not drive.exists() or not any(drive.read_bytes()[:512]):
+            run(*command)
+        assert drive.read_bytes() == finished
+
+
+def test_an_image_file_that_is_too_small_is_called_that(disc: Path, tmp_path: Path) -> None:
+    (tmp_path / "small.img").write_bytes(b"x" * (2 << 20))
+    refused = run("build", disc, "--onto", tmp_path / "small.img", "--yes", code=4).stderr
+    assert "the image file small.img has" in refused
+    assert "Remove the file" in refused
+    (tmp_path / "empty.img").touch()  # what is left where making the file was cut off
+    run("build", disc, "--onto", tmp_path / "empty.img")

@@ -182,8 +182,8 @@ def _clear_ends(image: DriveImage, medium: Medium, keeper: Keeper, claimed: int)
     unseal(image, medium)
     for start, end in image.cleared_first:
         medium.write_zeros(start, end - start)
-    if claimed:
-        keeper.taken("build", claimed)  # back in its place, before the flush below
+    # Before the first byte: whatever becomes of this run, the next one knows what was begun.
+    keeper.taken("build", claimed)
     medium.flush()
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -10,12 +10,14 @@ from typing import Protocol, TypeVar
 
 import msgspec
 
+from ..drives.contents import is_blank
 from ..drives.guards import refuse_source_as_target
 from ..drives.medium import Medium
 from ..errors import UsageError
 from ..families.choices import Choices, given
 from ..families.families import known_family
 from ..families.family import DriveShape
+from ..manifest.shelf import Shelf
 from ..planning.fitting import FROM_SCRATCH
 from ..planning.make import NOTHING_SAVED, make_plan
 from ..planning.plan import Plan
@@ -23,6 +25,9 @@ from ..planning.planfile import SavedPlan, open_planned_source, read_plan
 from ..progress import Progress, silent
 from ..sources.opening import open_source
 from ..sources.source import Source
+from .build import claimed_bytes
+from .compose import compose_drive
+from .keeping import Keeper
 from .update import Standing, read_standing
 
 
@@ -39,7 +44,17 @@ class Target(Protocol):
     def exists(self) -> bool: ...
 
     @property
+    def is_image_file(self) -> bool: ...
+
+    @property
+    def size(self) -> int:
+        """Bytes of one that exists."""
+
+    @property
     def sector_size(self) -> int: ...
+
+    def shelf(self) -> Shelf:
+        """What this computer keeps for it."""
 
     def shape(self, size: int | None) -> DriveShape:
         """What planning needs to know of it; `size` (bytes) is for an image file to be made."""
@@ -74,6 +89,8 @@ class WantedDrive:
     plan: Plan
     standing: Standing | None = None
     """What is on it, when it is to be updated."""
+    continues: bool = False
+    """True when it holds the beginning of this very build, or nothing yet."""
 
 
 def with_saved_plan(request: Request, *, several: bool) -> Request:
@@ -118,8 +135,9 @@ def plan_all(
     for target in targets:
         refuse_source_as_target((source.path, *source.added), source.identities, target.path)
         if not request.update:
-            plan = make_plan(source, request.choices, target.shape(request.size), saved=saved)
-            wanted.append(WantedDrive(plan))
+            begun = _begun(request, source, target, reading, saved)
+            plan = begun or make_plan(source, request.choices, target.shape(request.size), saved=saved)
+            wanted.append(WantedDrive(plan, continues=begun is not None))
             continue
         if not target.exists:
             raise UsageError(
@@ -131,6 +149,36 @@ def plan_all(
         plan = make_plan(source, choices, target.shape(None), standing.volumes, saved=saved)
         wanted.append(WantedDrive(plan, standing))
     return wanted
+
+
+def _begun(
+    request: Request,
+    source: Source,
+    target: _T,
+    reading: Callable[[_T], AbstractContextManager[Medium]],
+    saved: Mapping[str, str],
+) -> Plan | None:
+    """Return the plan that an unfinished image file was made by; None when it holds anything else.
+
+    It was planned before there was a file, and the second run must not plan for the file's size. What decides is the
+    record that the unfinished drive carries, or, before there is one, that the file has the planned size and is blank.
+    """
+    if not target.exists or not target.is_image_file:
+        return None
+    with reading(target) as medium:
+        if any(medium.read_at(0, min(target.sector_size, medium.size))):
+            return None
+        shape = DriveShape(target.name, request.size, target.sector_size)
+        plan = make_plan(source, request.choices, shape, saved=saved)
+        if plan.drive.size != target.size:
+            return None
+        image = compose_drive(plan)
+        keeper = Keeper(image, medium, target.shelf())
+        state = keeper.unfinished()
+        if state is None and keeper.manifest() is None:
+            return plan if is_blank(medium) else None
+        is_ours = state is not None and (state.kind, state.fingerprint) == ("build", image.fingerprint)
+        return plan if is_ours or claimed_bytes(image, medium, keeper) else None
 
 
 def _kept_identity(choices: Choices, standing: Standing) -> Choices:

@@ -11,6 +11,7 @@ from ..errors import KeystoneError
 from ..extents import align_up
 from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_manifest, unpack_manifest
 from ..progress import Progress
+from ..sources.source import Source
 from ..starting.bootable import ReadBootVolume, ReadDrive
 from ..starting.reading import MOST_VOLUMES
 from ..starting.trust import ANY_MACHINE, Machine
@@ -20,6 +21,7 @@ from ..tables.table import Partition
 from ..units import SECTOR_SIZES
 from ..volumes.kinds import KINDS, kind_at, open_volume
 from ..volumes.volume import VolumeError
+from .against import compare_with_source
 from .bootwalk import walk_boot
 from .codes import Code
 from .contents import check_contents, judge
@@ -43,12 +45,14 @@ def check_drive(
     machine: Machine = ANY_MACHINE,
     kept: bytes | None = None,
     firmware: str = "",
+    against: Source | None = None,
 ) -> Report:
     """Check `drive` without writing to it. `contents=False` leaves out what a build has just read back.
 
     `sector_size` (bytes) is found out when None. `machine` is what it is to start. `kept` is a manifest that this
     computer keeps for the drive, which counts when the drive carries none. `firmware` ('bios', 'uefi' or 'both') is
     what it is to start on; '' for what its manifest says.
+    Every file is compared with the source `against`; raises SourceError where that cannot be read.
     """
     report = Report()
     sector = sector_size or _find_sector_size(drive, kept)
@@ -81,6 +85,8 @@ def check_drive(
     if manifest:
         judge(drive, manifest, wrong, found, report)
     progress("checking structure", 1, 1)
+    if against is not None:
+        compare_with_source(against, drive, found, progress, report)
     return report
 
 

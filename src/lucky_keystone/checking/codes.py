@@ -64,6 +64,10 @@ class Code(StrEnum):
     CONTENT_RECORDS = "content.records"
     CONTENT_IMAGE = "content.image"
     CONTENT_USED = "content.used"
+    # contents, compared with a source
+    AGAINST_DIFFERENT = "against.different"
+    AGAINST_MISSING = "against.missing"
+    AGAINST_EXTRA = "against.extra"
     # the way it starts
     START_NOTHING = "start.nothing"
     START_NO_MBR_CODE = "start.no-mbr-code"

@@ -131,7 +131,15 @@ def command(
     for each, one in pairs:
         with Logged(kind, each, opened, only_failures=True):
             will = "updated to the new source" if update else "erased"
-            confirm(each, yes=yes, needed=one.plan.needed, lifted=lifted, sources=sources, will=will)
+            confirm(
+                each,
+                yes=yes,
+                needed=one.plan.needed,
+                lifted=lifted,
+                sources=sources,
+                will=will,
+                continues=one.continues,
+            )
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
     if not as_json:
         heading(out, ("Updating " if update else "Building ") + ", ".join(each.name for each in chosen))

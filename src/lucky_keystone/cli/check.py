@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..units import SECTOR_SIZES, exact_size, shown_size
+from .inspect import open_with_progress
 from .options import bay_option, complete_drive, json_option, machine_of, trust_option, verbose_option
 from .show import Stages, console, emit_json, facts, heading, starts
 from .targets import existing, reading
@@ -41,6 +42,20 @@ Examples:
     type=click.Choice(["bios", "uefi", "both"]),
     help="What the drive is to start on; what is missing for that is a fault. Else as its manifest says.",
 )
+@click.option(
+    "--against",
+    type=click.Path(path_type=Path),
+    metavar="SOURCE",
+    help="Compare every file with this source (disc image, folder, raw image).",
+)
+@click.option(
+    "--add",
+    "added",
+    type=click.Path(path_type=Path),
+    multiple=True,
+    metavar="FOLDER",
+    help="With --against: a folder whose files were added to the source. Repeatable.",
+)
 @trust_option
 @bay_option
 @json_option
@@ -49,6 +64,8 @@ def command(
     drive: str,
     sector_size: int | None,
     firmware: str | None,
+    against: Path | None,
+    added: tuple[Path, ...],
     trust: tuple[Path, ...],
     revoked: tuple[Path, ...],
     bay: Path | None,
@@ -61,7 +78,10 @@ def command(
     """
     from ..checking.check import check_drive
 
+    if added and against is None:
+        raise click.UsageError("--add goes with --against.")
     chosen = existing(drive, bay)
+    source = open_with_progress(against, added, quiet=as_json) if against is not None else None
     with reading(chosen) as medium, Stages(quiet=as_json) as stages:
         medium.forget_cache()
         known = sector_size or (chosen.drive.sector_size if chosen.drive else None)
@@ -72,6 +92,7 @@ def command(
             machine=machine_of(trust, revoked),
             kept=chosen.shelf().get(),
             firmware=firmware or "",
+            against=source,
         )
     if as_json:
         emit_json("check", {"drive": str(chosen.path), **report_body(report)})

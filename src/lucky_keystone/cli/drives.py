@@ -19,6 +19,7 @@ from ..units import shown_size, sold_size
 from .options import bay_option, json_option
 from .show import console, emit_json
 from .targets import Chosen, contents_of, host_of
+from .text import visible_json
 
 
 @click.command(
@@ -68,12 +69,8 @@ def _watch(host: Host, before: tuple[Drive, ...], out: Console, *, as_json: bool
                 (d, "disappeared") for d in before if d not in now
             ]:
                 if as_json:
-                    print(
-                        json.dumps(
-                            {"schema": 1, "command": "drives", "event": event, "drive": _body(host, drive, now)}
-                        ),
-                        flush=True,
-                    )
+                    told = {"schema": 1, "command": "drives", "event": event, "drive": _body(host, drive, now)}
+                    print(visible_json(json.dumps(told)), flush=True)
                     continue
                 out.print(event, style="bold green" if event == "appeared" else "bold yellow")
                 _show(out, host, drive, now)

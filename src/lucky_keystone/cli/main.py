@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import importlib
+import io
 import json
 import os
 import sys
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +16,7 @@ import click
 from .. import __version__
 from ..errors import KeystoneError
 from ..interrupts import end_like_ctrl_c
-from .text import visible
+from .text import visible, visible_json
 
 _COMMANDS = {
     "drives": "List drives: tag, size, what is on them, free or held back.",
@@ -32,7 +34,30 @@ _COMMANDS = {
 _PROGRAM_FAULT = 70
 
 
+_PIPE_CLOSED = 141
+"""As of a program that SIGPIPE ended: what it would have said is not known."""
+_OUTPUT_FAILED = 74
+
+
+class _OutputLost(Exception):
+    """Nobody reads the output any more, or it cannot be written."""
+
+    def __init__(self, why: OSError) -> None:
+        super().__init__(str(why))
+        self.is_closed_pipe = isinstance(why, BrokenPipeError)
+        self.why = why.strerror or str(why)
+
+
 class _Commands(click.Group):
+    def invoke(self, ctx: click.Context) -> Any:
+        """Carry out a command; an error of the output is told apart from one of the work, and from click's own 1."""
+        try:
+            result = super().invoke(ctx)
+            sys.stdout.flush()
+        except OSError as error:  # files and drives raise errors of our own
+            raise _OutputLost(error) from error
+        return result
+
     def list_commands(self, context: click.Context) -> list[str]:
         return list(_COMMANDS)
 
@@ -93,9 +118,14 @@ def main(arguments: list[str] | None = None) -> int:
             "'--help' behind a command shows its options and examples.",
             error.exit_code,
         )
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
+    except _OutputLost as lost:
+        _forget_output()
+        if lost.is_closed_pipe:
+            return _PIPE_CLOSED
+        with suppress(OSError):
+            what = f"Standard output cannot be written: {lost.why}."
+            click.echo(f"Error: {visible(what)}\nWhat next: Make room for it, or send it elsewhere.", err=True)
+        return _OUTPUT_FAILED
     except Exception as error:
         if os.environ.get("LUCKY_KEYSTONE_TRACE"):
             raise
@@ -108,7 +138,11 @@ def main(arguments: list[str] | None = None) -> int:
 def _fail(as_json: bool, message: str, advice: str, code: int) -> int:
     if as_json:
         body: dict[str, Any] = {"schema": 1, "error": {"message": message, "advice": advice, "exit_code": code}}
-        click.echo(json.dumps(body, indent=2, ensure_ascii=False))
+        try:
+            print(visible_json(json.dumps(body, indent=2, ensure_ascii=False)), flush=True)
+        except OSError as error:
+            _forget_output()
+            return _PIPE_CLOSED if isinstance(error, BrokenPipeError) else _OUTPUT_FAILED
     else:
         click.echo(click.style("Error: ", fg="red", bold=True) + visible(message), err=True)
         if advice:
@@ -116,7 +150,30 @@ def _fail(as_json: bool, message: str, advice: str, code: int) -> int:
     return code
 
 
+def _forget_output() -> None:
+    """Let what is still waiting to be written go nowhere: it must not fail once more when the program ends."""
+    with suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _prepare_streams() -> None:
+    """Open what was closed, so that no drive gets its number; and let no character a terminal lacks end the work."""
+    for number in range(3):
+        try:
+            os.fstat(number)
+        except OSError:
+            os.open(os.devnull, os.O_RDWR)  # takes the lowest number that is free
+    nowhere = Path(os.devnull)
+    sys.stdin = sys.stdin or nowhere.open(encoding="utf-8")
+    sys.stdout = sys.stdout or nowhere.open("w", encoding="utf-8")
+    sys.stderr = sys.stderr or nowhere.open("w", encoding="utf-8")
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
+
+
 def entry() -> None:
     """Entry point of the installed program."""
+    _prepare_streams()
     end_like_ctrl_c()
     sys.exit(main())

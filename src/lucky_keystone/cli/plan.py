@@ -126,7 +126,7 @@ def plan_body(plan: Plan) -> dict[str, Any]:
 
     return {
         "source": {"path": str(plan.source.path), "label": plan.source.label, "fingerprint": plan.source.fingerprint},
-        "drive": msgspec.to_builtins(plan.drive),
+        "drive": {"name": plan.drive.name, "size": plan.drive.size, "sector_size": plan.drive.sector_size},
         "choices": msgspec.to_builtins(plan.choices),
         "decisions": msgspec.to_builtins(plan.decisions),
         "layout": [{"name": area.name, **msgspec.to_builtins(area)} for area in plan.areas],

@@ -19,7 +19,7 @@ from rich.text import Text
 
 from ..progress import Progress
 from ..units import shown_size
-from .text import visible
+from .text import visible, visible_json, visible_line
 
 if TYPE_CHECKING:
     from ..starting.outlook import Outlook
@@ -35,7 +35,7 @@ class _SafeConsole(Console):
         for thing in objects:
             if isinstance(thing, Text):
                 thing.plain = visible(thing.plain)
-        super().print(*(visible(thing) if isinstance(thing, str) else thing for thing in objects), **settings)
+        super().print(*(visible_line(thing) if isinstance(thing, str) else thing for thing in objects), **settings)
 
 
 class _SafeTable(Table):
@@ -52,7 +52,7 @@ def console(*, err: bool = False) -> Console:
 def emit_json(command: str, body: dict[str, Any]) -> None:
     """Print one JSON document: schema version, command, body."""
     document = {"schema": 1, "command": command, **msgspec.to_builtins(body, str_keys=True)}
-    print(json.dumps(document, indent=2, ensure_ascii=False))
+    print(visible_json(json.dumps(document, indent=2, ensure_ascii=False)))
 
 
 def heading(out: Console, text: str) -> None:
@@ -157,7 +157,7 @@ class Stages:
             line.done, line.total = done, total
             if self._bar is not None:
                 if line.task is None:
-                    line.task = self._bar.add_task(f"{name} {stage}".strip(), total=total, status="")
+                    line.task = self._bar.add_task(visible(f"{name} {stage}".strip()), total=total, status="")
                 self._bar.update(line.task, completed=done, total=total, status=_status(line))
             if done >= total:
                 self._end_stage(name, line)

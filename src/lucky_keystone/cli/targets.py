@@ -24,6 +24,7 @@ from ..drives.retrying import Retrying
 from ..drives.this_computer import this_host
 from ..errors import KeystoneError, NotYet, ProtectError, UsageError
 from ..units import exact_size
+from .text import visible, visible_line
 
 if TYPE_CHECKING:
     from ..families.family import DriveShape
@@ -51,7 +52,11 @@ class Chosen:
     @property
     def exists(self) -> bool:
         """True when there is something that writing would erase."""
-        return self.drive is not None or self.path.exists()
+        return self.drive is not None or (self.path.exists() and not self._is_empty_file())
+
+    def _is_empty_file(self) -> bool:
+        """True for a file without a byte: what is left where its making was cut off."""
+        return self.path.is_file() and not self.path.stat().st_size
 
     @property
     def size(self) -> int:
@@ -62,7 +67,14 @@ class Chosen:
         """What planning needs to know; `size` (bytes) is for an image file to be made."""
         from ..families.family import DriveShape
 
-        return DriveShape(self.name, self.size if self.exists else size, self.sector_size)
+        if not self.exists:
+            return DriveShape(self.name, size, self.sector_size)
+        return DriveShape(self.name, self.size, self.sector_size, is_image_file=self.is_image_file)
+
+    @property
+    def is_image_file(self) -> bool:
+        """True for a file standing for a drive, which may not exist yet."""
+        return self.drive is None
 
     def shelf(self) -> ShopShelf:
         """What this computer keeps for the drive where the drive itself has no room."""
@@ -182,10 +194,14 @@ def confirm(
     lifted: Collection[Guard],
     sources: Collection[Path] = (),
     will: str = "erased",
+    continues: bool = False,
 ) -> None:
-    """Make sure that `chosen` may be written. Raises ProtectError unless its tag or file name was typed, or `yes`."""
+    """Make sure that `chosen` may be written. Raises ProtectError unless its tag or file name was typed, or `yes`.
+
+    An image file that holds no more than the beginning of this very build is not asked for again.
+    """
     guard(chosen, needed=needed, lifted=lifted, sources=sources)
-    if not chosen.exists or yes:
+    if not chosen.exists or yes or (continues and chosen.is_image_file):
         return
     what = f"{chosen.drive.model}, {exact_size(chosen.size)}" if chosen.drive else exact_size(chosen.size)
     if not sys.stdin.isatty():
@@ -193,12 +209,30 @@ def confirm(
             f"{chosen.name} ({what}) would be {will}, and there is no terminal to confirm on.",
             advice="Add --yes when that is what you want.",
         )
-    click.echo(f"\nEverything on {chosen.name} ({what}) will be {will}. On it now: {contents_of(chosen)}.", err=True)
-    typed = click.prompt(f"Type {chosen.name} to continue", default="", show_default=False, err=True)
+    _tell_what_is_lost(chosen, what, will)
+    typed = click.prompt(f"Type {visible(chosen.name)} to continue", default="", show_default=False, err=True)
     if typed.strip().upper() != chosen.name.upper():
         raise ProtectError(
             "That is not its name; nothing was written.", advice="Run the command again when you are sure."
         )
+
+
+def _tell_what_is_lost(chosen: Chosen, what: str, will: str) -> None:
+    """Say what is on a drive now: files that someone still wants are lost more often than anything else."""
+    from ..drives.contents import inventories
+
+    def say(text: str) -> None:
+        click.echo(visible_line(text), err=True)
+
+    say(f"\nEverything on {chosen.name} ({what}) will be {will}. On it now: {contents_of(chosen)}.")
+    try:
+        with reading(chosen) as medium:
+            for found in inventories(medium, chosen.sector_size):
+                say(f"  {found.volume}: {found.summary}")
+                for newest in found.newest:
+                    say(f"    {newest.modified:%Y-%m-%d %H:%M}  {newest.path}")
+    except KeystoneError as error:
+        say(f"  Its files could not be listed: {error.message}")
 
 
 def open_for_writing(

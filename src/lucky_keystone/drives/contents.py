@@ -2,16 +2,26 @@
 
 from __future__ import annotations
 
+import heapq
+from contextlib import suppress
+from dataclasses import dataclass
+from datetime import datetime
+
 from ..errors import KeystoneError
 from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..tables.gpt import read_gpt
 from ..tables.mbr import read_mbr
+from ..tables.table import read_table
 from ..units import shown_size
-from ..volumes.kinds import open_volume
+from ..volumes.kinds import kind_at, open_volume
 from .medium import Medium
 
 _LOOKED_AT = 1 << 20  # bytes at either end
 _LISTED = 8
+_BLANK_PLACES, _BLANK_PIECE = 1024, 64 << 10
+_NEWEST = 5
+_MOST_ENTRIES = 20_000  # looked at; a slow stick must not hold up the question for long
+_OWN = ("SYSTEM VOLUME INFORMATION/", "$RECYCLE.BIN/", ".SPOTLIGHT-V100/", ".FSEVENTSD/", ".TRASHES/")
 _TYPES = {
     0x07: "NTFS or exFAT",
     0x0B: "FAT32",
@@ -41,6 +51,75 @@ def describe(drive: Medium, sector_size: int) -> str:
         )
     except KeystoneError as error:
         return f"not readable ({error.message})"
+
+
+def is_blank(drive: Medium) -> bool:
+    """True when both ends and places all over a drive are zeros."""
+    step = max(drive.size // _BLANK_PLACES, _BLANK_PIECE)
+    places = [*range(0, drive.size, step), max(drive.size - _LOOKED_AT, 0)]
+    ends = not any(drive.read_at(0, min(_LOOKED_AT, drive.size)))
+    return ends and not any(any(drive.read_at(at, min(_BLANK_PIECE, drive.size - at))) for at in places)
+
+
+@dataclass(frozen=True)
+class Newest:
+    """A file of a volume."""
+
+    path: str
+    modified: datetime
+
+
+@dataclass(frozen=True)
+class Inventory:
+    """What a volume holds, in short."""
+
+    volume: str
+    """File system and label."""
+    used: int
+    """Bytes of files."""
+    files: int
+    newest: tuple[Newest, ...]
+    is_cut: bool
+    """True when there is more than was looked at."""
+
+    @property
+    def summary(self) -> str:
+        more = "more than " if self.is_cut else ""
+        return f"{more}{self.files:,} file{'s' if self.files != 1 else ''}, {more}{shown_size(self.used)}"
+
+
+def inventories(drive: Medium, sector_size: int) -> list[Inventory]:
+    """Return what is on each volume that can be read, files that a system keeps for itself left out."""
+    found: list[Inventory] = []
+    table = read_table(drive, sector_size) if drive.size >= sector_size else None
+    places = [(0, drive.size)] if kind_at(drive, 0, drive.size) else []
+    for partition in table.partitions[:_LISTED] if table and not places else ():
+        offset = partition.first_lba * sector_size
+        places.append((offset, min(partition.sector_count * sector_size, drive.size - offset)))
+    for offset, size in places:
+        with suppress(KeystoneError):
+            if size >= 512 and kind_at(drive, offset, size) is not None:
+                found.append(_inventory(drive, offset, size))
+    return found
+
+
+def _inventory(drive: Medium, offset: int, size: int) -> Inventory:
+    kind, volume = open_volume(drive, offset, size)
+    used = files = 0
+    newest: list[tuple[datetime, str]] = []
+    is_cut = False
+    with suppress(KeystoneError):  # what can be read in front of damage is worth knowing all the same
+        for number, entry in enumerate(volume.walk()):
+            if number >= _MOST_ENTRIES:
+                is_cut = True
+                break
+            if entry.is_folder or entry.path.upper().startswith(_OWN):
+                continue
+            files, used = files + 1, used + entry.size
+            if entry.modified is not None:
+                newest = heapq.nlargest(_NEWEST, [*newest, (entry.modified, entry.path)])
+    names = tuple(Newest(path, modified) for modified, path in newest)
+    return Inventory(f"{kind.shown} '{volume.label()}'", used, files, names, is_cut)
 
 
 def _without_table(drive: Medium) -> str:

@@ -49,9 +49,18 @@ class ImageFile:
 
     @classmethod
     def make(cls, path: Path, size: int) -> Self:
-        """Make a new image file of `size` bytes, all zero and taking no room yet. Refuses an existing file."""
+        """Make a new image file of `size` bytes, all zero and taking no room yet.
+
+        Refuses an existing file, unless it has no byte: its making was cut off then.
+        """
         with naming(str(path), DriveError, advice="Choose a place where a file of that size can be made."):
-            descriptor = os.open(path, positional.READ_WRITE | os.O_CREAT | os.O_EXCL, 0o666)
+            try:
+                descriptor = os.open(path, positional.READ_WRITE | os.O_CREAT | os.O_EXCL, 0o666)
+            except FileExistsError:
+                descriptor = os.open(path, positional.READ_WRITE | getattr(os, "O_NOFOLLOW", 0))
+                if os.fstat(descriptor).st_size or not stat.S_ISREG(os.fstat(descriptor).st_mode):
+                    os.close(descriptor)
+                    raise
             try:
                 give_to_user(path)
                 os.truncate(descriptor, size)

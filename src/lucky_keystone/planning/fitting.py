@@ -96,11 +96,11 @@ def _ends(drafts: Sequence[Draft], start: int, wishes: Sequence[VolumeWish] = ()
 
 
 def _refuse_small(drive: DriveShape, needed: int) -> None:
-    has = exact_size(drive.size or 0)
-    raise SourceError(
-        f"The source does not fit: {exact_size(needed)} are needed, {drive.name} has {has}.",
-        advice="Use a larger drive.",
-    )
+    has, what, advice = exact_size(drive.size or 0), drive.name, "Use a larger drive."
+    if drive.is_image_file:
+        what = f"the image file {drive.name}"
+        advice = "Remove the file to have one made as large as needed (or of --size), or give another name."
+    raise SourceError(f"The source does not fit: {exact_size(needed)} are needed, {what} has {has}.", advice=advice)
 
 
 def _fit_image(size: int, drive: DriveShape) -> Fitted:

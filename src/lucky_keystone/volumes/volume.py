@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any, Protocol, TypeVar
 
 from ..errors import SourceError
@@ -58,6 +59,10 @@ class Entry(Protocol):
     @property
     def runs(self) -> Sequence[Run]:
         """Where its bytes lie; none when they stand in the file's record."""
+
+    @property
+    def modified(self) -> datetime | None:
+        """When it was last written, as the volume keeps it; None where that is no moment."""
 
     @property
     def faults(self) -> list[str]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Any
 
 import numpy as np
@@ -59,6 +60,19 @@ class Entry:
     """The folder it stands in; None for the root itself."""
     record: DirEntry | None = None
     faults: list[str] = field(default_factory=list)
+
+    @property
+    def modified(self) -> datetime | None:
+        """Local time of whoever wrote it (fatgen103, "Date and Time Formats")."""
+        if self.record is None:
+            return None
+        day, time = self.record.DIR_WrtDate, self.record.DIR_WrtTime
+        try:
+            return datetime(
+                1980 + (day >> 9), day >> 5 & 15, day & 31, time >> 11, time >> 5 & 63, min((time & 31) * 2, 59)
+            )
+        except ValueError:
+            return None
 
     def runs_clusters(self) -> int:
         """Clusters its chain holds."""

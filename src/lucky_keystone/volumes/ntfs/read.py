@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from datetime import datetime, timedelta
 from functools import cached_property
 
 from ...content import Readable
@@ -72,6 +73,14 @@ class Entry:
     """What the index tells of it; None of the root."""
     short_name: str = ""
     faults: list[str] = field(default_factory=list)
+
+    @property
+    def modified(self) -> datetime | None:
+        """UTC."""
+        try:
+            return datetime(1601, 1, 1) + timedelta(microseconds=self.key.modified // 10) if self.key else None
+        except OverflowError:
+            return None
 
 
 class NtfsVolume:

@@ -1,0 +1,241 @@
+"""Compares what is on a drive with a source, file by file: `check --against`.
+
+An install image that lies on the drive in parts is compared resource by resource, each found in the source by the sum
+that both lookup tables give it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..boot.records import crossing
+from ..content import BLOCK, Content, Seekable, SizedReadable, seekable, stream
+from ..errors import KeystoneError, SourceError
+from ..progress import Progress
+from ..sources.source import Source
+from ..starting.pe import REMOVABLE_LOADERS
+from ..tree import File
+from ..volumes.volume import Entry, FileOnVolume
+from ..wim.read import InstallImage
+from ..wim.records import SIZE_MASK
+from ..wim.split import part_names
+from .codes import Code
+from .found import FoundVolume
+from .report import Place, Report
+from .telling import REBUILD
+
+_LISTED = 8
+_STAGE = "comparing with the source"
+
+
+@dataclass
+class _Compared:
+    missing: list[str] = field(default_factory=list)
+    different: list[tuple[str, int, str]] = field(default_factory=list)
+    """Path, number of the partition, and how it differs."""
+    extra: list[str] = field(default_factory=list)
+
+
+def compare_with_source(
+    source: Source, drive: SizedReadable, found: Sequence[FoundVolume], progress: Progress, report: Report
+) -> None:
+    """Compare every file of `source` with the drive's, and note what differs. Raises SourceError.
+
+    A source without files that are read is compared as the image that it is.
+    """
+    if not source.root.entries:
+        _compare_image(source, drive, progress, report)
+        return
+    compared = _Compared()
+    total = sum(file.size for _, file in source.root.files())
+    done = 0
+
+    def hear(size: int) -> None:
+        nonlocal done
+        done += size
+        progress(_STAGE, min(done, total), total)
+
+    on_drive = {
+        (volume.partition.number, entry.path.lower()): (volume, entry) for volume in found for entry in volume.entries
+    }
+    wanted = set[str]()
+    for path, file in source.root.files():
+        names = _compare_file(path, file, found, on_drive, compared, hear)
+        wanted |= {name.lower() for name in names}
+    for (_, path), (volume, entry) in on_drive.items():
+        if not entry.is_folder and path not in wanted:
+            compared.extra.append(f"{entry.path} (partition {volume.partition.number})")
+    progress(_STAGE, total, total)
+    report.bytes_checked += done
+    report.looked_at.append(f"source: {len(list(source.root.files())):,} files of {source.path.name}, byte by byte")
+    _tell(compared, report)
+
+
+def _compare_file(
+    path: str,
+    file: File,
+    found: Sequence[FoundVolume],
+    on_drive: Mapping[tuple[int, str], tuple[FoundVolume, Entry]],
+    compared: _Compared,
+    hear: Callable[[int], None],
+) -> list[str]:
+    """Compare a file on every volume that has it; return under which names it lies on the drive."""
+    held = [volume for volume in found if (volume.partition.number, path.lower()) in on_drive]
+    for volume in held:
+        number = volume.partition.number
+        entry = volume.volume.find(path)
+        content = FileOnVolume(volume.volume, entry)
+        if _is_crossing(path, content):
+            continue
+        why = _difference(file.content, file.size, content, entry.size, hear)
+        if why:
+            compared.different.append((path, number, why))
+    if held:
+        return [path]
+    parts = _parts(path, found)
+    if parts is None:
+        compared.missing.append(path)
+        hear(file.size)
+        return [path]
+    volume, names, contents = parts
+    why = _parts_differ(path, file, contents, names, hear)
+    if why:
+        compared.different.append((path, volume.partition.number, why))
+    return [path, *names]
+
+
+def _is_crossing(path: str, content: SizedReadable) -> bool:
+    """True for our helper, which has the name of a loader that lies on the volume beside it."""
+    for architecture, name in REMOVABLE_LOADERS.items():
+        if path.lower() == f"efi/boot/{name}":
+            ours = crossing(architecture)
+            return content.size == len(ours) and content.read_at(0, len(ours)) == ours
+    return False
+
+
+def _difference(
+    wanted: Content, wanted_size: int, content: SizedReadable, size: int, hear: Callable[[int], None]
+) -> str:
+    """Return how the drive's bytes differ from the source's, '' when they do not."""
+    if wanted_size != size:
+        hear(wanted_size)
+        return f"it has {size:,} bytes, in the source {wanted_size:,}"
+    at, why = 0, ""
+    for piece in stream(wanted):
+        hear(len(piece))
+        if not why:
+            try:
+                here = content.read_at(at, len(piece))
+            except KeystoneError as error:
+                why = error.message.rstrip(".")
+            else:
+                why = "" if here == piece else f"the first other byte is {at + _first_other(here, piece):,}"
+        at += len(piece)
+    return why
+
+
+def _first_other(one: bytes, other: memoryview) -> int:
+    size = min(len(one), len(other))
+    wrong = np.flatnonzero(np.frombuffer(one, np.uint8, size) != np.frombuffer(other, np.uint8, size))
+    return int(wrong[0]) if len(wrong) else size
+
+
+# -- install images in parts -----------------------------------------------------------------------------------------
+
+
+def _parts(path: str, found: Sequence[FoundVolume]) -> tuple[FoundVolume, list[str], list[Seekable]] | None:
+    """Return the volume with the parts of an install image, their paths and contents; None when there are none."""
+    folder, _, name = path.rpartition("/")
+    if not name.lower().endswith((".wim", ".esd")):
+        return None
+    for volume in found:
+        names: list[str] = []
+        contents: list[Seekable] = []
+        for part in part_names(name, 10_000):
+            place = f"{folder}/{part}" if folder else part
+            entry = volume.volume.find(place)
+            if entry is None:
+                break
+            names.append(place)
+            contents.append(FileOnVolume(volume.volume, entry))  # type: ignore[arg-type]
+        if names:
+            return volume, names, contents
+    return None
+
+
+def _parts_differ(
+    path: str, file: File, contents: Sequence[Seekable], names: Sequence[str], hear: Callable[[int], None]
+) -> str:
+    """Compare every resource in the parts with the source's; return how they differ, '' when they do not."""
+    whole = InstallImage(seekable(file.content), path)
+    left = {sha1: (offset, size) for sha1, offset, size in _resources(whole)}
+    for name, content in zip(names, contents, strict=True):
+        try:
+            part = InstallImage(content, name)
+            if part.header.part_count != len(names):
+                return f"{len(names)} parts are there, {name} is one of {part.header.part_count}"
+            for sha1, offset, size in _resources(part):
+                place = left.pop(sha1, None)
+                if place is None or place[1] != size:
+                    return f"{name} holds a resource that the source does not have, or has twice"
+                if not _same_bytes(whole.content, place[0], content, offset, size, hear):
+                    return f"{name}: resource {sha1.hex()} is another one"
+        except SourceError as error:
+            return error.message.rstrip(".")
+    return f"{len(left):,} resources of it are in none of the parts" if left else ""
+
+
+def _resources(image: InstallImage) -> Iterator[tuple[bytes, int, int]]:
+    for entry in image.resources:
+        yield bytes(entry["sha1"]), int(entry["offset"]), int(entry["size_and_flags"]) & SIZE_MASK
+
+
+def _same_bytes(one: Seekable, at: int, other: Seekable, place: int, size: int, hear: Callable[[int], None]) -> bool:
+    for start in range(0, size, BLOCK):
+        take = min(BLOCK, size - start)
+        hear(take)
+        if one.read_at(at + start, take) != other.read_at(place + start, take):
+            return False
+    return True
+
+
+def _compare_image(source: Source, drive: SizedReadable, progress: Progress, report: Report) -> None:
+    image = source.image
+    assert image is not None
+    if drive.size < image.size:
+        what = f"the drive has {drive.size:,} bytes, the image {image.size:,}."
+        report.fault(Code.AGAINST_DIFFERENT, "source", what, REBUILD)
+        return
+    at = 0
+    for piece in stream(image):
+        here = drive.read_at(at, len(piece))
+        if here != piece:
+            place = at + _first_other(here, piece)
+            what = f"the drive is not {source.path.name}: the first other byte is {place:,}."
+            report.fault(Code.AGAINST_DIFFERENT, "source", what, REBUILD, Place(offset=place, size=1))
+            return
+        at += len(piece)
+        progress(_STAGE, at, image.size)
+    report.bytes_checked += image.size
+
+
+def _tell(compared: _Compared, report: Report) -> None:
+    for path, number, why in compared.different[:_LISTED]:
+        what = f"{path} is not as in the source: {why}."
+        report.fault(Code.AGAINST_DIFFERENT, "source", what, REBUILD, Place(number, file=path))
+    for path in compared.missing[:_LISTED]:
+        report.fault(Code.AGAINST_MISSING, "source", f"{path} is missing.", REBUILD, Place(file=path))
+    for code, count in (
+        (Code.AGAINST_DIFFERENT, len(compared.different)),
+        (Code.AGAINST_MISSING, len(compared.missing)),
+    ):
+        if count > _LISTED:
+            more = "are different" if code == Code.AGAINST_DIFFERENT else "are missing"
+            report.fault(code, "source", f"{count - _LISTED:,} more {more}.", REBUILD)
+    if compared.extra:
+        listed = ", ".join(compared.extra[:_LISTED])
+        more = f" and {len(compared.extra) - _LISTED:,} more" if len(compared.extra) > _LISTED else ""
+        report.note(Code.AGAINST_EXTRA, "source", f"only on the drive: {listed}{more}.")
