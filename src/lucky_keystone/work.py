@@ -21,6 +21,7 @@ from .progress import Progress
 from .shoplog import place as recorded
 from .sources.locating import naming_the_file
 from .sources.source import Source
+from .starting.trust import ANY_MACHINE, Machine
 
 
 class RetryingMedium(Medium, Protocol):
@@ -43,6 +44,8 @@ class Work(Job):
     """An image file cannot be one."""
     standing: Standing | None = None
     """What is on it, when it is to be updated."""
+    machine: Machine = ANY_MACHINE
+    """What the drive is to start."""
     quick: bool = False
     """An update may believe the drive's manifest."""
     report: Report | None = None
@@ -95,7 +98,10 @@ def look_at(work: Work, progress: Progress, *, verified: bool) -> None:
         return
     try:
         kept = work.shelf.get()
-        work.report = check_drive(work.medium, progress, sector_size=work.image.sector_size, contents=False, kept=kept)
+        sector = work.image.sector_size
+        work.report = check_drive(
+            work.medium, progress, sector_size=sector, contents=False, kept=kept, machine=work.machine
+        )
     except KeystoneError as error:
         work.error = error
         return

@@ -10,6 +10,7 @@ import pytest
 
 from lucky_keystone.content import Literal, SizedReadable
 from lucky_keystone.demo.loaders import uefi_loader
+from lucky_keystone.demo.signing import authority_certificate, signed
 from lucky_keystone.errors import UsageError
 from lucky_keystone.starting.authenticode import Signature, read_certificate, read_signatures
 from lucky_keystone.starting.bootable import PlannedBootVolume, PlannedDrive
@@ -196,3 +197,16 @@ def test_a_loader_of_both_generations_is_forecast_without_a_warning() -> None:
         state = LoaderState("efi/boot/bootx64.efi", "x64", "", signatures)
         verdict, reason = _secure_verdict(state, "fat32", Machine())
         assert (verdict, caveat in reason) == ("starts", True)
+
+
+def test_the_demos_own_signature_holds_for_another_program(tmp_path: Path) -> None:
+    """Made by our own code: verified by another program, and by ours, against the authority that comes with the demo."""
+    (tmp_path / "authority.pem").write_bytes(authority_certificate())
+    for architecture in ("x64", "x86", "arm64"):
+        loader = signed(uefi_loader(architecture))
+        (tmp_path / "loader.efi").write_bytes(loader)
+        command = [need("sbverify"), "--cert", tmp_path / "authority.pem", tmp_path / "loader.efi"]
+        subprocess.run(command, check=True, capture_output=True)
+        (signature,) = read_signatures(Literal(loader))
+        assert signature.fits
+        assert signature.trusted_by([read_certificate(tmp_path / "authority.pem")])

@@ -25,6 +25,7 @@ from ..planning.planfile import SavedPlan, open_planned_source, read_plan
 from ..progress import Progress, silent
 from ..sources.opening import open_source
 from ..sources.source import Source
+from ..starting.trust import ANY_MACHINE, Machine
 from .build import claimed_bytes
 from .compose import compose_drive
 from .keeping import Keeper
@@ -75,6 +76,8 @@ class Request:
     """Bytes of an image file to be made."""
     update: bool = False
     saved: SavedPlan | None = None
+    machine: Machine = ANY_MACHINE
+    """What the drives are to start, for the forecast."""
 
     @property
     def is_plan(self) -> bool:
@@ -136,7 +139,8 @@ def plan_all(
         refuse_source_as_target((source.path, *source.added), source.identities, target.path)
         if not request.update:
             begun = _begun(request, source, target, reading, saved)
-            plan = begun or make_plan(source, request.choices, target.shape(request.size), saved=saved)
+            shape = target.shape(request.size)
+            plan = begun or make_plan(source, request.choices, shape, machine=request.machine, saved=saved)
             wanted.append(WantedDrive(plan, continues=begun is not None))
             continue
         if not target.exists:
@@ -146,7 +150,7 @@ def plan_all(
         with reading(target) as medium:
             standing = read_standing(medium, target.sector_size)
         choices = _kept_identity(request.choices, standing)
-        plan = make_plan(source, choices, target.shape(None), standing.volumes, saved=saved)
+        plan = make_plan(source, choices, target.shape(None), standing.volumes, request.machine, saved)
         wanted.append(WantedDrive(plan, standing))
     return wanted
 
@@ -169,7 +173,7 @@ def _begun(
         if any(medium.read_at(0, min(target.sector_size, medium.size))):
             return None
         shape = DriveShape(target.name, request.size, target.sector_size)
-        plan = make_plan(source, request.choices, shape, saved=saved)
+        plan = make_plan(source, request.choices, shape, machine=request.machine, saved=saved)
         if plan.drive.size != target.size:
             return None
         image = compose_drive(plan)

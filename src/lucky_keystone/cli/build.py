@@ -21,7 +21,9 @@ from .options import (
     guard_options,
     json_option,
     lifted_guards,
+    machine_of,
     source_options,
+    trust_option,
     verbose_option,
 )
 from .outcome import tell_outcome
@@ -59,6 +61,7 @@ Examples:
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @choice_options
 @source_options
+@trust_option
 @click.option(
     "--update", is_flag=True, help="Bring a drive that was built here to this source, writing only what differs."
 )
@@ -86,6 +89,8 @@ def command(
     added: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
+    trust: tuple[Path, ...],
+    revoked: tuple[Path, ...],
     update: bool,
     quick: bool,
     from_scratch: bool,
@@ -109,7 +114,8 @@ def command(
         raise UsageError("--quick goes with --update.", advice="Leave it out: a build reads the whole source.")
     lifted = lifted_guards(given)
     kind = "update" if update else "build"
-    asked = Request(path=source, choices=choices_of(given), added=added, size=size, update=update)
+    machine = machine_of(trust, revoked)
+    asked = Request(path=source, choices=choices_of(given), added=added, size=size, update=update, machine=machine)
     request = with_saved_plan(asked, several=len(drives) > 1)
     sector_size = sector_size or (request.saved.drive.sector_size if request.saved else None)
     chosen = [choose(drive, bay, sector_size) for drive in drives]
@@ -144,7 +150,9 @@ def command(
     if not as_json:
         heading(out, ("Updating " if update else "Building ") + ", ".join(each.name for each in chosen))
     with ExitStack() as stack, Stages(quiet=as_json) as stages:
-        works = [_opened(each, one, stack, lifted, sources, quick=quick) for each, one in pairs]
+        works = [_opened(each, one, stack, lifted, sources) for each, one in pairs]
+        for work in works:
+            work.quick, work.machine = quick, machine
         logs = [Logged(kind, each, opened) for each in chosen]
         line = stages.line if len(works) > 1 else lambda _: stages
         carry_out(works, line, verify=not no_verify, resume=not from_scratch, probe=not no_probe)
@@ -168,8 +176,6 @@ def _opened(
     stack: ExitStack,
     lifted: frozenset[Guard],
     sources: tuple[Path, ...],
-    *,
-    quick: bool,
 ) -> Work:
     """Open a confirmed drive; it is closed with the stack."""
     from ..building.compose import compose_drive
@@ -190,7 +196,6 @@ def _opened(
         needed=plan.needed,
         may_be_fake=chosen.drive is not None,
         standing=wanted.standing,
-        quick=quick,
     )
 
 

@@ -21,6 +21,7 @@ from .options import json_option
 from .show import Stages, console, emit_json
 
 _DISC = "tidewell-11.iso"
+_AUTHORITY = "tidewell-authority.pem"
 _UPDATER = "ticket-printer-4.2.img.gz"
 _PARTS = ("look", "counter", "crew", "printer", "record")
 """What the demo shows, in order; a drive each for counter PCs, crew laptops and ticket printers."""
@@ -128,17 +129,19 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
     """Make the data and the bay; return the commands of the job, or of one part of it, with what each is for."""
     from ..demo.bay import make_bay
     from ..demo.disc import write_disc
+    from ..demo.signing import authority_certificate
     from ..demo.tidewell import LABEL, MOMENT, installer
     from ..demo.updater import write_updater
 
     make_bay(folder / "bay")
-    write_disc(folder / _DISC, installer(), LABEL, MOMENT, stages)
+    write_disc(folder / _DISC, installer(is_signed=True), LABEL, MOMENT, stages)
+    (folder / _AUTHORITY).write_bytes(authority_certificate())
     write_updater(folder / _UPDATER)
     tags = _tags(folder)
     tag = tags["stick-large.img"]
     bay, disc, updater = ["--bay", str(folder / "bay")], str(folder / _DISC), str(folder / _UPDATER)
     plan, figure = str(folder / "counter.toml"), str(folder / "counter.png")
-    crew = ["--file-system", "fat32+ntfs", "--firmware", "uefi", "--label", "Crew"]
+    crew = ["--file-system", "fat32+ntfs", "--firmware", "uefi", "--label", "Crew", "--trust", str(folder / _AUTHORITY)]
     parts = {
         "look": [_Step("Which drives are there?", ["drives", *bay]), _Step("What is on the disc?", ["inspect", disc])],
         "counter": [
@@ -151,7 +154,7 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
         ],
         "crew": [
             _Step(
-                "The crew laptops: nothing split, Secure Boot left on. A pair, onto an image file.",
+                "The crew laptops trust the workshop's authority: nothing split, Secure Boot left on. A pair.",
                 ["build", disc, "--onto", str(folder / "crew.img"), *crew],
             )
         ],

@@ -25,12 +25,13 @@ def installer(
     hollow_count: int = 7,
     files: int = 96,
     architectures: Sequence[str] = ("x64",),
+    is_signed: bool = False,
 ) -> Folder:
     """Return the installer's tree.
 
     `loader_size`: bytes of the BIOS loader. The install image holds `hollow_count` large resources of `hollow_size`
     bytes (the default makes it larger than FAT32 can hold). `files`: how many small files lie in support/.
-    `architectures`: which UEFI loaders it has.
+    `architectures`: which UEFI loaders it has. `is_signed`: by the workshop, for Secure Boot.
     """
     environment = install_image(
         [
@@ -56,7 +57,12 @@ def installer(
     _put(root, "boot/boot.sdi", Literal(_noise("sdi", 3_170_304)))
     _put(root, "boot/fonts/wharf_console.ttf", Literal(_noise("font", 44_184)))
     for architecture in architectures:
-        _put(root, f"efi/boot/{REMOVABLE_LOADERS[architecture]}", Literal(uefi_loader(architecture)))
+        loader = uefi_loader(architecture)
+        if is_signed:
+            from .signing import signed  # what reads certificates takes its time to load
+
+            loader = signed(loader)
+        _put(root, f"efi/boot/{REMOVABLE_LOADERS[architecture]}", Literal(loader))
     _put(root, "efi/microsoft/boot/bcd", Literal(settings))
     _put(root, "setup.exe", Literal(_noise("setup", 96_512)))
     _put(root, "sources/boot.wim", environment)

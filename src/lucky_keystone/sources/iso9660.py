@@ -112,24 +112,37 @@ class Iso9660Reader:
                 )
             seen.add(place.extent)
             parts: list[Content] = []
+            open_name = ""  # of a file whose next extent has to follow
             for found in self._records(place):
+                if open_name and (found.name != open_name or found.record.flags & FLAG_FOLDER):
+                    raise self._doubtful(folder, f"'{open_name}' continues in what is not its next extent")
+                if found.name in folder.entries:
+                    raise self._doubtful(folder, f"'{found.name}' appears twice")
                 if found.relocated:
                     found.record = self._relocated(found.relocated)
                 if found.record.flags & FLAG_FOLDER:
                     child = Folder(found.name, _time(found.record.recorded))
-                    folder.entries.setdefault(found.name, child)
+                    folder.entries[found.name] = child
                     waiting.append((child, found.record, depth + 1))
                     continue
                 parts.append(self._range(found.record))
                 if found.record.flags & FLAG_GOES_ON:  # ECMA-119 6.5.1: a file of several extents
+                    open_name = found.name
                     continue
+                open_name = ""
                 content = parts[0] if len(parts) == 1 else Joined(parts)
                 folder.entries[found.name] = File(found.name, content, _time(found.record.recorded))
                 parts = []
+            if open_name:
+                raise self._doubtful(folder, f"'{open_name}' has no last extent")
         if self.names == "Rock Ridge":
             top.entries.pop("rr_moved", None)
             top.entries.pop("RR_MOVED", None)
         return top
+
+    def _doubtful(self, folder: Folder, what: str) -> SourceError:
+        where = f"folder '{folder.name}'" if folder.name else "the root folder"
+        return SourceError(f"{self._file.path}, ISO 9660: in {where} {what}.", advice=_ADVICE)
 
     def _records(self, place: DirectoryRecord) -> Iterator[_Found]:
         data = self._data(place)

@@ -36,8 +36,8 @@ class WinCertificate(Record):
     """In front of each signature of the certificate table (WIN_CERTIFICATE, UEFI 2.10, 32.2.4)."""
 
     length: int = u32(0, "bytes of this entry")
-    revision: int = u16(4, "0200h")
-    type: int = u16(6, "2 = PKCS #7 signed data")
+    revision: int = u16(4, "0200h", default=0x0200)
+    type: int = u16(6, "2 = PKCS #7 signed data", default=_PKCS_SIGNED_DATA)
 
 
 @record(size=8)
@@ -116,12 +116,12 @@ class _Layout:
         self._sections_at = optional + self._coff.optional_size
         wide = _Lead.unpack(self._read(optional, 4)).magic == 0x20B
         self._checksum = optional + 64
-        self._directory = optional + (112 if wide else 96) + _CERTIFICATE_DIRECTORY * DataDirectory.SIZE
+        self.directory = optional + (112 if wide else 96) + _CERTIFICATE_DIRECTORY * DataDirectory.SIZE
         self._headers = int.from_bytes(self._read(optional + 60, 4), "little")
-        if self._directory + DataDirectory.SIZE > self._sections_at:
+        if self.directory + DataDirectory.SIZE > self._sections_at:
             self.table = DataDirectory(address=0, size=0)
         else:
-            self.table = DataDirectory.unpack(self._read(self._directory, DataDirectory.SIZE))
+            self.table = DataDirectory.unpack(self._read(self.directory, DataDirectory.SIZE))
         if self.table.size and self.table.address + self.table.size > content.size:
             raise ValueError("its certificate table lies outside the file")
 
@@ -149,8 +149,8 @@ class _Layout:
     def _spans(self) -> Iterator[tuple[int, int]]:
         """Yield (start, end) of what the digest is taken over."""
         yield 0, self._checksum
-        yield self._checksum + 4, self._directory
-        yield self._directory + DataDirectory.SIZE, self._headers
+        yield self._checksum + 4, self.directory
+        yield self.directory + DataDirectory.SIZE, self._headers
         table = self._read(self._sections_at, SectionHeader.SIZE * self._coff.section_count)
         sections = [SectionHeader.unpack(table, SectionHeader.SIZE * n) for n in range(self._coff.section_count)]
         done = self._headers
@@ -169,6 +169,16 @@ class _Layout:
                 digest.update(self._read(at, min(_BLOCK, end - at)))
         self._digests[name] = digest.digest()
         return self._digests[name]
+
+
+def image_digest(content: SizedReadable, name: str) -> bytes:
+    """Return what a signature of a PE file is about: its digest without what signing changes. Raises ValueError."""
+    return _Layout(content).digest(name)
+
+
+def security_directory(content: SizedReadable) -> int:
+    """Return the byte of a PE file where the directory of its certificate table stands. Raises ValueError."""
+    return _Layout(content).directory
 
 
 def _examine(layout: _Layout, signed: Any) -> Signature:
