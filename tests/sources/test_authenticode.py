@@ -200,7 +200,7 @@ def test_a_loader_of_both_generations_is_forecast_without_a_warning() -> None:
 
 
 def test_the_demos_own_signature_holds_for_another_program(tmp_path: Path) -> None:
-    """Made by our own code: verified by another program, and by ours, against the authority that comes with the demo."""
+    """Made by our own code; verified by another program, and by ours, against the authority that comes with it."""
     (tmp_path / "authority.pem").write_bytes(authority_certificate())
     for architecture in ("x64", "x86", "arm64"):
         loader = signed(uefi_loader(architecture))

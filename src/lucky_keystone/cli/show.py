@@ -31,6 +31,10 @@ _STYLES = {"starts": "bold green", "will not start": "bold red", "not known": "b
 class _SafeConsole(Console):
     """A console that lets no text steer the terminal; colours come from styles only."""
 
+    def on_broken_pipe(self) -> None:
+        """Leave it to the program's end: this class's own way would end it as if a check had found something."""
+        raise BrokenPipeError
+
     def print(self, *objects: Any, **settings: Any) -> None:
         for thing in objects:
             if isinstance(thing, Text):

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 import msgspec
 
 from ..errors import NotYet, UsageError
 from ..tables.styles import STYLES
 from ..units import SECTOR_SIZES
+
+Bytes = Annotated[int, msgspec.Meta(ge=0, le=(1 << 63) - 1)]
 
 
 class Choices(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -16,8 +20,8 @@ class Choices(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     firmware: str | None = None
     file_system: str | None = None
     label: str | None = None
-    cluster: int | None = None
-    part_size: int | None = None
+    cluster: Bytes | None = None
+    part_size: Bytes | None = None
     use: str | None = None
     identity: str | None = None
     purpose: str | None = None

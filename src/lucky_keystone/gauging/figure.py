@@ -26,6 +26,7 @@ def draw_gauged(found: Gauged, name: str, path: Path, replacing: Replacing = NOT
     import matplotlib as mpl
 
     mpl.use("Agg")
+    mpl.rcParams["text.parse_math"] = False  # a '$' in a name is a letter like any other
     from matplotlib.figure import Figure
     from matplotlib.layout_engine import ConstrainedLayoutEngine
 

@@ -78,6 +78,7 @@ def read_unfinished(drive: SizedReadable, sector_size: int) -> Unfinished | None
     for place in (*front_places(sector_size), end_place(drive.size, sector_size)):
         if 0 < place <= drive.size - UnfinishedRecord.SIZE:
             found = unpack_unfinished(drive.read_at(place, UnfinishedRecord.SIZE))
-            if found is not None:
+            # Whoever wrote it: a volume that starts behind the drive's end is none of this drive.
+            if found is not None and all(0 <= offset < drive.size for offset in found.volume_offsets):
                 return found
     return None

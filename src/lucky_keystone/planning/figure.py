@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from textwrap import shorten
 
+from matplotlib import rc_context
 from matplotlib.axes import Axes
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.backends.backend_svg import FigureCanvasSVG
@@ -56,14 +57,7 @@ _LOOKS = {
 }
 
 
-def draw_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> None:
-    """Write the drawing to `path` as .png or .svg (about 1280 by 800 points).
-
-    Raises UsageError for other endings, ProtectError or DriveError where it cannot be written.
-    """
-    ending = path.suffix.lower()
-    if ending not in (".png", ".svg"):
-        raise UsageError(f"{path.name}: figures are drawn as .png or .svg.", advice="End the name in one of the two.")
+def _drawn(plan: Plan, ending: str) -> FigureCanvasAgg | FigureCanvasSVG:
     figure = Figure(figsize=(12.8, 8.0), facecolor=_PAPER)
     axes = figure.add_axes((0.0, 0.0, 1.0, 1.0))
     axes.set_xlim(0, 100)
@@ -78,7 +72,19 @@ def draw_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> No
         _legend(axes, [area for area in plan.areas if area.part != Part.UNUSED], 62.0)
         _about_image(axes, plan)
     _forecast(axes, plan)
-    canvas = FigureCanvasAgg(figure) if ending == ".png" else FigureCanvasSVG(figure)
+    return FigureCanvasAgg(figure) if ending == ".png" else FigureCanvasSVG(figure)
+
+
+def draw_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> None:
+    """Write the drawing to `path` as .png or .svg (about 1280 by 800 points).
+
+    Raises UsageError for other endings, ProtectError or DriveError where it cannot be written.
+    """
+    ending = path.suffix.lower()
+    if ending not in (".png", ".svg"):
+        raise UsageError(f"{path.name}: figures are drawn as .png or .svg.", advice="End the name in one of the two.")
+    with rc_context({"text.parse_math": False}):  # a '$' in a name is a letter like any other
+        canvas = _drawn(plan, ending)
     stream = io.BytesIO()
     if isinstance(canvas, FigureCanvasAgg):
         canvas.print_png(stream, metadata={"Software": MAKER})  # type: ignore[no-untyped-call]

@@ -16,7 +16,7 @@ import tomlkit
 from tomlkit.items import Table
 
 from ..errors import SourceError, UsageError, naming
-from ..families.choices import CHOICE_NAMES, Choices, given
+from ..families.choices import CHOICE_NAMES, Bytes, Choices, given
 from ..outputs import NOTHING_ELSE, PLAN_HEAD, OutputKind, Replacing, write_output
 from ..progress import Progress, silent
 from ..sources.opening import open_source
@@ -42,7 +42,7 @@ class DrivePart(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields
     """[drive]: what it was planned for."""
 
     name: str = ""
-    size: int | None = None
+    size: Bytes | None = None
     """Bytes; left out when an image file is to be as large as needed."""
     sector_size: int = 512
 
@@ -129,7 +129,7 @@ def read_plan(path: Path) -> SavedPlan:
     try:
         text = data.decode("utf-8")
         values = tomllib.loads(text)
-    except (UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+    except (ValueError, RecursionError) as error:  # no text, no TOML, numbers or nesting beyond all measure
         raise UsageError(f"{path}: {error}.", advice="Correct the line in the plan file.") from error
     try:
         plan = msgspec.convert(values, PlanFile)

@@ -37,6 +37,8 @@ _CARRY = 1
 _MOST_INSTRUCTIONS = 30_000_000
 _LONGEST = 10_000_000  # microseconds
 _SECTOR = 512
+_MOST_SAID = 4096  # characters: a screen and a half
+_MOST_CALLS = 200_000
 
 
 class Astray(Exception):
@@ -68,6 +70,7 @@ class Machine:
     """It waits for a key."""
 
     def __post_init__(self) -> None:
+        self._calls = 0
         self.cpu = Uc(UC_ARCH_X86, UC_MODE_16)
         self.cpu.mem_map(0, 1 << 20)
         self.cpu.hook_add(UC_HOOK_INTR, self._interrupt)
@@ -110,9 +113,12 @@ class Machine:
         self.cpu.reg_write(UC_X86_REG_EFLAGS, flags | _CARRY if on else flags & ~_CARRY)
 
     def _interrupt(self, _cpu: Uc, number: int, _data: object) -> None:
+        self._calls += 1
+        _require(self._calls <= _MOST_CALLS, "it calls the BIOS without end")
         if number == 0x10:
             if self.get(UC_X86_REG_AH) == 0x0E:
                 self.said += chr(self.get(UC_X86_REG_AL))
+                _require(len(self.said) <= _MOST_SAID, "it prints without end")
         elif number == 0x12:
             self.cpu.reg_write(UC_X86_REG_AX, self.low_memory_kib)
         elif number == 0x13:
