@@ -24,15 +24,13 @@ EVIL = "\x1b[2K\rnothing\x9b2J"
 
 def test_a_label_forges_no_line_and_no_colour(tmp_path: Path) -> None:
     disc = tmp_path / "evil.iso"
-    write_disc(
-        disc, installer(hollow_count=1, hollow_size=1 << 20, files=4), f"A\nVerified  whole{EVIL}", MOMENT, silent
-    )
+    write_disc(disc, installer(hollow_count=1, hollow_size=1 << 20, files=4), f"A\nVerified{EVIL}", MOMENT, silent)
     shown = run("inspect", disc).stdout
     assert "\nVerified" not in shown
     assert not {"\x1b", "\x9b", "\r"} & set(shown)
     document = run("inspect", disc, "--json").stdout
     assert not {"\x1b", "\x9b"} & set(document)
-    assert json.loads(document)["facts"]["label"].startswith("A\nVerified  whole\x1b[2K")
+    assert json.loads(document)["facts"]["label"].startswith("A\nVerified\x1b[2K")
 
 
 def test_what_is_erased_is_listed_and_cannot_wipe_the_question(built: Built, disc: Path, tmp_path: Path) -> None:
@@ -76,7 +74,7 @@ def test_output_that_nobody_takes(arguments: list[str], built: Built) -> None:
 
 
 def test_closed_streams_never_become_the_drive(disc: Path, tmp_path: Path) -> None:
-    """A file that is opened gets the lowest free number: with those of the terminal closed, what is printed would go there."""
+    """A file that is opened gets the lowest free number: what is printed would go there."""
     drive, other = tmp_path / "a.img", tmp_path / "b.img"
     run("build", disc, "--onto", drive, "--identity", "crew")
     command = " ".join([*PROGRAM, "build", str(disc), "--onto", str(other), "--identity", "crew"])
