@@ -5,20 +5,31 @@ from __future__ import annotations
 import random
 import subprocess
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
+from blake3 import blake3
+
 from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
+from lucky_keystone.building.update import read_standing
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.content import Literal, stream
+from lucky_keystone.demo.bay import make_bay
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.install_image import DemoEdition, install_image, small_resource
 from lucky_keystone.demo.tidewell import LABEL, MOMENT
+from lucky_keystone.drives.bay import DESCRIPTION, Bay
+from lucky_keystone.drives.guards import refusals
+from lucky_keystone.errors import DriveError, KeystoneError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.family import DriveShape
+from lucky_keystone.manifest.format import read_manifest
+from lucky_keystone.manifest.unfinished import Unfinished, pack_unfinished
 from lucky_keystone.planning.make import make_plan
+from lucky_keystone.planning.planfile import read_plan, save_plan
 from lucky_keystone.progress import silent
 from lucky_keystone.regions import RegionKind
 from lucky_keystone.sources.opening import open_source
@@ -94,7 +105,7 @@ def on_file(path: Path, spans: list[tuple[int, int]]) -> Target:
     def use() -> None:
         source = open_source(path)
         _ = facts_of(source), source.fingerprint
-        make_plan(source, Choices(part_size=1 << 20), DriveShape("x", None))
+        make_plan(source, Choices(part_size=1 << 20, as_is=True), DriveShape("x", None))
 
     return Target(read, write, spans, use)
 
@@ -167,7 +178,68 @@ def make_targets(folder: Path) -> dict[str, Target]:
             front = bytes(third.data[region.offset : region.offset + min(region.size, 96 << 10)])
             spans += [(region.offset + at, size) for at, size in used_spans(front)]
     found["ntfs drive"] = Target(*in_memory(third.data), spans, use_ntfs_drive)
+    found |= described_targets(folder, ours, witness)
     found |= raw_targets(folder)
+    return found
+
+
+def described_targets(folder: Path, disc: Path, drive: MemoryDrive) -> dict[str, Target]:
+    """Texts and records of our own, with every sum made right: manifest, progress, a bay, a plan."""
+    found: dict[str, Target] = {}
+    manifest = read_manifest(drive, 512)
+    assert manifest is not None
+    size = int.from_bytes(drive.data[512 + 8 : 512 + 16], "little")
+    text = drive.data[1024 : 1024 + size]
+    forged = MemoryDrive(drive.size)
+    forged.data[:] = drive.data
+
+    def use_manifest() -> None:
+        forged.log.clear()
+        head = bytearray(drive.data[512:1024])
+        body = bytes(text) + manifest.hashes
+        head[8:16] = len(text).to_bytes(8, "little")
+        head[32:64] = blake3(body).digest()
+        head[480:512] = blake3(bytes(head[:480])).digest()
+        forged.data[512 : 1024 + len(body)] = head + body
+        check_drive(forged, silent, contents=False)
+
+    found["manifest drive"] = Target(*in_memory(text), [(0, len(text))] * 3 + [(0, 64)], use_manifest)
+
+    record = bytearray(pack_unfinished(Unfinished("update", bytes(32), 5 << 20, (1 << 20,)), 512))
+    begun = MemoryDrive(drive.size)
+    begun.data[:] = drive.data
+    begun.data[:512] = bytes(512)
+
+    def use_progress() -> None:
+        begun.data[512:1024] = bytes(record[:480]) + blake3(bytes(record[:480])).digest()
+        with suppress(KeystoneError):
+            read_standing(begun, 512)
+        check_drive(begun, silent, contents=False)
+
+    found["progress drive"] = Target(*in_memory(record), [(0, 72), (8, 24), (64, 40)], use_progress)
+
+    make_bay(folder / "bay")
+    bay = bytearray((folder / "bay" / DESCRIPTION).read_bytes())
+
+    def use_bay() -> None:
+        (folder / "bay" / DESCRIPTION).write_bytes(bay)
+        with suppress(DriveError):  # a file that it names and that is not there
+            for each in Bay(folder / "bay").drives():
+                _ = each.tag, refusals(each)
+
+    found["bay"] = Target(*in_memory(bay), [(0, len(bay))], use_bay)
+
+    source = open_source(disc)
+    save_plan(make_plan(source, Choices(label="CREW"), DriveShape("x", None)), folder / "plan.toml")
+    plan = bytearray((folder / "plan.toml").read_bytes())
+
+    def use_plan() -> None:
+        (folder / "plan.toml").write_bytes(plan)
+        saved = read_plan(folder / "plan.toml")
+        shape = DriveShape(saved.drive.name or "x", saved.drive.size, saved.drive.sector_size)
+        make_plan(source, saved.choices, shape, saved=saved.decided)
+
+    found["plan"] = Target(*in_memory(plan), [(0, plan.find(b"# Why:"))], use_plan)
     return found
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import io
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -146,3 +147,40 @@ def test_a_damaged_image_is_named_with_the_place() -> None:
 
     with pytest.raises(SourceError, match=r"install\.wim: bytes 208 to .* do not match its integrity table"):
         InstallImage(Literal(bytes(data)), "install.wim").verify_integrity(lambda done, total: None)
+
+
+def crowded(xml: str = "", resources: int = 0) -> bytes:
+    """An image whose facts or tables say more than an image can hold, all of it within the file."""
+    header = Header.unpack(bytes(PLAIN[: Header.SIZE]))
+    body = bytearray(PLAIN)
+    changed = {}
+    if xml:
+        data = ("\ufeff" + xml).encode("utf-16-le")
+        changed["xml"] = ResourceHeader(offset=len(body), stored_size=len(data), original_size=len(data)).pack()
+        body += data
+    if resources:
+        entry = PLAIN[ResourceHeader.unpack(header.lookup_table).offset :][:50]
+        size = 50 * resources
+        changed["lookup_table"] = ResourceHeader(offset=len(body), stored_size=size, original_size=size).pack()
+        body += entry * resources
+    body[: Header.SIZE] = replace(header, **changed).pack()
+    return bytes(body)
+
+
+@pytest.mark.parametrize(
+    ("data", "told"),
+    [
+        (lambda: crowded("<WIM>" + "<IMAGE/>" * 500_000 + "</WIM>"), "XML: it tells of more than"),
+        (lambda: crowded("<WIM>" + "<a/>" * 600_000 + "</WIM>"), "XML: it tells of more than"),
+        (lambda: crowded("<WIM><IMAGE><NAME>" + "x" * 15_000_000 + "</NAME></IMAGE></WIM>"), "xml: "),
+        (lambda: crowded(resources=20_000), "its resources overlap"),
+    ],
+    ids=["editions", "marks", "a name", "resources"],
+)
+def test_facts_and_tables_are_bounded(data: Callable[[], bytes], told: str) -> None:
+    """What would keep the processor busy for half a minute is refused before that."""
+    image = InstallImage(Literal(data()), "install.wim")
+    with pytest.raises(SourceError, match=told):
+        image.refuse_broken_tables()
+    named = InstallImage(Literal(crowded("<WIM><IMAGE><NAME>" + "x" * 100_000 + "</NAME></IMAGE></WIM>")), "a.wim")
+    assert len(named.editions[0].name) == 256

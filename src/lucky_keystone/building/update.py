@@ -10,6 +10,7 @@ from __future__ import annotations
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 from ..checking.volumes.checkers import CHECKERS
 from ..drives.medium import Medium
@@ -74,6 +75,8 @@ def read_standing(medium: Medium, sector_size: int) -> Standing:
         raise _refusal(
             "its build was not finished" if state else "it was not built by this program, or its manifest is gone"
         )
+    if not starts or any(first >= second for first, second in pairwise([0, *starts, medium.size])):
+        raise _refusal("what it says of its volumes cannot be")
     table = read_table(medium, sector_size)
     if table is not None and [partition.first_lba * sector_size for partition in table.partitions] != starts:
         raise _refusal("its table is not the one that was built")

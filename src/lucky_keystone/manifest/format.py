@@ -216,7 +216,7 @@ def _parse(holder: SizedReadable, place: int, drive_size: int) -> Manifest | Non
         raise ManifestError("its text or hashes do not match their hash")
     try:
         about = msgspec.json.decode(body[: header.about_size], type=About)
-    except msgspec.DecodeError as error:
+    except (msgspec.DecodeError, ValueError, RecursionError) as error:  # no text, or nested beyond all measure
         raise ManifestError(f"its text cannot be read ({error})") from error
     _refuse_impossible(about, header, drive_size)
     return Manifest(about, body[header.about_size :], whole)
