@@ -16,6 +16,7 @@ from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.content import stream
 from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.drives.retrying import Retrying
 from lucky_keystone.errors import SourceError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
@@ -24,6 +25,7 @@ from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tables.mbr import MasterBootRecord
 from lucky_keystone.volumes.fat32.records import BootSector
+from lucky_keystone.work import Work, carry_out
 
 from ..helpers.drives import Built, MemoryDrive, build_drive
 from ..helpers.judges import assert_checker_is_silent, theirs
@@ -186,3 +188,23 @@ def test_ctrl_c_leaves_no_seal_and_says_so(disc: Path, tmp_path: Path) -> None:
     assert "not finished" in told
     assert "Traceback" not in told
     assert drive.read_bytes()[:512] == bytes(512)
+
+
+def test_the_probe_for_fakes_begins_by_removing_the_seal(built: Built) -> None:
+    """A build that is cut off while marks are written must not leave a drive that looks finished."""
+    memory = MemoryDrive.of(built.path)
+    medium = Retrying(memory)
+    work = Work(
+        name="T3ST",
+        source=built.source,
+        image=built.image,
+        medium=medium,
+        needed=built.plan.needed,
+        may_be_fake=True,
+    )
+    carry_out([work], lambda _: silent, verify=True, resume=True, probe=True)
+    assert work.error is None
+    changes = [step for step in memory.log if step[0] in ("write", "flush", "zero")]
+    assert changes[:2] == [("write", 0, 512), ("flush", 0, 0)]
+    assert changes[2][1] >= 1 << 20
+    assert bytes(memory.data) == built.path.read_bytes()

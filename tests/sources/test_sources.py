@@ -293,3 +293,28 @@ def test_links_that_leave_a_folder_are_named_and_refused_under_sudo(
     monkeypatch.setattr(lucky_keystone.sources.folder, "elevated_for", lambda: (1000, 1000))
     with pytest.raises(SourceError, match="is a link that leaves"):
         open_source(folder)
+
+
+@pytest.mark.parametrize(
+    ("change", "told"),
+    [
+        ((b"B.TXT;1", b"A.TXT;1", 0), "'A.TXT' appears twice"),
+        ((b"A.TXT;1", b"A.TXT;1", 0x80), "'A.TXT' continues in what is not its next extent"),
+        ((b"B.TXT;1", b"B.TXT;1", 0x80), "'B.TXT' has no last extent"),
+    ],
+)
+def test_folders_of_a_disc_that_lose_or_join_files(change: tuple[bytes, bytes, int], told: str, tmp_path: Path) -> None:
+    """Two entries of one name, and marks that a file goes on where it does not: a file of either would be lost."""
+    folder, image = tmp_path / "in", tmp_path / "disc.iso"
+    folder.mkdir()
+    for name in ("a.txt", "b.txt"):
+        (folder / name).write_text(name)
+    subprocess.run([need("genisoimage"), "-quiet", "-o", image, folder], check=True, capture_output=True)
+    data = bytearray(image.read_bytes())
+    old, new, flag = change
+    at = data.index(old)
+    data[at : at + len(new)] = new
+    data[at - 33 + 25] |= flag  # ECMA-119 9.1.6: file flags
+    image.write_bytes(data)
+    with pytest.raises(SourceError, match=told):
+        open_source(image)
