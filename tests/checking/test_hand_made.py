@@ -14,6 +14,7 @@ from lucky_keystone.checking.report import Report
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
+from lucky_keystone.tables.mbr import chs
 
 from ..helpers.drives import MemoryDrive, build_drive, extract, small_disc
 from ..helpers.judges import need
@@ -21,6 +22,7 @@ from ..helpers.judges import need
 MIB = 1 << 20
 START = MIB
 SIZE = 64 * MIB
+SECTORS = (SIZE - START) // 512 - 4096  # of the volume on an MBR: room is left for a second partition
 Change = Callable[[MemoryDrive, Path], None]
 
 
@@ -40,10 +42,10 @@ def made(folder: Path, files: Path, table: str) -> Path:
     with image.open("wb") as stream:
         stream.truncate(SIZE)
     if table == "mbr":
-        call(need("sfdisk"), "-q", image, typed="label: dos\n2048,,c,*\n")
+        call(need("sfdisk"), "-q", image, typed=f"label: dos\n2048,{SECTORS},c,*\n")
     else:
         call(need("sgdisk"), "-n", "1:2048:0", "-t", "1:0700", image)
-    sectors = (SIZE - START) // 512 - (0 if table == "mbr" else 34)
+    sectors = SECTORS if table == "mbr" else (SIZE - START) // 512 - 34
     call(need("mkfs.fat"), "-F", "32", "-s", "1", "-h", "2048", "-g", "255/63", "--offset", "2048", image, sectors // 2)
     call(need("mcopy"), "-s", "-i", f"{image}@@{START}", *sorted(files.iterdir()), "::")
     return image
@@ -121,6 +123,13 @@ def on_a_larger_drive(drive: MemoryDrive, files: Path) -> None:
     drive.size = len(drive.data)
 
 
+def second_partition(drive: MemoryDrive, files: Path) -> None:
+    """The last MiB as an active partition of its own, of a type that nobody looks into."""
+    first, count = SIZE // 512 - 2048, 2048
+    numbers = first.to_bytes(4, "little") + count.to_bytes(4, "little")
+    drive.data[462:478] = b"\x80" + chs(first) + b"\x83" + chs(first + count - 1) + numbers
+
+
 def several(*changes: Change) -> Change:
     def change(drive: MemoryDrive, files: Path) -> None:
         for one in changes:
@@ -183,7 +192,18 @@ CASES: dict[str, tuple[str, Change, list[tuple[str, str]], int]] = {
     "NTFS, no active mark": ("ntfs", NO_ACTIVE, [("fault", "start.no-active")], 1),
     "built for both, no active mark": ("both", NO_ACTIVE, [("fault", "start.no-active")], 1),
     "built for both, no MBR code": ("both", NO_MBR_CODE, [("fault", "start.no-mbr-code")], 1),
-    "two active": ("ready", put(462, b"\x80"), [], 0),
+    "another partition active": (
+        "ready",
+        several(NO_ACTIVE, second_partition),
+        [("start", "start.wrong-active")],
+        0,
+    ),
+    "two active": (
+        "ready",
+        second_partition,
+        [("fault", "table.several-active")],
+        1,
+    ),
 }
 
 

@@ -84,7 +84,8 @@ Examples:
 
 \b
 Exit codes: 0 done; 1 check found something; 2 usage; 3 refused to protect data;
-4 the source cannot be used; 5 the drive failed; 130 interrupted.
+4 the source cannot be used; 5 the drive failed; 130 interrupted;
+74 the output cannot be written; 141 the output was closed.
 Completion for bash: eval "$(_LUCKY_KEYSTONE_COMPLETE=bash_source lucky-keystone)"
 (zsh_source and fish_source for the others; _LKEY_COMPLETE for lkey).""",
 )
