@@ -4,9 +4,6 @@ from __future__ import annotations
 
 import json
 import random
-import subprocess
-import sys
-import time
 from pathlib import Path
 
 import pytest
@@ -16,7 +13,7 @@ from lucky_keystone.demo.bay import make_bay
 from lucky_keystone.drives.bay import Bay
 from lucky_keystone.sources.opening import open_source
 
-from ..helpers.drives import small_disc
+from ..building.kills import kill_some
 from ..helpers.program import run, run_json
 
 
@@ -219,28 +216,13 @@ def test_names_from_outside_cannot_steer_the_terminal(disc: Path, tmp_path: Path
     assert not set("\x1b\u202e") & set(shown + told)
 
 
-@pytest.mark.parametrize("shape", [[], ["--table", "gpt"], ["--file-system", "ntfs"], ["--size", "200MiB"]])
-def test_a_build_into_a_new_file_continues_wherever_it_was_killed(shape: list[str], tmp_path: Path) -> None:
-    """The same command each time, without --yes: what was begun decides, not the file that is there by now."""
-    disc = small_disc(tmp_path / "small.iso", filling=30)
-    drive, chance = tmp_path / "drive.img", random.Random(len(shape))
-    command = ["build", str(disc), "--onto", str(drive), "--identity", "crew", *shape]
-    began = time.monotonic()
-    run(*command)
-    longest, finished = time.monotonic() - began, drive.read_bytes()
-    for _ in range(4):
-        drive.unlink()
-        for _ in range(3):
-            with subprocess.Popen(
-                [sys.executable, "-m", "lucky_keystone", *command], stdout=subprocess.DEVNULL
-            ) as child:
-                time.sleep(longest * (0.3 + 0.7 * chance.random()))
-                child.kill()
-            if drive.exists() and any(drive.read_bytes()[:512]):
-                break
-        if not drive.exists() or not any(drive.read_bytes()[:512]):
-            run(*command)
-        assert drive.read_bytes() == finished
+@pytest.mark.parametrize(
+    ("kind", "shape"),
+    [("new file", "fat32"), ("new file", "ntfs"), ("new file of a size", "gpt"), ("stick of a bay", "pair")],
+)
+def test_a_build_continues_wherever_it_was_killed(kind: str, shape: str, tmp_path: Path) -> None:
+    """The same command each time, and without --yes for a new file: what was begun decides, not the file there is."""
+    kill_some(kind, shape, 5, random.Random(shape), tmp_path)
 
 
 def test_an_image_file_that_is_too_small_is_called_that(disc: Path, tmp_path: Path) -> None:

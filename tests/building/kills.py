@@ -1,0 +1,125 @@
+"""Kills builds of the installed program at random moments and gives the same command again: always the identical drive.
+
+CI takes a few of each; large counts are runs by hand:
+
+    python -m tests.building.kills --seed 1 --count 200
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import random
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from ..helpers.drives import small_disc
+
+SHAPES = {
+    "fat32": [],
+    "gpt": ["--table", "gpt"],
+    "ntfs": ["--file-system", "ntfs"],
+    "pair": ["--file-system", "fat32+ntfs"],
+}
+TARGETS = ("new file", "new file of a size", "existing file", "stick of a bay", "loop device")
+_SIZE = 120 << 20
+_BAY = '[[drive]]\nfile = "stick.img"\nmodel = "Mudlark Mini"\nserial = "MM-1"\n'
+
+
+@contextmanager
+def target(kind: str, folder: Path) -> Iterator[tuple[list[str], Path]]:
+    """Make a target; yield how it is named on the command line, and the file that holds its bytes."""
+    file = folder / "stick.img"
+    if kind.startswith("new file"):
+        yield ["--onto", str(file), *(["--size", str(_SIZE)] if kind != "new file" else [])], file
+        return
+    with file.open("wb") as stream:
+        stream.truncate(_SIZE)
+    if kind == "existing file":
+        yield ["--onto", str(file), "--yes"], file
+    elif kind == "stick of a bay":
+        (folder / "bay.toml").write_text(_BAY)
+        listed = subprocess.run(
+            [*program(), "drives", "--bay", folder, "--json"], capture_output=True, text=True, check=True
+        )
+        tag = listed.stdout.partition('"tag": "')[2][:4]
+        yield ["--onto", tag, "--bay", str(folder), "--no-probe", "--yes"], file
+    else:
+        made = subprocess.run(["losetup", "--find", "--show", file], capture_output=True, text=True, check=True)
+        device = made.stdout.strip()
+        try:
+            yield ["--onto", device, "--no-probe", "--yes"], file
+        finally:
+            subprocess.run(["partx", "--delete", device], capture_output=True, check=False)
+            subprocess.run(["losetup", "--detach", device], capture_output=True, check=False)
+
+
+def program() -> list[str]:
+    return [sys.executable, "-m", "lucky_keystone"]
+
+
+def is_finished(file: Path) -> bool:
+    if not file.exists():
+        return False
+    with file.open("rb") as stream:
+        return any(stream.read(512))
+
+
+def kill_some(kind: str, shape: str, count: int, chance: random.Random, folder: Path) -> int:
+    """Kill `count` runs at random moments, starting over whenever a drive is finished. Return how often one was.
+
+    Raises AssertionError when a finished drive is another one than without a kill.
+    """
+    disc = small_disc(folder / "small.iso", filling=30)
+    finished = kills = 0
+    with target(kind, folder) as (words, file):
+        command = [*program(), "build", str(disc), *words, "--identity", "crew", *SHAPES[shape]]
+        blank = file.exists()
+        began = time.monotonic()
+        subprocess.run(command, check=True, capture_output=True)
+        longest, expected = time.monotonic() - began, file.read_bytes()
+        while kills < count:
+            if is_finished(file):
+                assert file.read_bytes() == expected, f"{kind}, {shape}: another drive after {kills} kills"
+                finished += 1
+                if blank:
+                    with file.open("r+b") as stream:  # the same file: a loop device stands for it
+                        stream.write(bytes(1 << 20))
+                        stream.seek(-(1 << 20), os.SEEK_END)
+                        stream.write(bytes(1 << 20))
+                else:
+                    file.unlink()
+            with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE) as child:
+                time.sleep(longest * (0.2 + 0.9 * chance.random()))
+                child.kill()
+                _, complaint = child.communicate()
+            assert child.returncode in (0, -9), complaint.decode()
+            kills += child.returncode == -9
+        if not is_finished(file):
+            subprocess.run(command, check=True, capture_output=True)
+        assert file.read_bytes() == expected, f"{kind}, {shape}: another drive in the end"
+    return finished
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--count", type=int, default=200)
+    given = parser.parse_args()
+    for kind in TARGETS:
+        for shape in SHAPES:
+            with TemporaryDirectory() as folder:
+                chance = random.Random(f"{kind} {shape} {given.seed}")
+                ended = kill_some(kind, shape, given.count, chance, Path(folder))
+            print(
+                f"{kind}, {shape}: {given.count} kills, {ended} drives finished in between, all identical", flush=True
+            )
+
+
+if __name__ == "__main__":
+    main()
