@@ -17,10 +17,11 @@ import sys
 import tempfile
 from pathlib import Path
 
-from lucky_keystone.content import FileRange, Literal, SourceFile
+from lucky_keystone.content import FileRange, Literal
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.install_image import DemoEdition, Resource, install_image, small_resource
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, VERSION, installer
+from lucky_keystone.source_file import SourceFile
 from lucky_keystone.tree import File, Folder
 
 PROGRAM = [sys.executable, "-m", "lucky_keystone"]

@@ -32,7 +32,8 @@ Examples:
 @json_option
 def command(image: Path, folder: Path, part_size: int | None, as_json: bool) -> None:
     """Divide an install image (.wim) into as few parts (.swm) as can be found. The original stays as it is."""
-    from ..content import FileRange, SourceFile
+    from ..content import FileRange
+    from ..source_file import SourceFile
     from ..wim.export import write_parts
     from ..wim.read import InstallImage
     from ..wim.split import LARGEST_PART, divide, part_names

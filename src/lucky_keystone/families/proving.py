@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import hashlib
 
-from ..content import FileRange, SourceFile, seekable, stream
+from ..content import FileRange, seekable, stream
 from ..errors import SourceError
 from ..progress import Progress
+from ..source_file import SourceFile
 from ..sources.decoded import measure
 from ..sources.decoders import damaged
 from ..sources.locating import naming_the_file

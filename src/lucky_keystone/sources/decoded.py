@@ -12,9 +12,9 @@ from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from ..content import SourceFile
 from ..errors import SourceError, TooFarInside
 from ..progress import Progress
+from ..source_file import SourceFile
 from .decoders import Format, damaged
 
 _PAGE = 256 << 10

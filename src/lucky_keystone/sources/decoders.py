@@ -18,9 +18,10 @@ from typing import Any, Protocol
 
 import zstandard
 
-from ..content import FileRange, SourceFile
+from ..content import FileRange
 from ..errors import SourceError, naming
 from ..record import Record, raw, record, u32
+from ..source_file import SourceFile
 
 _STORED = 256 << 10  # bytes read from the file at once
 _PIECE = 1 << 20  # bytes decoded at once, at most

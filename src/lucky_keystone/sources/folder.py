@@ -6,9 +6,10 @@ import os
 from datetime import UTC, datetime
 from pathlib import Path
 
-from ..content import FileRange, SourceFile
+from ..content import FileRange
 from ..errors import SourceError, naming
 from ..invoker import elevated_for
+from ..source_file import SourceFile
 from ..tree import EPOCH, MOST_DEPTH, File, Folder
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from ..content import Content, FileRange, Joined, UnreadableSource
+from ..content import Content, FileRange, Joined
 from ..errors import KeystoneError, SourceError
+from ..source_file import UnreadableSource
 from .source import Source
 
 

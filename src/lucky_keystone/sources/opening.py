@@ -11,9 +11,10 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from ..content import FileRange, RangedFile, SourceFile
+from ..content import FileRange, RangedFile
 from ..errors import SourceError
 from ..progress import Progress, silent
+from ..source_file import SourceFile
 from .decoded import DecodedFile, measure
 from .decoders import FORMATS
 from .folder import read_folder

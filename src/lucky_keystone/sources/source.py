@@ -8,7 +8,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import ClassVar
 
-from ..content import Content, FileRange, Joined, SourceFile
+from ..content import Content, FileRange, Joined
+from ..source_file import SourceFile
 from ..tree import File, Folder
 from .decoded import DecodedFile
 
