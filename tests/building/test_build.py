@@ -169,19 +169,20 @@ def test_a_full_disk_under_the_image_file_is_told_of(disc: Path, tmp_path: Path)
     assert drive.read_bytes()[:512] == bytes(512)
 
 
-def test_ctrl_c_leaves_no_seal_and_says_so(disc: Path, tmp_path: Path) -> None:
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
+def test_ctrl_c_and_its_relatives_leave_no_seal_and_say_so(number: signal.Signals, disc: Path, tmp_path: Path) -> None:
     drive = tmp_path / "drive.img"
     command = [sys.executable, "-m", "lucky_keystone", "build", str(disc), "--onto", str(drive), "--size", "256MiB"]
     slow = "import lucky_keystone.building.stream as s, time, sys\n"
     slow += "w = s._Writer._write; s._Writer._write = lambda *a: (time.sleep(0.5), w(*a))\n"
-    slow += "from lucky_keystone.cli.main import main; sys.exit(main(sys.argv[1:]))"
+    slow += "from lucky_keystone.cli.main import entry; entry()"
     child = subprocess.Popen(
         [sys.executable, "-c", slow, *command[3:]], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True
     )
     until = time.monotonic() + 600
     while not (drive.exists() and drive.stat().st_blocks * 512 > 4 << 20) and time.monotonic() < until:
         time.sleep(0.05)
-    child.send_signal(signal.SIGINT)
+    child.send_signal(number)
     _, told = child.communicate(timeout=600)
 
     assert child.returncode == 130
