@@ -22,6 +22,13 @@ def end_like_ctrl_c() -> None:
             signal.signal(number, _raise)
 
 
+def end_in_peace() -> None:
+    """Let no further signal disturb what is left to do: the end has come already."""
+    if threading.current_thread() is threading.main_thread():
+        for number in _SIGNALS:
+            signal.signal(number, signal.SIG_IGN)
+
+
 def _raise(_number: int, _frame: FrameType | None) -> None:
     raise KeyboardInterrupt
 

@@ -15,7 +15,7 @@ import click
 
 from .. import __version__
 from ..errors import KeystoneError
-from ..interrupts import end_like_ctrl_c
+from ..interrupts import end_in_peace, end_like_ctrl_c
 from .text import visible, visible_json
 
 _COMMANDS = {
@@ -177,4 +177,6 @@ def entry() -> None:
     """Entry point of the installed program."""
     _prepare_streams()
     end_like_ctrl_c()
-    sys.exit(main())
+    code = main()
+    end_in_peace()
+    sys.exit(code)
