@@ -184,3 +184,23 @@ def test_facts_and_tables_are_bounded(data: Callable[[], bytes], told: str) -> N
         image.refuse_broken_tables()
     named = InstallImage(Literal(crowded("<WIM><IMAGE><NAME>" + "x" * 100_000 + "</NAME></IMAGE></WIM>")), "a.wim")
     assert len(named.editions[0].name) == 256
+
+
+def test_rows_within_a_solid_resource_have_their_places_in_its_decoded_bytes() -> None:
+    """They may lie far behind the file's end; the row of the solid resource itself may not."""
+    table = ResourceHeader.unpack(Header.unpack(bytes(PLAIN[: Header.SIZE])).lookup_table)
+    rows = np.frombuffer(PLAIN, RESOURCE_DTYPE, table.stored_size // 50, table.offset).copy()
+    body = bytearray(PLAIN)
+
+    def with_rows() -> InstallImage:
+        body[table.offset : table.offset + table.stored_size] = rows.tobytes()
+        return InstallImage(Literal(bytes(body)), "install.esd")
+
+    rows["size_and_flags"][0] |= np.uint64(RESOURCE_SOLID << 56)
+    rows["original_size"][0] = 1 << 32
+    rows["size_and_flags"][1] = 5 << 40 | RESOURCE_SOLID << 56
+    rows["offset"][1] = 7 << 40
+    with_rows().refuse_broken_tables()
+    rows["offset"][0] = len(PLAIN)
+    with pytest.raises(SourceError, match="lookup table entry 0"):
+        with_rows().refuse_broken_tables()

@@ -20,6 +20,7 @@ from .records import (
     RESOURCE_DTYPE,
     RESOURCE_SOLID,
     SIZE_MASK,
+    SOLID_RESOURCE,
     SOLID_VERSION,
     Header,
     IntegrityHeader,
@@ -92,9 +93,12 @@ class InstallImage:
         data = self.content.read_at(place.offset, place.stored_size)
         resources = np.frombuffer(data, RESOURCE_DTYPE)
         sizes = resources["size_and_flags"] & np.uint64(SIZE_MASK)
+        # What lies within a solid resource has its place in the decoded bytes of that, and not in the file.
+        is_solid = (resources["size_and_flags"] >> np.uint64(56) & np.uint64(RESOURCE_SOLID)) != 0
+        in_file = ~is_solid | (resources["original_size"] == SOLID_RESOURCE)
         # Compared without adding: a forged offset near 2**64 must not wrap round.
         whole = np.uint64(self.content.size)
-        wrong = (
+        wrong = in_file & (
             (sizes > whole)
             | (resources["offset"] > whole - np.minimum(sizes, whole))
             | (resources["offset"] < Header.SIZE)
@@ -106,7 +110,7 @@ class InstallImage:
                 f"{int(sizes[first])} bytes at {int(resources['offset'][first])} do not lie "
                 f"in the file's {self.content.size}",
             )
-        if not self.is_part and int(sizes.sum(dtype=np.float64)) > 2 * self.content.size:
+        if not self.is_part and int(sizes[in_file].sum(dtype=np.float64)) > 2 * self.content.size:
             raise self._damaged("lookup table", "its resources overlap: together they are larger than the file")
         return resources
 

@@ -17,6 +17,8 @@ RESOURCE_METADATA, RESOURCE_COMPRESSED, RESOURCE_SOLID = 0x02, 0x04, 0x10
 """Resource flags: an edition's folder tree; compressed; several resources in one stream."""
 
 SOLID_VERSION = 0xE00
+SOLID_RESOURCE = 1 << 32
+"""Original size in the row of a solid resource itself. Rows of what lies within it have places in its decoded bytes."""
 
 
 @record(size=24)
