@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import shutil
 import subprocess
@@ -237,3 +238,18 @@ def test_a_stick_that_holds_a_part_of_the_source_is_never_unmounted(
     refused = run("build", folder, "--onto", device, "--unmount", "--yes", code=3).stderr
     assert "holds the source that is built from" in refused
     assert str(device) in Path("/proc/mounts").read_text()
+
+
+@pytest.mark.parametrize("options", [["-udf"], []])
+def test_the_run_out_of_a_disc_in_a_drive_is_no_part_of_it(options: list[str], loop: Loop, tmp_path: Path) -> None:
+    """A drive shows more sectors than the disc's image has: the sum is taken over what the volume says."""
+    folder, image = tmp_path / "in", tmp_path / "disc.iso"
+    folder.mkdir()
+    (folder / "timetable.txt").write_text("09:26 Steg 4")
+    subprocess.run([need("genisoimage"), "-quiet", *options, "-o", image, folder], check=True, capture_output=True)
+    data = image.read_bytes()
+    (tmp_path / "disc").write_bytes(data + b"run-out " * (150 * 256))
+    device = loop("disc", 0, "--read-only")
+    proof = hashlib.sha256(data).hexdigest()
+    assert "has the SHA-256 given" in run("inspect", device, "--sha256", proof).stdout
+    run("inspect", device, "--sha256", "0" * 64, code=4)

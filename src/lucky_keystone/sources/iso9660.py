@@ -42,6 +42,17 @@ def has_iso9660(image: RangedFile) -> bool:
     return VolumeDescriptor.unpack(FileRange(image, 16 * SECTOR, SECTOR).read_at(0, SECTOR)).identifier == IDENTIFIER
 
 
+def iso9660_size(image: RangedFile) -> int:
+    """Return the bytes up to the end of the volume in sector 16 (ECMA-119 8.4.8); 0 when there is none.
+
+    A disc with a UDF side says here how long all of it is.
+    """
+    if not has_iso9660(image):
+        return 0
+    found = VolumeDescriptor.unpack(FileRange(image, 16 * SECTOR, SECTOR).read_at(0, SECTOR))
+    return found.sectors * SECTOR if found.type == PRIMARY and found.block_size == SECTOR else 0
+
+
 class Iso9660Reader:
     """One ISO 9660 volume. `names` says which naming is used: 'Joliet', 'Rock Ridge' or 'plain'."""
 

@@ -18,7 +18,7 @@ from ..source_file import SourceFile
 from .decoded import DecodedFile, measure
 from .decoders import FORMATS
 from .folder import read_folder
-from .iso9660 import Iso9660Reader, has_iso9660
+from .iso9660 import Iso9660Reader, has_iso9660, iso9660_size
 from .source import Packing, Source
 from .udf import UdfReader, has_udf
 
@@ -103,11 +103,10 @@ def _udf(path: Path, image: RangedFile) -> Source | None:
     if not has_udf(image):
         return None
     disc = UdfReader(image)
-    return _disc(path, "disc image (UDF)", disc, image)
+    return _disc(path, "disc image (UDF)", disc, image, max(disc.volume_size, iso9660_size(image)))
 
 
-def _disc(path: Path, form: str, disc: UdfReader | Iso9660Reader, image: RangedFile) -> Source:
-    size = disc.volume_size
+def _disc(path: Path, form: str, disc: UdfReader | Iso9660Reader, image: RangedFile, size: int) -> Source:
     return Source(path, form, disc.label, disc.root(), volume_size=size, damage=_cut(image, size))
 
 
@@ -122,7 +121,7 @@ def _iso9660(path: Path, image: RangedFile) -> Source | None:
     if not has_iso9660(image):
         return None
     disc = Iso9660Reader(image)
-    return _disc(path, f"disc image (ISO 9660, {disc.names} names)", disc, image)
+    return _disc(path, f"disc image (ISO 9660, {disc.names} names)", disc, image, disc.volume_size)
 
 
 def _bare(path: Path, _image: RangedFile) -> Source:
