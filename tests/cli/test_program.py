@@ -230,5 +230,7 @@ def test_an_image_file_that_is_too_small_is_called_that(disc: Path, tmp_path: Pa
     refused = run("build", disc, "--onto", tmp_path / "small.img", "--yes", code=4).stderr
     assert "the image file small.img has" in refused
     assert "Remove the file" in refused
+    told = run("build", disc, "--onto", tmp_path / "small.img", "--size", "1GiB", "--yes", code=2).stderr
+    assert "the image file small.img is there already, with 2,097,152 bytes" in told
     (tmp_path / "empty.img").touch()  # what is left where making the file was cut off
     run("build", disc, "--onto", tmp_path / "empty.img")

@@ -139,13 +139,15 @@ def make_targets(folder: Path) -> dict[str, Target]:
     wim_spans = [(0, 208), (len(wim) - 2600, 2600), (len(wim) - 2600, 2600)]
     found["install image"] = Target(*in_memory(wim), wim_spans, use_image)
 
+    whole = open_source(folder / "in")
     built = build_drive(open_source(ours), folder / "drive.img")
     witness = MemoryDrive(built.image.size)
     witness.data = bytearray(built.path.read_bytes())
 
     def use_drive() -> None:
         witness.log.clear()
-        check_drive(witness, silent, contents=chance_of_contents.random() < 0.02)
+        against = whole if chance_of_contents.random() < 0.05 else None
+        check_drive(witness, silent, contents=chance_of_contents.random() < 0.02, against=against)
 
     chance_of_contents = random.Random(1)
     places = {region.kind: region.offset for region in built.image.regions}
@@ -170,7 +172,8 @@ def make_targets(folder: Path) -> dict[str, Target]:
 
     def use_ntfs_drive() -> None:
         third.log.clear()
-        check_drive(third, silent, contents=chance_of_contents.random() < 0.02)
+        against = whole if chance_of_contents.random() < 0.05 else None
+        check_drive(third, silent, contents=chance_of_contents.random() < 0.02, against=against)
 
     spans = [(446, 66), (512, 3000)] + [(1 << 20, 512)] * 6
     for region in built.image.regions:

@@ -138,6 +138,7 @@ def plan_all(
     for target in targets:
         refuse_source_as_target((source.path, *source.added), source.identities, target.path)
         if not request.update:
+            _refuse_other_size(request, target)
             begun = _begun(request, source, target, reading, saved)
             shape = target.shape(request.size)
             plan = begun or make_plan(source, request.choices, shape, machine=request.machine, saved=saved)
@@ -153,6 +154,16 @@ def plan_all(
         plan = make_plan(source, choices, target.shape(None), standing.volumes, request.machine, saved)
         wanted.append(WantedDrive(plan, standing))
     return wanted
+
+
+def _refuse_other_size(request: Request, target: Target) -> None:
+    """Raise UsageError for a size that was asked for of an image file that is there already."""
+    asked = request.size if request.saved is None else None
+    if asked is not None and target.exists and target.is_image_file and target.size != asked:
+        raise UsageError(
+            f"--size: the image file {target.name} is there already, with {target.size:,} bytes.",
+            advice="Remove the file to have one made of that size, give another name, or leave out --size.",
+        )
 
 
 def _begun(

@@ -15,6 +15,8 @@ from ..boot.records import crossing
 from ..content import BLOCK, Content, Seekable, SizedReadable, seekable, stream
 from ..errors import KeystoneError, SourceError
 from ..progress import Progress
+from ..source_file import UnreadableSource
+from ..sources.locating import naming_the_file
 from ..sources.source import Source
 from ..starting.pe import REMOVABLE_LOADERS
 from ..tree import File
@@ -26,6 +28,9 @@ from .codes import Code
 from .found import FoundVolume
 from .report import Place, Report
 from .telling import REBUILD
+
+_OnDrive = Mapping[tuple[int, str], tuple[FoundVolume, Entry]]
+"""Everything on the drive, by number of the partition and path in lower case."""
 
 _LISTED = 8
 _STAGE = "comparing with the source"
@@ -49,6 +54,13 @@ def compare_with_source(
     if not source.root.entries:
         _compare_image(source, drive, progress, report)
         return
+    try:
+        _compare_files(source, found, progress, report)
+    except UnreadableSource as error:
+        raise naming_the_file(error, source) from error
+
+
+def _compare_files(source: Source, found: Sequence[FoundVolume], progress: Progress, report: Report) -> None:
     compared = _Compared()
     total = sum(file.size for _, file in source.root.files())
     done = 0
@@ -58,7 +70,7 @@ def compare_with_source(
         done += size
         progress(_STAGE, min(done, total), total)
 
-    on_drive = {
+    on_drive: _OnDrive = {
         (volume.partition.number, entry.path.lower()): (volume, entry) for volume in found for entry in volume.entries
     }
     wanted = set[str]()
@@ -78,24 +90,23 @@ def _compare_file(
     path: str,
     file: File,
     found: Sequence[FoundVolume],
-    on_drive: Mapping[tuple[int, str], tuple[FoundVolume, Entry]],
+    on_drive: _OnDrive,
     compared: _Compared,
     hear: Callable[[int], None],
 ) -> list[str]:
     """Compare a file on every volume that has it; return under which names it lies on the drive."""
-    held = [volume for volume in found if (volume.partition.number, path.lower()) in on_drive]
-    for volume in held:
-        number = volume.partition.number
-        entry = volume.volume.find(path)
+    places = [(volume.partition.number, path.lower()) for volume in found]
+    held = [on_drive[place] for place in places if place in on_drive]
+    for volume, entry in held:
         content = FileOnVolume(volume.volume, entry)
         if _is_crossing(path, content):
             continue
-        why = _difference(file.content, file.size, content, entry.size, hear)
+        why = "it is a folder" if entry.is_folder else _difference(file.content, file.size, content, entry.size, hear)
         if why:
-            compared.different.append((path, number, why))
+            compared.different.append((path, volume.partition.number, why))
     if held:
         return [path]
-    parts = _parts(path, found)
+    parts = _parts(path, found, on_drive)
     if parts is None:
         compared.missing.append(path)
         hear(file.size)
@@ -112,7 +123,10 @@ def _is_crossing(path: str, content: SizedReadable) -> bool:
     for architecture, name in REMOVABLE_LOADERS.items():
         if path.lower() == f"efi/boot/{name}":
             ours = crossing(architecture)
-            return content.size == len(ours) and content.read_at(0, len(ours)) == ours
+            try:
+                return content.size == len(ours) and content.read_at(0, len(ours)) == ours
+            except KeystoneError:  # what cannot be read is not ours, and is compared as any file is
+                return False
     return False
 
 
@@ -139,6 +153,8 @@ def _difference(
 
 def _first_other(one: bytes, other: memoryview) -> int:
     size = min(len(one), len(other))
+    if not size:
+        return 0
     wrong = np.flatnonzero(np.frombuffer(one, np.uint8, size) != np.frombuffer(other, np.uint8, size))
     return int(wrong[0]) if len(wrong) else size
 
@@ -146,7 +162,9 @@ def _first_other(one: bytes, other: memoryview) -> int:
 # -- install images in parts -----------------------------------------------------------------------------------------
 
 
-def _parts(path: str, found: Sequence[FoundVolume]) -> tuple[FoundVolume, list[str], list[Seekable]] | None:
+def _parts(
+    path: str, found: Sequence[FoundVolume], on_drive: _OnDrive
+) -> tuple[FoundVolume, list[str], list[Seekable]] | None:
     """Return the volume with the parts of an install image, their paths and contents; None when there are none."""
     folder, _, name = path.rpartition("/")
     if not name.lower().endswith((".wim", ".esd")):
@@ -156,11 +174,11 @@ def _parts(path: str, found: Sequence[FoundVolume]) -> tuple[FoundVolume, list[s
         contents: list[Seekable] = []
         for part in part_names(name, 10_000):
             place = f"{folder}/{part}" if folder else part
-            entry = volume.volume.find(place)
-            if entry is None:
+            held = on_drive.get((volume.partition.number, place.lower()))
+            if held is None:
                 break
             names.append(place)
-            contents.append(FileOnVolume(volume.volume, entry))  # type: ignore[arg-type]
+            contents.append(FileOnVolume(volume.volume, held[1]))  # type: ignore[arg-type]
         if names:
             return volume, names, contents
     return None
@@ -228,14 +246,11 @@ def _tell(compared: _Compared, report: Report) -> None:
         report.fault(Code.AGAINST_DIFFERENT, "source", what, REBUILD, Place(number, file=path))
     for path in compared.missing[:_LISTED]:
         report.fault(Code.AGAINST_MISSING, "source", f"{path} is missing.", REBUILD, Place(file=path))
-    for code, count in (
-        (Code.AGAINST_DIFFERENT, len(compared.different)),
-        (Code.AGAINST_MISSING, len(compared.missing)),
-    ):
-        if count > _LISTED:
-            more = "are different" if code == Code.AGAINST_DIFFERENT else "are missing"
-            report.fault(code, "source", f"{count - _LISTED:,} more {more}.", REBUILD)
+    if (more := len(compared.different) - _LISTED) > 0:
+        report.fault(Code.AGAINST_DIFFERENT, "source", f"{more:,} more are different.", REBUILD)
+    if (more := len(compared.missing) - _LISTED) > 0:
+        report.fault(Code.AGAINST_MISSING, "source", f"{more:,} more are missing.", REBUILD)
     if compared.extra:
         listed = ", ".join(compared.extra[:_LISTED])
-        more = f" and {len(compared.extra) - _LISTED:,} more" if len(compared.extra) > _LISTED else ""
-        report.note(Code.AGAINST_EXTRA, "source", f"only on the drive: {listed}{more}.")
+        rest = f" and {len(compared.extra) - _LISTED:,} more" if len(compared.extra) > _LISTED else ""
+        report.note(Code.AGAINST_EXTRA, "source", f"only on the drive: {listed}{rest}.")

@@ -51,8 +51,8 @@ def check_drive(
 
     `sector_size` (bytes) is found out when None. `machine` is what it is to start. `kept` is a manifest that this
     computer keeps for the drive, which counts when the drive carries none. `firmware` ('bios', 'uefi' or 'both') is
-    what it is to start on; '' for what its manifest says.
-    Every file is compared with the source `against`; raises SourceError where that cannot be read.
+    what it is to start on; '' for what its manifest says. Every file is compared with the source `against`; raises
+    SourceError where that cannot be read.
     """
     report = Report()
     sector = sector_size or _find_sector_size(drive, kept)

@@ -76,22 +76,25 @@ class Chosen:
         """True for a file standing for a drive, which may not exist yet."""
         return self.drive is None
 
+    @property
+    def _lasting_name(self) -> str:
+        """What names the drive in whatever port; of an image file its place."""
+        drive = self.drive
+        return f"{drive.model}|{drive.serial}|{drive.size}" if drive else f"file|{self.path.resolve()}"
+
     def shelf(self) -> ShopShelf:
         """What this computer keeps for the drive where the drive itself has no room."""
         from ..shopshelf import ShopShelf
 
-        drive = self.drive
-        name = f"{drive.model}|{drive.serial}|{drive.size}" if drive else f"file|{self.path.resolve()}"
-        return ShopShelf(name)
+        return ShopShelf(self._lasting_name)
 
     def journal(self) -> FileJournal:
         """What this computer keeps of the drive while marks are on it."""
         from ..gauging.journal import FileJournal
         from ..shoplog import journals
 
-        drive = self.drive
-        name = f"{drive.model}|{drive.serial}|{drive.size}" if drive else f"file|{self.path.resolve()}"
-        return FileJournal(journals() / f"{hashlib.sha256(name.encode()).hexdigest()[:24]}.journal")
+        name = hashlib.sha256(self._lasting_name.encode("utf-8", "surrogateescape")).hexdigest()
+        return FileJournal(journals() / f"{name[:24]}.journal")
 
 
 def host_of(bay: Path | None) -> Host:
