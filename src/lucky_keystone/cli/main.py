@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import importlib
 import io
 import json
@@ -37,6 +38,7 @@ _PROGRAM_FAULT = 70
 _PIPE_CLOSED = 141
 """As of a program that SIGPIPE ended: what it would have said is not known."""
 _OUTPUT_FAILED = 74
+_OUTPUT_ERRORS = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF, errno.EFBIG)
 
 
 class _OutputLost(Exception):
@@ -54,8 +56,10 @@ class _Commands(click.Group):
         try:
             result = super().invoke(ctx)
             sys.stdout.flush()
-        except OSError as error:  # files and drives raise errors of our own
-            raise _OutputLost(error) from error
+        except OSError as error:  # files and drives raise errors of our own, and what is opened has a name
+            if error.filename is None and error.errno in _OUTPUT_ERRORS:
+                raise _OutputLost(error) from error
+            raise
         return result
 
     def list_commands(self, context: click.Context) -> list[str]:
