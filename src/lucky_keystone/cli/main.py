@@ -38,7 +38,7 @@ _PROGRAM_FAULT = 70
 _PIPE_CLOSED = 141
 """As of a program that SIGPIPE ended: what it would have said is not known."""
 _OUTPUT_FAILED = 74
-_OUTPUT_ERRORS = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF, errno.EFBIG)
+_OUTPUT_ERRORS = (errno.ENOSPC, errno.EIO, errno.EBADF, errno.EFBIG)
 
 
 class _OutputLost(Exception):
@@ -57,7 +57,7 @@ class _Commands(click.Group):
             result = super().invoke(ctx)
             sys.stdout.flush()
         except OSError as error:  # files and drives raise errors of our own, and what is opened has a name
-            if error.filename is None and error.errno in _OUTPUT_ERRORS:
+            if isinstance(error, BrokenPipeError) or (error.filename is None and error.errno in _OUTPUT_ERRORS):
                 raise _OutputLost(error) from error
             raise
         return result
