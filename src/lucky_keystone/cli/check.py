@@ -9,7 +9,7 @@ import click
 
 from ..units import SECTOR_SIZES, exact_size, shown_size
 from .inspect import open_with_progress
-from .options import bay_option, complete_drive, json_option, machine_of, trust_option, verbose_option
+from .options import add_option, bay_option, complete_drive, json_option, machine_of, trust_option, verbose_option
 from .show import Stages, console, emit_json, facts, heading, starts
 from .targets import existing, reading
 
@@ -48,14 +48,7 @@ Examples:
     metavar="SOURCE",
     help="Compare every file with this source (disc image, folder, raw image).",
 )
-@click.option(
-    "--add",
-    "added",
-    type=click.Path(path_type=Path),
-    multiple=True,
-    metavar="FOLDER",
-    help="With --against: a folder whose files were added to the source. Repeatable.",
-)
+@add_option("With --against: a folder whose files were added to the source.")
 @trust_option
 @bay_option
 @json_option

@@ -165,22 +165,23 @@ def choice_options(function: _F) -> _F:
     return function
 
 
+def _paths_option(name: str, *field: str, metavar: str, text: str) -> Callable[[_F], _F]:
+    return click.option(
+        name, *field, type=click.Path(path_type=Path), multiple=True, metavar=metavar, help=f"{text} Repeatable."
+    )
+
+
 def trust_option(function: _F) -> _F:
     """--trust and --revoked."""
-    function = click.option(
-        "--revoked",
-        type=click.Path(path_type=Path),
-        multiple=True,
-        metavar="CERTIFICATE",
-        help="A certificate (PEM or DER) the machine refuses, for the Secure Boot forecast. Repeatable.",
-    )(function)
-    return click.option(
-        "--trust",
-        type=click.Path(path_type=Path),
-        multiple=True,
-        metavar="CERTIFICATE",
-        help="A certificate (PEM or DER) the machine trusts, for the Secure Boot forecast. Repeatable.",
-    )(function)
+    for name, word in (("--revoked", "refuses"), ("--trust", "trusts")):
+        text = f"A certificate (PEM or DER) the machine {word}, for the Secure Boot forecast."
+        function = _paths_option(name, metavar="CERTIFICATE", text=text)(function)
+    return function
+
+
+def add_option(text: str) -> Callable[[_F], _F]:
+    """--add; `text` says what for."""
+    return _paths_option("--add", "added", metavar="FOLDER", text=text)
 
 
 def machine_of(trusted: tuple[Path, ...], revoked: tuple[Path, ...]) -> Machine:
@@ -205,11 +206,4 @@ def source_options(function: _F) -> _F:
         metavar="SUM",
         help="The disc image must have this SHA-256; checked before anything is erased.",
     )(function)
-    return click.option(
-        "--add",
-        "added",
-        type=click.Path(path_type=Path),
-        multiple=True,
-        metavar="FOLDER",
-        help="Add this folder's files to the source (drivers, scripts). Repeatable.",
-    )(function)
+    return add_option("Add this folder's files to the source (drivers, scripts).")(function)
