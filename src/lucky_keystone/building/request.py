@@ -10,7 +10,7 @@ from typing import Protocol, TypeVar
 
 import msgspec
 
-from ..drives.contents import is_blank
+from ..content import is_blank
 from ..drives.guards import refuse_source_as_target
 from ..drives.medium import Medium
 from ..errors import UsageError

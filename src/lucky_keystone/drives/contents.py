@@ -18,7 +18,6 @@ from .medium import Medium
 
 _LOOKED_AT = 1 << 20  # bytes at either end
 _LISTED = 8
-_BLANK_PLACES, _BLANK_PIECE = 1024, 64 << 10
 _NEWEST = 5
 _MOST_ENTRIES = 20_000  # looked at; a slow stick must not hold up the question for long
 _OWN = ("SYSTEM VOLUME INFORMATION/", "$RECYCLE.BIN/", ".SPOTLIGHT-V100/", ".FSEVENTSD/", ".TRASHES/")
@@ -51,14 +50,6 @@ def describe(drive: Medium, sector_size: int) -> str:
         )
     except KeystoneError as error:
         return f"not readable ({error.message})"
-
-
-def is_blank(drive: Medium) -> bool:
-    """True when both ends and places all over a drive are zeros."""
-    step = max(drive.size // _BLANK_PLACES, _BLANK_PIECE)
-    places = [*range(0, drive.size, step), max(drive.size - _LOOKED_AT, 0)]
-    ends = not any(drive.read_at(0, min(_LOOKED_AT, drive.size)))
-    return ends and not any(any(drive.read_at(at, min(_BLANK_PIECE, drive.size - at))) for at in places)
 
 
 @dataclass(frozen=True)

@@ -50,8 +50,8 @@ def open_source(path: Path, added: Iterable[Path] = (), progress: Progress = sil
                 f"{overlay} is not a folder.", advice="--add puts the contents of a folder on top of the source."
             )
         notes = list(source.notes)
-        source = replace(source, root=source.root.merged(read_folder(overlay, notes)))
-        source = replace(source, notes=tuple(notes))
+        root = source.root.merged(read_folder(overlay, notes))
+        source = replace(source, root=root, notes=tuple(notes))
     return replace(source, added=overlays)
 
 

@@ -5,12 +5,10 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from ..content import FileRange
+from ..content import FileRange, is_blank
 from .source import Source
 
 _HEAD = 64 << 10
-_SAMPLES = 256
-"""Places of a file looked at before it is said to hold only zeros."""
 
 
 @dataclass(frozen=True)
@@ -68,7 +66,7 @@ def describe_strange(source: Source) -> Strange | None:
             f"is by its name ({unfinished.group(0)}) a download that has not ended",
             "Let the download end, and give the whole file.",
         )
-    if not any(head) and _is_blank(image):
+    if not any(head) and is_blank(image):
         return Strange("holds only zeros wherever it was looked at: space was kept for it, and nothing came", _AGAIN)
     return None
 
@@ -76,10 +74,3 @@ def describe_strange(source: Source) -> Strange | None:
 def _is_mac_disk_image(image: FileRange) -> bool:
     """Look for the trailer of a UDIF disk image, 512 bytes from its end."""
     return image.size >= 512 and image.read_at(image.size - 512, 4) == b"koly"
-
-
-def _is_blank(image: FileRange) -> bool:
-    """Look at places all over the image: not only its beginning is empty, as a disc's is."""
-    step = max(image.size // _SAMPLES, _HEAD)
-    places = [*range(0, image.size, step), max(image.size - _HEAD, 0)]
-    return not any(any(image.read_at(place, min(_HEAD, image.size - place))) for place in places)
