@@ -62,14 +62,14 @@ def refuse_output(path: Path, kind: OutputKind, replacing: Replacing) -> None:
     except OSError:
         return
     if not stat.S_ISREG(facts.st_mode):
-        raise ProtectError(f"{path} is there, and is no plain file.", advice="Choose another name.")
+        raise ProtectError(f"{path} exists, and is a link, a folder or a device.", advice="Choose another name.")
     if replacing.overwrite or not facts.st_size:
         return
     with suppress(OSError), path.open("rb") as stream:
         if kind.is_ours(stream.read(_HEAD)):
             return
     raise ProtectError(
-        f"{path} is there, and is no {kind.value[0]} of this program's.",
+        f"{path} exists, and is not a {kind.value[0]} that this program made.",
         advice="Choose another name, or add --overwrite to replace it.",
     )
 

@@ -36,7 +36,7 @@ def test_only_files_of_ours_are_replaced(command: list[str], disc: Path, built: 
         return run(*filled, *further, code=code, log=log).stderr
 
     out.write_bytes(b"not ours")
-    assert f"{out} is there, and is no " in call(3)
+    assert f"{out} exists, and is not a " in call(3)
     assert out.read_bytes() == b"not ours"
     call(0, "--overwrite")
     first = out.read_bytes()
@@ -46,7 +46,7 @@ def test_only_files_of_ours_are_replaced(command: list[str], disc: Path, built: 
     precious = tmp_path / "precious"
     precious.write_bytes(b"precious")
     out.symlink_to(precious)
-    assert "is no plain file" in call(3, "--overwrite")
+    assert "is a link, a folder or a device" in call(3, "--overwrite")
     assert precious.read_bytes() == b"precious"
     assert [path.name for path in tmp_path.iterdir() if path.name.startswith(".")] == []
 
