@@ -74,7 +74,7 @@ def measure(disc: Path, devices: list[str], files: list[Path], rounds: int) -> N
         return run([*PROGRAM, "build", str(disc), *named, "--yes", "--no-probe", "--json", *options])
 
     def write() -> None:
-        seconds, _, told = build("--no-verify", "--anew", onto=[device])
+        seconds, _, told = build("--no-verify", "--from-scratch", onto=[device])
         note("write", told["result"]["writing_seconds"])
         note("around it", seconds - told["result"]["writing_seconds"])
 
@@ -90,7 +90,7 @@ def measure(disc: Path, devices: list[str], files: list[Path], rounds: int) -> N
     for number in range(rounds):
         for step in (write, dd_write) if number % 2 else (dd_write, write):
             step()
-        _, memory, told = build("--anew", onto=[device])
+        _, memory, told = build("--from-scratch", onto=[device])
         peak = max(peak, memory)
         note("read back", told["result"]["reading_back_seconds"])
         count = told["result"]["bytes_written"]
@@ -109,13 +109,13 @@ def measure(disc: Path, devices: list[str], files: list[Path], rounds: int) -> N
         each = ", ".join(f"{ratio:.2f}" for ratio in ratios)
         print(f"{one} / {other}: median {statistics.median(ratios):.2f} ({each}); claimed: {limit:.2f} at most")
     print(f"peak memory, one drive: {peak >> 20} MiB")
-    seconds, memory, told = build("--no-verify", "--anew", onto=devices)
+    seconds, memory, told = build("--no-verify", "--from-scratch", onto=devices)
     alone = any(drive["own_pass"] for drive in told["drives"])
     print(
         f"four drives, not read back: {seconds:.2f} s, {told['read'] / size:.3f} x the source read"
         + (", one on its own" if alone else "")
     )
-    seconds, memory, _ = build("--anew", onto=devices)
+    seconds, memory, _ = build("--from-scratch", onto=devices)
     print(f"four drives, read back: {seconds:.2f} s, peak memory {memory >> 20} MiB; claimed: 150 MB at most")
 
 
