@@ -5,6 +5,8 @@
         first: int = u16(0x00, "sectors")
         second: bytes = raw(0x02, 2, "reserved", default=bytes(2))
 
+Numbers are little-endian, or big-endian with `@record(size=4, big_endian=True)`.
+
 Instances are frozen and complete when made. `pack()` and `unpack()` come from the same lines; a gap, an overlap or a
 wrong total size fails when the module is imported, and a value that does not fit is refused.
 """
@@ -31,13 +33,13 @@ class RecordError(KeystoneError):
 class _Place:
     offset: int
     width: int
-    kind: str  # "le", "be" (unsigned numbers) or "raw"
+    kind: str  # "number" in the record's byte order, "be" (a big-endian number in any record) or "raw"
     doc: str
 
     @property
     def code(self) -> str:
         """The letter of the `struct` module for this field; "s" also for numbers it has no letter for."""
-        return {1: "B", 2: "H", 4: "I", 8: "Q"}.get(self.width, "s") if self.kind == "le" else "s"
+        return {1: "B", 2: "H", 4: "I", 8: "Q"}.get(self.width, "s") if self.kind == "number" else "s"
 
 
 def _declare(place: _Place, default: Any) -> Any:
@@ -46,31 +48,31 @@ def _declare(place: _Place, default: Any) -> Any:
 
 def u8(offset: int, doc: str, default: Any = MISSING) -> Any:
     """An unsigned byte."""
-    return _declare(_Place(offset, 1, "le", doc), default)
+    return _declare(_Place(offset, 1, "number", doc), default)
 
 
 def u16(offset: int, doc: str, default: Any = MISSING) -> Any:
-    """A little-endian 16-bit number."""
-    return _declare(_Place(offset, 2, "le", doc), default)
+    """A 16-bit number in the record's byte order."""
+    return _declare(_Place(offset, 2, "number", doc), default)
 
 
 def u32(offset: int, doc: str, default: Any = MISSING) -> Any:
-    """A little-endian 32-bit number."""
-    return _declare(_Place(offset, 4, "le", doc), default)
+    """A 32-bit number in the record's byte order."""
+    return _declare(_Place(offset, 4, "number", doc), default)
 
 
 def u64(offset: int, doc: str, default: Any = MISSING) -> Any:
-    """A little-endian 64-bit number."""
-    return _declare(_Place(offset, 8, "le", doc), default)
+    """A 64-bit number in the record's byte order."""
+    return _declare(_Place(offset, 8, "number", doc), default)
 
 
 def unsigned(offset: int, width: int, doc: str, default: Any = MISSING) -> Any:
-    """A little-endian number of any width in bytes (the install-image format has one of 7)."""
-    return _declare(_Place(offset, width, "le", doc), default)
+    """A number of any width in bytes, in the record's byte order (the install-image format has one of 7)."""
+    return _declare(_Place(offset, width, "number", doc), default)
 
 
 def big_endian(offset: int, width: int, doc: str, default: Any = MISSING) -> Any:
-    """A big-endian number of `width` bytes."""
+    """A big-endian number of `width` bytes, whatever the record's byte order."""
     return _declare(_Place(offset, width, "be", doc), default)
 
 
@@ -86,6 +88,8 @@ class Record:
     _layout: ClassVar[tuple[tuple[str, _Place], ...]]
     _struct: ClassVar[struct.Struct]
     _names: ClassVar[tuple[str, ...]]
+    _order: ClassVar[str]
+    """Of its numbers, as `struct` writes it: '<' or '>'."""
     _odd: ClassVar[tuple[tuple[str, Any], ...]]
     """Numbers that `struct` has no letter for, with their byte order."""
 
@@ -114,7 +118,7 @@ class Record:
             elif not 0 <= value < 1 << (8 * place.width):
                 raise RecordError(f"{type(self).__name__}.{name}: {value} does not fit {place.width} bytes")
             elif place.code == "s":
-                value = value.to_bytes(place.width, _ORDER[place.kind])
+                value = value.to_bytes(place.width, _byte_order(place, self._order))
             values.append(value)
         return self._struct.pack(*values)
 
@@ -123,6 +127,11 @@ class Record:
         """Return name, place and default (None without one) of every field, in order."""
         defaults = {f.name: f.default for f in dataclasses.fields(cls) if f.default is not MISSING}  # type: ignore[arg-type]
         return [(name, place, defaults.get(name)) for name, place in cls._layout]
+
+    @classmethod
+    def byte_order(cls) -> str:
+        """Return the byte order of its numbers as `struct` writes it."""
+        return cls._order
 
     @classmethod
     def offset_of(cls, name: str) -> int:
@@ -136,7 +145,7 @@ def packer(*parts: tuple[type[Record], Mapping[str, int]], names: Sequence[str])
     It is for structures that are written hundreds of thousands of times. Each part has its fixed numbers; all other
     fields but `names` have their defaults. The function raises struct.error for a value that does not fit.
     """
-    code = "<"
+    code = parts[0][0].byte_order()
     constants: list[int | bytes] = []
     slots: list[tuple[bool, int]] = []  # of each packed value: whether it is given, and its place among its kind
     found: list[str] = []
@@ -173,14 +182,19 @@ def packer(*parts: tuple[type[Record], Mapping[str, int]], names: Sequence[str])
     return with_constants
 
 
-_ORDER: dict[str, Any] = {"le": "little", "be": "big"}
+def _byte_order(place: _Place, order: str) -> Any:
+    return "big" if place.kind == "be" or order == ">" else "little"
 
 
 @dataclass_transform(
     frozen_default=True, kw_only_default=True, field_specifiers=(u8, u16, u32, u64, unsigned, big_endian, raw)
 )
-def record(*, size: int) -> Any:
-    """Turn an annotated class into a frozen Record of `size` bytes; see the module's head."""
+def record(*, size: int, big_endian: bool = False) -> Any:
+    """Turn an annotated class into a frozen Record of `size` bytes; see the module's head.
+
+    Its numbers are little-endian unless `big_endian` says otherwise.
+    """
+    order = ">" if big_endian else "<"
 
     def build(cls: type[_T]) -> type[_T]:
         frozen: Any = dataclass(frozen=True, kw_only=True)(cls)
@@ -194,11 +208,12 @@ def record(*, size: int) -> Any:
             raise TypeError(f"{cls.__name__} has {end} bytes, {size} declared")
         frozen.SIZE, frozen._layout = size, layout
         frozen._names = tuple(name for name, _ in layout)
+        frozen._order = order
         frozen._odd = tuple(
-            (name, _ORDER[place.kind]) for name, place in layout if place.code == "s" and place.kind != "raw"
+            (name, _byte_order(place, order)) for name, place in layout if place.code == "s" and place.kind != "raw"
         )
         codes = (f"{place.width}s" if place.code == "s" else place.code for _, place in layout)
-        frozen._struct = struct.Struct("<" + "".join(codes))
+        frozen._struct = struct.Struct(order + "".join(codes))
         return frozen  # type: ignore[no-any-return]
 
     return build

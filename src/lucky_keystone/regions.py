@@ -25,6 +25,11 @@ class RegionKind(StrEnum):
     FOLDERS = "folders"
     FILES = "files"
     BOOTCOPY = "bootcopy"
+    HEADER = "header"
+    EXTENTS = "extents"
+    ATTRIBUTES = "attributes"
+    CATALOG = "catalog"
+    ALTERNATE = "alternate"
     IMAGE = "image"
 
 
@@ -53,6 +58,11 @@ TRAITS = {
     RegionKind.FOLDERS: RegionTraits("folders", "the folders are"),
     RegionKind.FILES: RegionTraits("files", "the files are", shared=True),
     RegionKind.BOOTCOPY: RegionTraits("boot sectors", "the copy of the boot sector is"),
+    RegionKind.HEADER: RegionTraits("volume header", "the volume header is"),
+    RegionKind.EXTENTS: RegionTraits("catalog", "the extents overflow file is"),
+    RegionKind.ATTRIBUTES: RegionTraits("catalog", "the attributes file is"),
+    RegionKind.CATALOG: RegionTraits("catalog", "the catalog is"),
+    RegionKind.ALTERNATE: RegionTraits("volume header", "the alternate volume header is"),
     RegionKind.IMAGE: RegionTraits("image", "the image is", shared=True),
 }
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from .content import Content
+from .content import NO_BYTES, Content
 
 MOST_DEPTH = 200
 """Folders within each other, as deep as any reader follows them: deeper ones loop, or nothing could reach them."""
@@ -15,8 +15,35 @@ EPOCH = datetime(1980, 1, 1)
 
 
 @dataclass(frozen=True)
+class UnixFacts:
+    """What Unix systems, and macOS in particular, keep of a file or folder; HFS+ holds all of it, others do without.
+
+    Everything belongs to user and group 0 on the drives made here.
+    """
+
+    mode: int | None = None
+    """Permissions as in stat(2), twelve bits; None where the source has none."""
+    is_link: bool = False
+    """True of a symbolic link: the file's bytes are the path it points to, in UTF-8."""
+    finder_info: bytes = bytes(32)
+    """Type, creator, flags and whatever else the Finder keeps."""
+    flags: int = 0
+    """Flags of the owner as in stat(2), eight bits: compressed, hidden and so on."""
+    resource: Content = NO_BYTES
+    """The resource fork."""
+    attributes: Mapping[str, bytes] = field(default_factory=dict)
+    """Extended attributes."""
+    created: datetime | None = None
+    starts_with: str = ""
+    """Of a volume's root: the path of the loader that the volume names to firmware; '' when it names none."""
+
+
+NO_FACTS = UnixFacts()
+
+
+@dataclass(frozen=True)
 class Special:
-    """What only NTFS can hold beside names and bytes; other volumes do without."""
+    """What only some volumes can hold beside names and bytes: all but `unix` is NTFS's."""
 
     streams: Mapping[str, Content] = field(default_factory=dict)
     """Named streams of a file."""
@@ -26,6 +53,7 @@ class Special:
     """A reparse point's whole buffer, its tag first (MS-FSCC 2.1.2)."""
     security: bytes | None = None
     """A self-relative security descriptor (MS-DTYP 2.4.6) instead of the usual one."""
+    unix: UnixFacts = NO_FACTS
 
 
 ORDINARY = Special()

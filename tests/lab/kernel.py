@@ -16,8 +16,8 @@ import pytest
 from ..helpers.judges import need
 
 KERNEL = Path(__file__).parents[2] / ".lab-kernel"
-MODULES = ("virtio_blk", "fat", "vfat", "nls_cp437", "nls_ascii", "nls_utf8", "ntfs3")
-OPTIONS = {"vfat": "utf8=1", "ntfs3": "iocharset=utf8"}
+MODULES = ("virtio_blk", "fat", "vfat", "nls_cp437", "nls_ascii", "nls_utf8", "ntfs3", "cdrom", "hfsplus")
+OPTIONS = {"vfat": "utf8=1", "ntfs3": "iocharset=utf8", "hfsplus": "nls=utf8"}
 INIT = r"""#!/bin/busybox sh
 /bin/busybox --install -s /bin
 mount -t proc proc /proc; mount -t sysfs sysfs /sys; mount -t devtmpfs dev /dev
@@ -26,7 +26,7 @@ echo "LAB BEGIN"
 mount -t {driver} -o ro,{options} /dev/vda1 /mnt && cd /mnt && find . -type f -exec sha256sum {{}} + ; cd /; umount /mnt
 mount -t {driver} -o {options} /dev/vda1 /mnt && echo "ferry" > "/mnt/Deck log.txt" && mkdir /mnt/hold && \
     umount /mnt && echo "LAB WRITTEN"
-dmesg | grep -i "fat\|ntfs" | sed "s/^/LAB MESSAGE /"
+dmesg | grep -i "fat\|ntfs\|hfs" | sed "s/^/LAB MESSAGE /"
 echo "LAB END"
 poweroff -f
 """

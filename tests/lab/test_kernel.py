@@ -12,8 +12,10 @@ from lucky_keystone.content import stream
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tree import Folder
+from lucky_keystone.volumes.hfsplus.names import composed
 
 from ..helpers.drives import build_drive, check_file
+from ..helpers.hfsplus import studio, write_volume
 from ..helpers.judges import need
 from .kernel import see
 
@@ -53,3 +55,19 @@ def test_a_kernel_reads_the_source_and_writes_beside_it(
         out.write(stream_in.read(size))
     checker = [need("fsck.fat"), "-n"] if driver == "vfat" else [need("ntfsfix"), "--no-action"]
     subprocess.run([*checker, tmp_path / "volume"], check=True, capture_output=True)
+
+
+def test_a_kernel_reads_hfsplus_and_writes_to_it(tmp_path: Path) -> None:
+    """Its driver knows no characters beyond 16 bits, shows names composed, and follows hard links."""
+    drive, tree = tmp_path / "drive.img", studio()
+    del tree.entries["Fähre 🚢"]
+    write_volume(tree, drive, start=1 << 20)
+    sums, messages, written = see(drive, tmp_path, "hfsplus")
+    del tree.entries["alias"]  # a symbolic link, which the guest does not sum
+    assert {composed(path): digest for path, digest in sums.items()} == {
+        composed(path): digest for path, digest in sums_of(tree).items()
+    }
+    assert messages == []
+    assert written
+    faults = [finding for finding in check_file(drive).findings if finding.level in ("fault", "note")]
+    assert [finding for finding in faults if finding.code != "start.nothing"] == []

@@ -58,6 +58,11 @@ class Code(StrEnum):
     NTFS_MIRROR = "ntfs.mirror"
     NTFS_VERSION = "ntfs.version"
     NTFS_BITMAP = "ntfs.bitmap"
+    # HFS+
+    HFSPLUS_ALTERNATE = "hfsplus.alternate"
+    HFSPLUS_JOURNAL = "hfsplus.journal"
+    HFSPLUS_COUNTS = "hfsplus.counts"
+    HFSPLUS_BITMAP = "hfsplus.bitmap"
     # contents, compared with the manifest
     CONTENT_CHANGED = "content.changed"
     CONTENT_FILE = "content.file"

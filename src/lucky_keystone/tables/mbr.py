@@ -13,6 +13,7 @@ ACTIVE = 0x80
 TYPE_FAT32_LBA = 0x0C
 TYPE_NTFS = 0x07
 TYPE_SYSTEM = 0xEF
+TYPE_HFS = 0xAF
 """A volume that UEFI firmware starts from (UEFI 2.10, 5.2.2)."""
 SIGNATURE = 0xAA55
 

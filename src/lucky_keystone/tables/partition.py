@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from enum import Enum
 from uuid import UUID
 
-from .gpt import BASIC_DATA, NO_DRIVE_LETTER, SYSTEM
-from .mbr import TYPE_FAT32_LBA, TYPE_NTFS, TYPE_SYSTEM
+from .gpt import BASIC_DATA, HFS_PLUS, NO_DRIVE_LETTER, SYSTEM
+from .mbr import TYPE_FAT32_LBA, TYPE_HFS, TYPE_NTFS, TYPE_SYSTEM
 
 
 @dataclass(frozen=True)
@@ -28,6 +28,10 @@ class Use(Enum):
     NTFS_DATA = PartitionType(TYPE_NTFS, BASIC_DATA, "basic data")
     FIRMWARE = PartitionType(TYPE_SYSTEM, BASIC_DATA, "basic data, no letter", NO_DRIVE_LETTER)
     """Read by firmware only. On a GPT basic data all the same: on removable drives firmware looks there for loaders."""
+
+    EFI_SYSTEM = PartitionType(TYPE_SYSTEM, SYSTEM, "system")
+    """A UEFI system partition (UEFI 2.10, 13.3.3), which a Mac's drive begins with."""
+    HFS = PartitionType(TYPE_HFS, HFS_PLUS, "HFS+")
 
 
 MBR_TYPES_OF_VOLUMES = frozenset({use.value.mbr for use in Use} | {0x01, 0x04, 0x06, 0x0B, 0x0E})

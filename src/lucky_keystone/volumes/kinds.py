@@ -7,13 +7,14 @@ from collections.abc import Mapping
 from ..content import Readable
 from .fat16.kind import FAT16
 from .fat32.kind import FAT32
+from .hfsplus.kind import HFSPLUS
 from .kind import ComposedKind, VolumeKind
 from .ntfs.kind import NTFS
 from .volume import Volume
 
-KINDS: Mapping[str, VolumeKind] = {kind.name: kind for kind in (FAT32, NTFS, FAT16)}
+KINDS: Mapping[str, VolumeKind] = {kind.name: kind for kind in (FAT32, NTFS, HFSPLUS, FAT16)}
 """All that are read; the first that recognises a volume opens it."""
-COMPOSED: Mapping[str, ComposedKind] = {kind.name: kind for kind in (FAT32, NTFS)}
+COMPOSED: Mapping[str, ComposedKind] = {kind.name: kind for kind in (FAT32, NTFS, HFSPLUS)}
 
 
 def kind_at(drive: Readable, offset: int, size: int) -> VolumeKind | None:

@@ -58,4 +58,13 @@ class NtfsNote(VolumeNote, frozen=True, tag="ntfs"):
     """Four bytes for each file record (base64 in the text); see volumes/ntfs/essence.py."""
 
 
-AnyNote = Fat32Note | NtfsNote
+class HfsPlusNote(VolumeNote, frozen=True, tag="hfsplus"):
+    """Of an HFS+ volume."""
+
+    header: bytes = b""
+    """The volume header (base64 in the text)."""
+    records: bytes = b""
+    """Four bytes for each catalog ID (base64 in the text); see volumes/hfsplus/essence.py."""
+
+
+AnyNote = Fat32Note | NtfsNote | HfsPlusNote

@@ -7,6 +7,12 @@ from collections.abc import Mapping
 from .checker import Checker
 from .fat16 import Fat16Checker
 from .fat32 import Fat32Checker
+from .hfsplus import HfsPlusChecker
 from .ntfs import NtfsChecker
 
-CHECKERS: Mapping[str, Checker] = {"fat32": Fat32Checker(), "ntfs": NtfsChecker(), "fat16": Fat16Checker()}
+CHECKERS: Mapping[str, Checker] = {
+    "fat32": Fat32Checker(),
+    "ntfs": NtfsChecker(),
+    "hfsplus": HfsPlusChecker(),
+    "fat16": Fat16Checker(),
+}

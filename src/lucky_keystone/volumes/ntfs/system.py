@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-
-import numpy as np
 
 from ...content import Content, Generated
 from ...extents import MIB
+from ..bits import bits
 from .index import IndexShape, shape, view_entry
 from .records import (
     ATTRIBUTE_LIST,
@@ -132,23 +131,4 @@ def bitmap(count: int, used: Sequence[tuple[int, int]]) -> Content:
     Rising) set, and those behind the last one too.
     """
     size = -(-count // 64) * 8
-    edge = (used[-1][1] if used else 0) // 8 + 1
-    front = min(max(edge, 1), size)
-    return Generated(size, lambda: _bits(count, used, front, size))
-
-
-_BITMAP_PIECE = 1 << 16  # bytes made at once
-
-
-def _bits(count: int, used: Sequence[tuple[int, int]], front: int, size: int) -> Iterator[bytes]:
-    """Yield the bitmap; from byte `front` on only the bits behind the last one are set."""
-    for start in range(0, size, _BITMAP_PIECE):
-        length = min(_BITMAP_PIECE, size - start)
-        first, end = 8 * start, 8 * (start + length)
-        if start >= front and end <= count:
-            yield bytes(length)
-            continue
-        bits = np.zeros(8 * length, np.uint8)
-        for low, high in (*used, (count, 8 * size)):
-            bits[max(low - first, 0) : max(high - first, 0)] = 1
-        yield np.packbits(bits, bitorder="little").tobytes()
+    return Generated(size, lambda: bits(size, [*used, (count, 8 * size)], "little"))

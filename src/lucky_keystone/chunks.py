@@ -1,0 +1,147 @@
+"""Decodes chunks: pieces of compressed bytes whose decoded size is known, as disk images and HFS+ files have them.
+
+Whatever the bytes say, no more memory is taken than the known size asks for.
+"""
+
+from __future__ import annotations
+
+import bz2
+import lzma
+import struct
+import zlib
+from collections.abc import Callable, Mapping
+
+import lzfse
+
+from .errors import SourceError
+
+_MOST_MEMORY = 256 << 20  # bytes that an xz decoder may ask for
+_ODD = (EOFError, ValueError, OSError, OverflowError, struct.error, zlib.error, lzma.LZMAError, lzfse.error)
+
+
+class ChunkError(SourceError):
+    """A chunk that cannot be decoded to the size it must have."""
+
+
+def decode_chunk(method: str, data: bytes, size: int) -> bytes:
+    """Return the `size` bytes that `data` stands for; `method` is one of METHODS. Raises ChunkError."""
+    try:
+        decoded = METHODS[method](data, size)
+    except _ODD as error:
+        words = str(error) or "the bytes are none of it"
+        raise ChunkError(f"{method}: {words.rstrip('.')}.") from error
+    if len(decoded) != size:
+        more = "more than " if len(decoded) > size else ""
+        raise ChunkError(f"{method}: {more}{min(len(decoded), size):,} bytes come out, {size:,} have to.")
+    return decoded
+
+
+def _zlib(data: bytes, size: int) -> bytes:
+    decoder = zlib.decompressobj()
+    decoded = decoder.decompress(data, size + 1)
+    if not decoder.eof:  # the sum behind the bytes is looked at last
+        decoded += decoder.decompress(decoder.unconsumed_tail, 1)
+    if not decoder.eof and len(decoded) <= size:
+        raise EOFError("it ends before its end mark")
+    return decoded
+
+
+def _bzip2(data: bytes, size: int) -> bytes:
+    decoder = bz2.BZ2Decompressor()
+    decoded = decoder.decompress(data, size + 1)
+    if not decoder.eof and len(decoded) <= size:
+        decoded += decoder.decompress(b"", 1)
+    if not decoder.eof and len(decoded) <= size:
+        raise EOFError("it ends before its end mark")
+    return decoded
+
+
+def _xz(data: bytes, size: int) -> bytes:
+    decoder = lzma.LZMADecompressor(memlimit=_MOST_MEMORY)
+    decoded = decoder.decompress(data, size + 1)
+    if not decoder.eof and len(decoded) <= size and not decoder.needs_input:
+        decoded += decoder.decompress(b"", 1)
+    if not decoder.eof and len(decoded) <= size:
+        raise EOFError("it ends before its end mark")
+    return decoded
+
+
+# -- LZFSE and LZVN --------------------------------------------------------------------------------------------------
+
+_END = b"bvx$"
+_HEADS = {b"bvx-": 8, b"bvxn": 12, b"bvx1": 772, b"bvx2": 32}
+"""Bytes of the fixed part of each block's head, by its magic."""
+
+
+def _lzfse(data: bytes, size: int) -> bytes:
+    if _lzfse_size(data, size) != size:
+        raise ValueError(f"its blocks do not make {size:,} bytes")
+    return bytes(lzfse.decompress(data))
+
+
+def _lzfse_size(data: bytes, most: int) -> int:
+    """Return what comes out of a stream by the heads of its blocks, or a number beyond `most`.
+
+    The package makes its buffer as large as the stream wants: this is asked before.
+    """
+    at = total = 0
+    while (magic := data[at : at + 4]) != _END:
+        if magic not in _HEADS or at + _HEADS[magic] > len(data) or total > most:
+            raise ValueError("a block's head is not possible")
+        raw, payload = struct.unpack_from("<2I", data, at + 4)
+        if magic == b"bvx-":
+            length = 8 + raw
+        elif magic == b"bvx2":
+            literals, matches, head = struct.unpack_from("<3Q", data, at + 8)
+            length = (head & 0xFFFF_FFFF) + (literals >> 20 & 0xFFFFF) + (matches >> 40 & 0xFFFFF)
+        else:
+            length = _HEADS[magic] + payload
+        if length <= 0:
+            raise ValueError("a block's head is not possible")
+        total, at = total + raw, at + length
+    return total
+
+
+def _lzvn(data: bytes, size: int) -> bytes:
+    """LZVN without a head, as HFS+ keeps it: given one, it is a block that LZFSE has."""
+    return bytes(lzfse.decompress(b"bvxn" + struct.pack("<2I", size, len(data)) + data + _END))
+
+
+# -- ADC -------------------------------------------------------------------------------------------------------------
+
+
+def _adc(data: bytes, size: int) -> bytes:
+    """Apple Data Compression: literal runs, and copies of two and three bytes from what came out before."""
+    out = bytearray()
+    at = 0
+    while at < len(data) and len(out) < size:
+        first = data[at]
+        if first & 0x80:
+            count = (first & 0x7F) + 1
+            out += data[at + 1 : at + 1 + count]
+            at += 1 + count
+            continue
+        if first & 0x40:
+            count, back = (first & 0x3F) + 4, int.from_bytes(data[at + 1 : at + 3], "big") + 1
+            at += 3
+        else:
+            count, back = (first >> 2 & 0x0F) + 3, (first & 3) << 8 | int.from_bytes(data[at + 1 : at + 2], "big")
+            back += 1
+            at += 2
+        if at > len(data) or back > len(out):
+            raise ValueError("a copy reaches before the first byte")
+        piece = bytes(out[-back:][:count])
+        out += (piece * -(-count // len(piece)))[:count]
+    if at > len(data):
+        raise EOFError("it ends within a run")
+    return bytes(out)
+
+
+METHODS: Mapping[str, Callable[[bytes, int], bytes]] = {
+    "zlib": _zlib,
+    "bzip2": _bzip2,
+    "xz": _xz,
+    "LZFSE": _lzfse,
+    "LZVN": _lzvn,
+    "ADC": _adc,
+}
