@@ -177,7 +177,11 @@ def test_ctrl_c_and_its_relatives_leave_no_seal_and_say_so(number: signal.Signal
     slow += "w = s._Writer._write; s._Writer._write = lambda *a: (time.sleep(0.5), w(*a))\n"
     slow += "from lucky_keystone.cli.main import entry; entry()"
     child = subprocess.Popen(
-        [sys.executable, "-c", slow, *command[3:]], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True
+        [sys.executable, "-c", slow, *command[3:]],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+        text=True,
+        preexec_fn=lambda: signal.signal(number, signal.SIG_DFL),  # ignored where the tests run in the background
     )
     until = time.monotonic() + 600
     while not (drive.exists() and drive.stat().st_blocks * 512 > 4 << 20) and time.monotonic() < until:
