@@ -90,6 +90,10 @@ class RangedFile(Protocol):
     def size(self) -> int:
         """Length in bytes."""
 
+    @property
+    def underlying(self) -> Seekable | None:
+        """The bytes that these are made from; None of a file on this computer."""
+
     def acquire(self) -> int:
         """Return a descriptor for one more user."""
 
@@ -125,6 +129,22 @@ class FileRange:
         finally:
             self.file.release(descriptor)
         return bytes(buffer)
+
+
+class ContentFile:
+    """A content that further contents are ranges of: has what a file of a source has."""
+
+    def __init__(self, content: Seekable, name: str) -> None:
+        self.path, self.underlying, self.size = Path(name), content, content.size
+
+    def acquire(self) -> int:
+        return 0
+
+    def release(self, descriptor: int) -> None:
+        """Nothing is held."""
+
+    def readinto_at(self, descriptor: int, offset: int, view: memoryview) -> None:
+        view[:] = self.underlying.read_at(offset, len(view))
 
 
 class _RangeReader:

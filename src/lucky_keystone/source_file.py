@@ -49,6 +49,11 @@ class SourceFile:
             self.size = facts.st_size if stat.S_ISREG(facts.st_mode) else self._measure()
 
     @property
+    def underlying(self) -> None:
+        """It is a file on this computer itself."""
+        return
+
+    @property
     def device(self) -> int:
         """Number of the device that the file lies on."""
         return self._seen.device

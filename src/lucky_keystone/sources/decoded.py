@@ -12,6 +12,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+from ..content import FileRange
 from ..errors import SourceError, TooFarInside
 from ..progress import Progress
 from ..source_file import SourceFile
@@ -32,6 +33,7 @@ class DecodedFile:
         self.size = size
         self.form = form
         self.stored = stored
+        self.underlying = FileRange(stored, 0, stored.size)
         self._lock = threading.Lock()
         self._cursors: dict[int, _Cursor] = {}
         self._idle: list[_Cursor] = []

@@ -15,9 +15,13 @@ from ..content import FileRange, RangedFile
 from ..errors import SourceError
 from ..progress import Progress, silent
 from ..source_file import SourceFile
+from ..volumes.hfsplus.kind import HFSPLUS
 from .decoded import DecodedFile, measure
 from .decoders import FORMATS
+from .diskimage import DiskImage, is_disk_image, refuse_encrypted
 from .folder import read_folder
+from .hfsplus import ImageVolume
+from .inside import InsideVolume, volumes_in
 from .iso9660 import Iso9660Reader, has_iso9660, iso9660_size
 from .source import Packing, Source
 from .udf import UdfReader, has_udf
@@ -75,11 +79,12 @@ def _open_file(path: Path, progress: Progress) -> Source:
             f"{path} has {stored.size} bytes, too few for an image.",
             advice="It is incomplete, or not an image: download it again.",
         )
-    packing = _packing(stored, progress)
+    # A disk image may well begin as a compressed file does: with a block.
+    packing = None if is_disk_image(FileRange(stored, 0, stored.size)) else _packing(stored, progress)
     image: RangedFile = packing.file if packing else stored
     source = next(source for reader in READERS if (source := reader(path, image)) is not None)
     end = min(image.size, source.volume_size or image.size) if path.is_block_device() else image.size
-    return replace(source, image=FileRange(image, 0, end), packing=packing)
+    return replace(source, image=source.image or FileRange(image, 0, end), packing=packing)
 
 
 def _packing(stored: SourceFile, progress: Progress) -> Packing | None:
@@ -124,9 +129,38 @@ def _iso9660(path: Path, image: RangedFile) -> Source | None:
     return _disc(path, f"disc image (ISO 9660, {disc.names} names)", disc, image, disc.volume_size)
 
 
+def _disk_image(path: Path, image: RangedFile) -> Source | None:
+    """A disk image of Macs, or a plain image with an HFS+ volume; its first such volume has the files."""
+    stored = FileRange(image, 0, image.size)
+    refuse_encrypted(stored, str(path))
+    form, inner = "image", image
+    if is_disk_image(stored):
+        inner = disk = DiskImage(stored, str(path))
+        form = f"disk image (UDIF, {', '.join(disk.methods) or 'not compressed'})"
+    whole = FileRange(inner, 0, inner.size)
+    volumes = volumes_in(whole)
+    readable = next((volume for volume in volumes if volume.kind == HFSPLUS.name), None)
+    if readable is None and form == "image":
+        return None
+    if readable is None:
+        _refuse_apfs(path, volumes)
+        return Source(path, form, "", Source.NO_FILES, image=whole)
+    volume = ImageVolume(inner, readable.offset, readable.size)
+    return Source(path, f"{form}, HFS+", volume.label, volume.tree(), image=whole)
+
+
+def _refuse_apfs(path: Path, volumes: Sequence[InsideVolume]) -> None:
+    """Refuse an image whose volumes are APFS alone."""
+    if volumes and all(volume.kind == "apfs" for volume in volumes):
+        raise SourceError(
+            f"{path} holds an APFS volume, which is not read here.",
+            advice="Open it on a Mac, and copy the installer app out of it onto a stick or into a zip file.",
+        )
+
+
 def _bare(path: Path, _image: RangedFile) -> Source:
     return Source(path, "image", "", Source.NO_FILES)
 
 
-READERS: Sequence[Callable[[Path, RangedFile], Source | None]] = (_udf, _iso9660, _bare)
+READERS: Sequence[Callable[[Path, RangedFile], Source | None]] = (_udf, _iso9660, _disk_image, _bare)
 """The first that knows a file opens it; the last one knows every file."""

@@ -72,9 +72,10 @@ class Source:
             if isinstance(content, Joined):
                 contents += content.parts
             elif isinstance(content, FileRange):
-                file = content.file.stored if isinstance(content.file, DecodedFile) else content.file
-                if isinstance(file, SourceFile):
-                    found[id(file)] = file
+                if isinstance(content.file, SourceFile):
+                    found[id(content.file)] = content.file
+                elif (underlying := content.file.underlying) is not None:
+                    contents.append(underlying)
         return tuple(found.values())
 
     @cached_property

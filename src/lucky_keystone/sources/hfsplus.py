@@ -1,0 +1,150 @@
+"""An HFS+ volume inside an image as a tree: names, bytes as ranges of the image, and what Unix and the Finder keep."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+
+from ..content import NO_BYTES, Content, FileRange, Joined, RangedFile, Reader, Seekable
+from ..errors import SourceError
+from ..tree import EPOCH, File, Folder, Special, UnixFacts
+from ..volumes.hfsplus.parse import Fork
+from ..volumes.hfsplus.read import Entry, HfsPlusVolume
+from ..volumes.hfsplus.records import HAS_ATTRIBUTES, PERMISSION_BITS, CatalogFile, CatalogFolder, moment_of
+
+_PIECE = 4 << 20
+_NO_MODE = 0
+"""What volumes of old systems have for permissions: none were ever set."""
+
+
+@dataclass(frozen=True)
+class _Decoded:
+    """The bytes of a file that the volume keeps compressed."""
+
+    volume: HfsPlusVolume
+    entry: Entry
+    place: tuple[str, int]
+
+    @property
+    def size(self) -> int:
+        return self.entry.size
+
+    def where(self) -> tuple[str, int]:
+        return self.place
+
+    def open(self) -> Reader:
+        return _DecodedReader(self)
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        if offset < 0 or size < 0 or offset + size > self.size:
+            raise SourceError(f"{self.entry.path}: {size} bytes at {offset} were asked for of {self.size}.")
+        return self.volume.read_at_of(self.entry, offset, size)
+
+
+class _DecodedReader:
+    def __init__(self, content: _Decoded) -> None:
+        self._content, self._done = content, 0
+
+    def readinto(self, view: memoryview) -> int:
+        size = min(len(view), self._content.size - self._done)
+        for at in range(0, size, _PIECE):
+            data = self._content.read_at(self._done + at, min(_PIECE, size - at))
+            view[at : at + len(data)] = data
+        self._done += size
+        return size
+
+    def close(self) -> None:
+        """Nothing is held."""
+
+
+class ImageVolume:
+    """An HFS+ volume at byte `offset` of an image."""
+
+    def __init__(self, image: RangedFile, offset: int, size: int) -> None:
+        """Raises VolumeError for what is no volume that can be read."""
+        self._image, self._offset = image, offset
+        self.volume = HfsPlusVolume(FileRange(image, 0, image.size), offset, size)
+        self._shared: dict[int, File] = {}
+
+    @cached_property
+    def label(self) -> str:
+        return self.volume.label()
+
+    def find(self, path: str) -> File | None:
+        """Return the file at `path`, without reading more of the volume than the way to it."""
+        entry = self.volume.find(path)
+        return self._file(entry) if entry is not None and not entry.is_folder else None
+
+    def beside(self, path: str) -> Iterator[File]:
+        """Yield the files in the folder that `path` is in."""
+        above = path.rpartition("/")[0]
+        folder = self.volume.find(above) if above else self.volume.root()
+        if folder is not None and folder.is_folder:
+            yield from (self._file(entry) for entry in self.volume.entries(folder) if not entry.is_folder)
+
+    def tree(self) -> Folder:
+        """Return everything on it. Raises SourceError for what is damaged, with its path."""
+        folders: dict[str, Folder] = {}
+        for entry in self.volume.walk():
+            if entry.faults:
+                raise SourceError(
+                    f"{self._image.path}, {entry.path or 'root folder'}: {entry.faults[0]}.",
+                    advice="The image is damaged: download or copy it again.",
+                )
+            made = self._folder(entry) if entry.is_folder else self._file(entry)
+            if entry.path:
+                folders[entry.path.rpartition("/")[0]].entries[entry.name] = made
+            if isinstance(made, Folder):
+                folders[entry.path] = made
+        return folders[""]
+
+    def _folder(self, entry: Entry) -> Folder:
+        return Folder(entry.name, entry.modified or EPOCH, special=Special(unix=self._facts(entry)))
+
+    def _file(self, entry: Entry) -> File:
+        """Return a file; one with several names is one File."""
+        known = self._shared.get(entry.number)
+        if entry.link and known is not None:
+            return known
+        if entry.faults:
+            raise SourceError(
+                f"{self._image.path}, {entry.path}: {entry.faults[0]}.",
+                advice="The image is damaged: download or copy it again.",
+            )
+        file = File(entry.name, self._content(entry), entry.modified or EPOCH, Special(unix=self._facts(entry)))
+        if entry.link:
+            self._shared[entry.number] = file
+        return file
+
+    def _content(self, entry: Entry) -> Content:
+        if entry.packed is not None:
+            first = entry.resource.runs[0].first if entry.resource.runs else 0
+            return _Decoded(self.volume, entry, (str(self._image.path), self.volume.cluster_offset(first)))
+        return self._fork(entry.data)
+
+    def _fork(self, fork: Fork) -> Seekable:
+        ranges: list[FileRange] = []
+        left = fork.size
+        for run in fork.runs:
+            size = min(run.count * self.volume.cluster_size, left)
+            ranges.append(FileRange(self._image, self.volume.cluster_offset(run.first), size))
+            left -= size
+        if not ranges:
+            return NO_BYTES
+        return ranges[0] if len(ranges) == 1 else Joined(ranges)
+
+    def _facts(self, entry: Entry) -> UnixFacts:
+        record, permissions = entry.record, entry.permissions
+        mode = permissions.fileMode
+        attributes = self.volume.attributes(entry.number) if record.flags & HAS_ATTRIBUTES else {}
+        assert isinstance(record, CatalogFile | CatalogFolder)
+        return UnixFacts(
+            mode=mode & PERMISSION_BITS if mode != _NO_MODE else None,
+            is_link=entry.is_symlink,
+            finder_info=bytes(32) if entry.is_symlink else record.finderInfo,
+            flags=permissions.ownerFlags,
+            resource=self._fork(entry.resource),
+            attributes=attributes,
+            created=moment_of(record.createDate),
+        )
