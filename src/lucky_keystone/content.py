@@ -91,7 +91,7 @@ class RangedFile(Protocol):
         """Length in bytes."""
 
     @property
-    def underlying(self) -> Seekable | None:
+    def underlying(self) -> SizedReadable | None:
         """The bytes that these are made from; None of a file on this computer."""
 
     def acquire(self) -> int:

@@ -6,6 +6,7 @@ that both lookup tables give it.
 
 from __future__ import annotations
 
+import unicodedata
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -30,7 +31,7 @@ from .report import Place, Report
 from .telling import REBUILD
 
 _OnDrive = Mapping[tuple[int, str], tuple[FoundVolume, Entry]]
-"""Everything on the drive, by number of the partition and path in lower case."""
+"""Everything on the drive, by number of the partition and path as it is compared."""
 
 _LISTED = 8
 _STAGE = "comparing with the source"
@@ -60,6 +61,11 @@ def compare_with_source(
         raise naming_the_file(error, source) from error
 
 
+def _key(path: str) -> str:
+    """Return what paths are compared by: no case, accents put together."""
+    return unicodedata.normalize("NFC", path).lower()
+
+
 def _compare_files(source: Source, found: Sequence[FoundVolume], progress: Progress, report: Report) -> None:
     compared = _Compared()
     total = sum(file.size for _, file in source.root.files())
@@ -71,12 +77,12 @@ def _compare_files(source: Source, found: Sequence[FoundVolume], progress: Progr
         progress(_STAGE, min(done, total), total)
 
     on_drive: _OnDrive = {
-        (volume.partition.number, entry.path.lower()): (volume, entry) for volume in found for entry in volume.entries
+        (volume.partition.number, _key(entry.path)): (volume, entry) for volume in found for entry in volume.entries
     }
     wanted = set[str]()
     for path, file in source.root.files():
         names = _compare_file(path, file, found, on_drive, compared, hear)
-        wanted |= {name.lower() for name in names}
+        wanted |= {_key(name) for name in names}
     for (_, path), (volume, entry) in on_drive.items():
         if not entry.is_folder and path not in wanted:
             compared.extra.append(f"{entry.path} (partition {volume.partition.number})")
@@ -95,7 +101,7 @@ def _compare_file(
     hear: Callable[[int], None],
 ) -> list[str]:
     """Compare a file on every volume that has it; return under which names it lies on the drive."""
-    places = [(volume.partition.number, path.lower()) for volume in found]
+    places = [(volume.partition.number, _key(path)) for volume in found]
     held = [on_drive[place] for place in places if place in on_drive]
     for volume, entry in held:
         content = FileOnVolume(volume.volume, entry)
@@ -174,7 +180,7 @@ def _parts(
         contents: list[Seekable] = []
         for part in part_names(name, 10_000):
             place = f"{folder}/{part}" if folder else part
-            held = on_drive.get((volume.partition.number, place.lower()))
+            held = on_drive.get((volume.partition.number, _key(place)))
             if held is None:
                 break
             names.append(place)

@@ -16,6 +16,7 @@ from ..starting.trust import Machine
 from ..starting.uefi import NAMES, examine, loader_path
 from ..tables.mbr import HEADS, SECTORS_PER_TRACK
 from .codes import Code
+from .macwalk import walk_macs
 from .report import Place, Report
 
 _INSTALLED_LOADER = "efi/microsoft/boot/bootmgfw.efi"
@@ -34,6 +35,7 @@ def walk_boot(drive: ReadDrive, report: Report, machine: Machine, wanted: Collec
     has_loader = [_uefi(architecture, drive.volumes, report) for architecture in REMOVABLE_LOADERS]
     if not any(has_loader):
         _installed_only(drive.volumes, report)
+    walk_macs(drive, report)
     _wanted(rows, wanted, report)
     if not any(row.verdict != "will not start" for row in rows):
         what = "no firmware finds anything on this drive to start."
@@ -123,7 +125,7 @@ def _uefi(architecture: str, volumes: Sequence[ReadBootVolume], report: Report) 
             advice = "Put a loader of the right kind in its place."
             report.start(Code.START_LOADER_ARCHITECTURE, what, advice, place, firmware="uefi")
     if found and not any(volume.kind.firmware_reads for volume, _ in found):
-        what = f"{path.upper()} lies on NTFS only, which UEFI firmware does not read."
+        what = f"{path.upper()} lies on {found[0][0].kind.shown} only, which UEFI firmware does not read."
         number = found[0][0].partition.number
         report.start(Code.START_NO_CROSSING, what, _REBUILD, Place(number, file=path), firmware="uefi")
     return bool(found)

@@ -26,6 +26,7 @@ from .bootwalk import walk_boot
 from .codes import Code
 from .contents import check_contents, judge
 from .found import FoundVolume
+from .macwalk import verify_base_systems
 from .report import Place, Report, VolumeSummary
 from .tables import check_table
 from .views import Front, Patched
@@ -78,7 +79,10 @@ def check_drive(
         wanted: Sequence[str] = manifest.about.starts_on if manifest else ()
         if firmware:
             wanted = ("bios", "uefi") if firmware == "both" else (firmware,)
-        report.starts = walk_boot(ReadDrive(seen, sector, walked), report, machine, wanted)
+        seen_drive = ReadDrive(seen, sector, walked)
+        report.starts = walk_boot(seen_drive, report, machine, wanted)
+        if contents:
+            verify_base_systems(seen_drive, progress, report)
     elif table.style and not any(partition.expects_volume for partition in partitions):
         names = " or ".join(kind.shown for kind in KINDS.values())
         report.unknown.append(f"no {names} volume, and other volumes are not read yet.")

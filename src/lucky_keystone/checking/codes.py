@@ -87,3 +87,8 @@ class Code(StrEnum):
     START_FOREIGN_CODE = "start.foreign-code"
     START_WANTED = "start.wanted"
     START_NO_CROSSING = "start.no-crossing"
+    START_MAC_NAMES_NONE = "start.mac-names-none"
+    START_MAC_LOADER = "start.mac-loader"
+    START_MAC_CONFIGURATION = "start.mac-configuration"
+    START_MAC_KERNEL = "start.mac-kernel"
+    START_MAC_BASE = "start.mac-base"

@@ -10,6 +10,7 @@ from ..errors import KeystoneError
 from .targets import Chosen
 
 if TYPE_CHECKING:
+    from ..planning.plan import Plan
     from ..work import RetryingMedium
 
 HOW_TO_START = (
@@ -17,6 +18,19 @@ HOW_TO_START = (
     "Esc, pressed repeatedly right after power-on; on a Mac hold Option). The stick may be listed twice, for UEFI and "
     "for BIOS."
 )
+
+HOW_TO_START_A_MAC = (
+    "To start a Mac from it: plug it in, switch the Mac on while holding Option (on Apple silicon hold the power "
+    "button) until drives are shown, and choose '{label}'."
+)
+
+
+def how_to_start(plan: Plan) -> list[str]:
+    """Return how the machines are started that the forecast says start, a paragraph each."""
+    able = [row.firmware for row in plan.forecast if row.verdict != "will not start"]
+    for_macs = any(name.startswith("Mac") for name in able)
+    said = [HOW_TO_START] if not for_macs or not all(name.startswith("Mac") for name in able) else []
+    return [*said, HOW_TO_START_A_MAC.format(label=plan.choices.label)] if for_macs else said
 
 
 def tell_system(chosen: Chosen, medium: RetryingMedium, partitions: Sequence[Span]) -> list[str]:

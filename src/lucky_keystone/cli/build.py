@@ -22,8 +22,8 @@ from .options import (
     json_option,
     lifted_guards,
     machine_of,
+    machine_options,
     source_options,
-    trust_option,
     verbose_option,
 )
 from .outcome import tell_outcome
@@ -61,7 +61,7 @@ Examples:
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @choice_options
 @source_options
-@trust_option
+@machine_options
 @click.option(
     "--update", is_flag=True, help="Bring a drive that was built here to this source, writing only what differs."
 )
@@ -91,6 +91,7 @@ def command(
     verify_source: bool,
     trust: tuple[Path, ...],
     revoked: tuple[Path, ...],
+    model: str,
     update: bool,
     quick: bool,
     from_scratch: bool,
@@ -114,7 +115,7 @@ def command(
         raise UsageError("--quick goes with --update.", advice="Leave it out: a build reads the whole source.")
     lifted = lifted_guards(given)
     kind = "update" if update else "build"
-    machine = machine_of(trust, revoked)
+    machine = machine_of(trust, revoked, model)
     asked = Request(path=source, choices=choices_of(given), added=added, size=size, update=update, machine=machine)
     request = with_saved_plan(asked, several=len(drives) > 1)
     sector_size = sector_size or (request.saved.drive.sector_size if request.saved else None)

@@ -9,7 +9,7 @@ import click
 
 from ..units import SECTOR_SIZES, exact_size, shown_size
 from .inspect import open_with_progress
-from .options import add_option, bay_option, complete_drive, json_option, machine_of, trust_option, verbose_option
+from .options import add_option, bay_option, complete_drive, json_option, machine_of, machine_options, verbose_option
 from .show import Stages, console, emit_json, facts, heading, starts
 from .targets import existing, reading
 
@@ -49,7 +49,7 @@ Examples:
     help="Compare every file with this source (disc image, folder, raw image).",
 )
 @add_option("With --against: a folder whose files were added to the source.")
-@trust_option
+@machine_options
 @bay_option
 @json_option
 @verbose_option
@@ -61,6 +61,7 @@ def command(
     added: tuple[Path, ...],
     trust: tuple[Path, ...],
     revoked: tuple[Path, ...],
+    model: str,
     bay: Path | None,
     as_json: bool,
     verbose: bool,
@@ -82,7 +83,7 @@ def command(
             medium,
             stages,
             sector_size=known,
-            machine=machine_of(trust, revoked),
+            machine=machine_of(trust, revoked, model),
             kept=chosen.shelf().get(),
             firmware=firmware or "",
             against=source,

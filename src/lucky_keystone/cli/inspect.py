@@ -14,9 +14,11 @@ from .options import json_option, source_options, verbose_option
 from .show import Stages, console, emit_json, facts, grid, heading
 
 if TYPE_CHECKING:
-    from ..families.facts import SourceFacts
+    from ..families.facts import MacFacts, SourceFacts
     from ..sources.source import Source
 
+_PROCESSORS = {"x64": "Intel", "arm64": "Apple silicon"}
+_MODELS = 3
 _UNKNOWN = "not an installer that is known here"
 
 
@@ -80,6 +82,10 @@ def _show_rest(found: SourceFacts) -> None:
         heading(out, "Not whole")
         for fault in found.damage:
             out.print(f"  {fault}", style="bold red")
+    if found.mac is not None:
+        for note in found.notes:
+            out.print(f"  Note: {note}", style="yellow")
+        return
     heading(out, "Loaders")
     if not found.loaders:
         out.print("  none that UEFI firmware or our boot code would start")
@@ -144,7 +150,9 @@ def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, 
         ("Family", family.shown if family else _UNKNOWN),
         ("Label", found.label or "none"),
     ]
-    if found.table:
+    if found.mac is not None:
+        rows += _mac_rows(found, found.mac)
+    elif found.table:
         rows += [("Table", found.table), ("Size", exact_size(found.total_bytes))]
     else:
         contents = f"{found.file_count:,} files in {found.folder_count:,} folders, {shown_size(found.total_bytes)}"
@@ -158,6 +166,24 @@ def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, 
     rows += [("Verified", proof) for proof in proofs]
     rows += further
     facts(out, rows)
+
+
+def _mac_rows(found: SourceFacts, mac: MacFacts) -> list[tuple[str, str]]:
+    build = f", build {mac.build}" if mac.build else ""
+    contents = f"{found.file_count:,} files in {found.folder_count:,} folders, {shown_size(found.total_bytes)}"
+    rows = [
+        ("Installer", mac.title),
+        ("Release", f"{found.release}{build}" if found.release else "unknown"),
+        ("Generation", f"{mac.generation}: built alike" if mac.generation else "unknown"),
+        ("Processors", " and ".join(_PROCESSORS[name] for name in found.architectures) or "unknown"),
+        ("Models", f"{len(mac.models)} listed: {', '.join(mac.models[:_MODELS])}" if mac.models else "not listed"),
+        ("Contents", contents),
+    ]
+    if len(mac.models) > _MODELS:
+        rows[-2] = ("Models", f"{rows[-2][1]} …")
+    if mac.base_unread:
+        rows.append(("Base system", f"not looked into: {mac.base_unread}"))
+    return [*rows, ("To buy", f"a stick of {mac.sold} GB or more")] if mac.sold else rows
 
 
 def _as_dict(found: SourceFacts) -> dict[str, Any]:

@@ -171,8 +171,15 @@ def _paths_option(name: str, *field: str, metavar: str, text: str) -> Callable[[
     )
 
 
-def trust_option(function: _F) -> _F:
-    """--trust and --revoked."""
+def machine_options(function: _F) -> _F:
+    """--trust, --revoked and --machine-model."""
+    function = click.option(
+        "--machine-model",
+        "model",
+        default="",
+        metavar="MODEL",
+        help="The Mac to start, as MacBookPro14,1 (About This Mac, System Report), for the forecast.",
+    )(function)
     for name, word in (("--revoked", "refuses"), ("--trust", "trusts")):
         text = f"A certificate (PEM or DER) the machine {word}, for the Secure Boot forecast."
         function = _paths_option(name, metavar="CERTIFICATE", text=text)(function)
@@ -184,15 +191,15 @@ def add_option(text: str) -> Callable[[_F], _F]:
     return _paths_option("--add", "added", metavar="FOLDER", text=text)
 
 
-def machine_of(trusted: tuple[Path, ...], revoked: tuple[Path, ...]) -> Machine:
-    """Return what is known of the machine a drive is to start: the certificates given with --trust and --revoked."""
+def machine_of(trusted: tuple[Path, ...], revoked: tuple[Path, ...], model: str = "") -> Machine:
+    """Return what is known of the machine a drive is to start: --trust, --revoked and --machine-model."""
     from ..starting.trust import ANY_MACHINE, Machine
 
     if not trusted and not revoked:
-        return ANY_MACHINE
+        return Machine(model=model) if model else ANY_MACHINE
     from ..starting.authenticode import read_certificate
 
-    return Machine([read_certificate(path) for path in trusted], [read_certificate(path) for path in revoked])
+    return Machine([read_certificate(path) for path in trusted], [read_certificate(path) for path in revoked], model)
 
 
 def source_options(function: _F) -> _F:

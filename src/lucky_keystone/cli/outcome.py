@@ -7,7 +7,7 @@ from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 from ..units import shown_size
-from .after import HOW_TO_START
+from .after import how_to_start
 from .check import report_body, show_report
 from .plan import plan_body
 from .show import console, emit_json, heading
@@ -38,8 +38,9 @@ def tell_outcome(
             heading(out, work.name)
         _show(work, verbose=verbose, verified=verified)
     if any(work.error is None for work in works):
-        out.print()
-        out.print(HOW_TO_START, style="dim")
+        for paragraph in how_to_start(drives[0][1]):
+            out.print()
+            out.print(paragraph, style="dim")
     return max(work.exit_code for work in works)
 
 

@@ -17,10 +17,10 @@ from .options import (
     complete_drive,
     json_option,
     machine_of,
+    machine_options,
     overwrite_option,
     replacing_of,
     source_options,
-    trust_option,
     verbose_option,
 )
 from .show import console, emit_json, facts, grid, heading, starts
@@ -50,7 +50,7 @@ Examples:
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @choice_options
 @source_options
-@trust_option
+@machine_options
 @click.option(
     "--save", type=click.Path(path_type=Path), metavar="FILE", help="Save the plan as TOML, to be edited and built."
 )
@@ -71,6 +71,7 @@ def command(
     verify_source: bool,
     trust: tuple[Path, ...],
     revoked: tuple[Path, ...],
+    model: str,
     save: Path | None,
     figure: Path | None,
     overwrite: bool,
@@ -91,7 +92,7 @@ def command(
             refuse_output(path, kind, replacing)
     proofs = prove(opened, sha256, verify_source, quiet=as_json)
     shape = chosen.shape(size) if chosen else DriveShape("new drive", size, sector_size or 512)
-    plan = make_plan(opened, choices_of(given), shape, machine=machine_of(trust, revoked))
+    plan = make_plan(opened, choices_of(given), shape, machine=machine_of(trust, revoked, model))
     if save:
         from ..planning.planfile import save_plan
 

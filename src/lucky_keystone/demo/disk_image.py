@@ -43,7 +43,9 @@ def _adc(data: bytes) -> bytes:
         literal.clear()
 
     while at < len(data):
-        run = next((back for back in (1, 4, 64) if at >= back and data[at : at + 8] == data[at - back : at - back + 8]), 0)
+        run = next(
+            (back for back in (1, 4, 64) if at >= back and data[at : at + 8] == data[at - back : at - back + 8]), 0
+        )
         length = 0
         while run and at + length < len(data) and length < 67 and data[at + length] == data[at + length - run]:
             length += 1

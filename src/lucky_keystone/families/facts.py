@@ -31,6 +31,24 @@ class InstallImageFacts:
     has_integrity: bool
 
 
+@dataclass(frozen=True)
+class MacFacts:
+    """What is said of a macOS installer."""
+
+    title: str
+    """The app's name."""
+    build: str = ""
+    """'17G66' and so on; '' where nothing says it."""
+    generation: str = ""
+    """The releases that are built alike."""
+    models: tuple[str, ...] = ()
+    """Models of Macs that the source lists; none where it does not say."""
+    sold: int = 0
+    """GB of the smallest stick to buy, as sticks are sold."""
+    base_unread: str = ""
+    """Why its base system is not looked into; '' when it is."""
+
+
 @dataclass(frozen=True, kw_only=True)
 class SourceFacts:
     """What a source is. Sizes in bytes."""
@@ -56,6 +74,8 @@ class SourceFacts:
     """Files FAT32 cannot hold, with their sizes."""
     table: str = ""
     """Of a raw image: its own table in words."""
+    mac: MacFacts | None = None
+    """Of a macOS installer."""
     notes: tuple[str, ...] = ()
     damage: tuple[str, ...] = ()
     """Why it cannot be whole, a sentence each; empty where nothing speaks against it."""

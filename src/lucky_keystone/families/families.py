@@ -8,6 +8,7 @@ from ..errors import SourceError
 from ..sources.strange import describe_strange
 from .facts import SourceFacts
 from .family import Family
+from .macos.installer import MacInstaller
 from .raw import RawImage
 from .windows.rescue import WindowsRescue
 from .windows.setup import WindowsSetup
@@ -15,7 +16,7 @@ from .windows.setup import WindowsSetup
 if TYPE_CHECKING:
     from ..sources.source import Source
 
-FAMILIES: tuple[Family, ...] = (WindowsRescue(), WindowsSetup(), RawImage())
+FAMILIES: tuple[Family, ...] = (WindowsRescue(), WindowsSetup(), MacInstaller(), RawImage())
 """The first that recognises a source has it."""
 
 

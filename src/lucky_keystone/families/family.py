@@ -74,6 +74,8 @@ class VolumeWish:
     """Bytes; None for what is usual."""
     takes_rest: bool = False
     """One volume of a drive takes what the others leave of it; they are as small as can be."""
+    gap_behind: int = 0
+    """Bytes left free between the volume and what follows it, the drive's end above all."""
     use: Use
     active: bool = False
     reason: str = ""

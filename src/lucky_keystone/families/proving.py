@@ -10,6 +10,7 @@ from ..progress import Progress
 from ..source_file import SourceFile
 from ..sources.decoded import measure
 from ..sources.decoders import damaged
+from ..sources.diskimage import DiskImage
 from ..sources.locating import naming_the_file
 from ..sources.source import Source
 from ..wim.read import InstallImage
@@ -38,6 +39,8 @@ def _proofs(source: Source, sha256: str | None, progress: Progress, *, integrity
         if size != source.packing.file.size:
             raise damaged(file.stored, file.form.name, f"{size} bytes come out of it, not {file.size}")
         proofs.append(f"the {file.form.name} stream decodes to its end, and its sums are right")
+    if integrity and source.disk_image is not None:
+        proofs += _checksums(source.disk_image, progress)
     found = facts_of(source)
     for facts in (*found.images, *found.boot_images) if integrity else ():
         found_file = source.root.find_file(facts.path)
@@ -50,6 +53,17 @@ def _proofs(source: Source, sha256: str | None, progress: Progress, *, integrity
         image.verify_integrity(lambda done, whole: progress("verifying the source", done, whole))
         proofs.append(f"{facts.path} matches its integrity table")
     return proofs
+
+
+def _checksums(image: DiskImage, progress: Progress) -> list[str]:
+    """Compare a disk image with its own checksums. Raises SourceError for one that is wrong."""
+    found = image.verify(progress)
+    if found.wrong:
+        raise SourceError(
+            f"{image.path} is damaged: {found.wrong[0]}", advice="Download or copy it again, and compare its checksum."
+        )
+    right = [f"{image.path.name}: the checksums of {', '.join(found.right)} are right"] if found.right else []
+    return [*right, *(f"{image.path.name}: {words}" for words in found.unverified)]
 
 
 def _verify_sum(source: Source, sha256: str, progress: Progress) -> None:

@@ -46,7 +46,8 @@ def fit(wish: DriveWish, drive: DriveShape, use: str) -> Fitted:
             f"{len(wish.volumes)} volumes are more than the {style.most} that {style.shown} can name.",
             advice="Choose --table gpt.",
         )
-    available = None if drive.size is None else _reach(wish, drive.size, sector) - style.behind
+    behind = max(style.behind, wish.volumes[-1].gap_behind)
+    available = None if drive.size is None else _reach(wish, drive.size, sector) - behind
     drafts = [_draft(volume, None if use == "needed" else available, sector) for volume in wish.volumes]
     known = available if use == "whole" else None
     budgets = [
@@ -55,19 +56,20 @@ def fit(wish: DriveWish, drive: DriveShape, use: str) -> Fitted:
     room = manifest_room(budgets, sector)
     manifest = style.front(sector)
     start = align_up(manifest + room, MIB)
-    ends = _ends(drafts, start)
-    needed = ends[-1] + style.behind
+    places = _places(wish.volumes, drafts, start)
+    last = places[-1][1]
+    needed = last + behind
     if available is not None:
-        if ends[-1] > available:
+        if last > available:
             _refuse_small(drive, needed)
         if use == "whole":
-            ends = _ends(drafts, start, wish.volumes, available // MIB * MIB - ends[-1])
-    starts = [start, *ends[:-1]]
+            places = _places(wish.volumes, drafts, start, available // MIB * MIB - last)
+            last = places[-1][1]
     volumes = tuple(
         FittedVolume(volume, draft.settle(first, end))
-        for volume, draft, first, end in zip(wish.volumes, drafts, starts, ends, strict=True)
+        for volume, draft, (first, end) in zip(wish.volumes, drafts, places, strict=True)
     )
-    return Fitted(volumes, manifest, room, needed if drive.size is None else drive.size, needed, ends[-1])
+    return Fitted(volumes, manifest, room, needed if drive.size is None else drive.size, needed, last)
 
 
 def _draft(wish: VolumeWish, available: int | None, sector: int) -> Draft:
@@ -86,13 +88,17 @@ def _reach(wish: DriveWish, size: int, sector: int) -> int:
     return sectors * sector
 
 
-def _ends(drafts: Sequence[Draft], start: int, wishes: Sequence[VolumeWish] = (), extra: int = 0) -> list[int]:
-    """Return where each volume ends when all are as small as can be, the one that takes the rest longer by `extra`."""
-    ends: list[int] = []
-    for number, draft in enumerate(drafts):
-        takes_rest = bool(wishes) and wishes[number].takes_rest
-        ends.append(draft.smallest_end(ends[-1] if ends else start) + (extra if takes_rest else 0))
-    return ends
+def _places(wishes: Sequence[VolumeWish], drafts: Sequence[Draft], start: int, extra: int = 0) -> list[tuple[int, int]]:
+    """Return where each volume begins and ends when all are as small as can be.
+
+    The one that takes the rest is longer by `extra`.
+    """
+    places: list[tuple[int, int]] = []
+    for wish, draft in zip(wishes, drafts, strict=True):
+        end = draft.smallest_end(start) + (extra if wish.takes_rest else 0)
+        places.append((start, end))
+        start = end + wish.gap_behind
+    return places
 
 
 def _refuse_small(drive: DriveShape, needed: int) -> None:

@@ -1,7 +1,7 @@
 """A disk image (UDIF) as the bytes that come out of it: a range that is asked for decodes only its blocks.
 
-What lies inside (a table, a volume, a further image) is read by the same code as on a drive. Nothing is unpacked: blocks
-are kept in memory, up to a limit, and those of one request are decoded side by side.
+What lies inside (a table, a volume, a further image) is read by the same code as on a drive. Nothing is unpacked:
+blocks are kept in memory, up to a limit, and those of one request are decoded side by side.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 from ..chunks import ChunkError, decode_chunk
-from ..content import BLOCK, Seekable
+from ..content import BLOCK, SizedReadable
 from ..errors import SourceError
 from ..progress import Progress
 from ..record import RecordError
@@ -81,12 +81,12 @@ class Verified:
     """What carries no checksum."""
 
 
-def is_disk_image(stored: Seekable) -> bool:
+def is_disk_image(stored: SizedReadable) -> bool:
     """Tell by the trailer whether a file is a disk image."""
     return stored.size >= Trailer.SIZE and stored.read_at(stored.size - Trailer.SIZE, 4) == TRAILER_MAGIC
 
 
-def refuse_encrypted(stored: Seekable, name: str) -> None:
+def refuse_encrypted(stored: SizedReadable, name: str) -> None:
     """Raise SourceError for an encrypted disk image."""
     if stored.size < Trailer.SIZE:
         return
@@ -100,7 +100,7 @@ def refuse_encrypted(stored: Seekable, name: str) -> None:
 class DiskImage:
     """Has what a file of a source has: see `content.RangedFile`."""
 
-    def __init__(self, stored: Seekable, name: str) -> None:
+    def __init__(self, stored: SizedReadable, name: str) -> None:
         """Read trailer, property list and block maps. Raises SourceError for what is not possible in them."""
         self.path, self.underlying = Path(name), stored
         self._stored = stored
@@ -391,5 +391,3 @@ def _done(work: Any, run: _Run) -> Future[bytes]:
     except SourceError as error:
         future.set_exception(error)
     return future
-
-

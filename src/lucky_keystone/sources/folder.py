@@ -3,21 +3,34 @@
 from __future__ import annotations
 
 import os
+import stat
+import sys
 from datetime import UTC, datetime
 from pathlib import Path
 
-from ..content import FileRange
+from ..content import FileRange, Literal
 from ..errors import SourceError, naming
 from ..invoker import elevated_for
 from ..source_file import SourceFile
-from ..tree import EPOCH, MOST_DEPTH, File, Folder
+from ..tree import EPOCH, MOST_DEPTH, ORDINARY, File, Folder, Special, UnixFacts
+
+_BUNDLE_MARK = "Contents/Info.plist"
 
 
-def read_folder(path: Path, notes: list[str]) -> Folder:
+def holds_app(path: Path) -> bool:
+    """Tell whether a folder is an app bundle of macOS, or has one in it: then its links and permissions count."""
+    try:
+        return any((bundle / _BUNDLE_MARK).is_file() for bundle in (path, *path.glob("*.app")))
+    except OSError:
+        return False
+
+
+def read_folder(path: Path, notes: list[str], *, as_unix: bool = False) -> Folder:
     """Return the tree below `path`, names in sorted order. Links to folders are refused.
 
     Links to files are followed; one that leads out of the folder is named in `notes`, and refused for a user who called
-    sudo: it would put a file onto the drive that this user may not read.
+    sudo: it would put a file onto the drive that this user may not read. `as_unix` keeps links as links, and
+    permissions where this system has them.
     """
     home = path.resolve()
     top = Folder("")
@@ -30,12 +43,14 @@ def read_folder(path: Path, notes: list[str]) -> Folder:
             entries = sorted(os.scandir(place), key=lambda entry: entry.name)
             for entry in entries:
                 here = Path(entry.path)
-                if entry.is_dir():
+                if as_unix and entry.is_symlink():
+                    folder.entries[entry.name] = _link(entry)
+                elif entry.is_dir():
                     if entry.is_symlink():
                         raise SourceError(
                             f"{here} is a link to a folder.", advice="Put the folder itself there, or leave it out."
                         )
-                    child = Folder(entry.name, _time(entry.stat().st_mtime))
+                    child = Folder(entry.name, _time(entry.stat().st_mtime), special=_special(entry, as_unix=as_unix))
                     folder.entries[entry.name] = child
                     waiting.append((child, here, depth + 1))
                 elif entry.is_file():
@@ -43,14 +58,26 @@ def read_folder(path: Path, notes: list[str]) -> Folder:
                         _leaving(here.relative_to(path), behind, notes)
                     facts = entry.stat()
                     measured = SourceFile(here, facts)
-                    folder.entries[entry.name] = File(
-                        entry.name, FileRange(measured, 0, facts.st_size), _time(facts.st_mtime)
-                    )
+                    content, moment = FileRange(measured, 0, facts.st_size), _time(facts.st_mtime)
+                    folder.entries[entry.name] = File(entry.name, content, moment, _special(entry, as_unix=as_unix))
                 else:
                     raise SourceError(
                         f"{here} is neither a file nor a folder.", advice="Remove it, or repair the link."
                     )
     return top
+
+
+def _link(entry: os.DirEntry[str]) -> File:
+    """Return a link as the file it is: its bytes are where it points to."""
+    target = os.fsencode(Path(entry.path).readlink())
+    moment = _time(entry.stat(follow_symlinks=False).st_mtime)
+    return File(entry.name, Literal(target), moment, Special(unix=UnixFacts(is_link=True)))
+
+
+def _special(entry: os.DirEntry[str], *, as_unix: bool) -> Special:
+    if not as_unix or sys.platform == "win32":
+        return ORDINARY
+    return Special(unix=UnixFacts(mode=stat.S_IMODE(entry.stat().st_mode)))
 
 
 def _leaving(place: Path, behind: Path, notes: list[str]) -> None:

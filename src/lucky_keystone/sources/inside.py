@@ -38,7 +38,7 @@ def volumes_in(image: SizedReadable) -> tuple[InsideVolume, ...]:
     found: list[InsideVolume] = []
     for offset, size in places:
         room = min(size, image.size - offset)
-        if 0 < offset and room > 0 and (kind := _kind(image, offset, room)):
+        if offset > 0 and room > 0 and (kind := _kind(image, offset, room)):
             found.append(InsideVolume(kind, offset, room))
     return tuple(found)
 

@@ -16,18 +16,21 @@ from ..errors import SourceError
 from ..progress import Progress, silent
 from ..source_file import SourceFile
 from ..volumes.hfsplus.kind import HFSPLUS
+from .apple_double import merge_doubles
 from .decoded import DecodedFile, measure
 from .decoders import FORMATS
 from .diskimage import DiskImage, is_disk_image, refuse_encrypted
-from .folder import read_folder
+from .folder import holds_app, read_folder
 from .hfsplus import ImageVolume
 from .inside import InsideVolume, volumes_in
 from .iso9660 import Iso9660Reader, has_iso9660, iso9660_size
 from .source import Packing, Source
 from .udf import UdfReader, has_udf
+from .zip_archive import ZipArchive
 
 _SMALLEST = 512
 _ADDRESS = re.compile(r"(https?|ftps?|file):/+(.*)", re.IGNORECASE | re.DOTALL)
+_IN_APP = re.compile(r"^[^/]+\.app/Contents/")
 _SLACK = 1 << 20
 """Bytes that a disc's run-out may be short of: some images are saved without it."""
 
@@ -61,7 +64,10 @@ def open_source(path: Path, added: Iterable[Path] = (), progress: Progress = sil
 
 def _open_folder(path: Path) -> Source:
     notes: list[str] = []
-    root = read_folder(path, notes)
+    is_for_mac = holds_app(path)
+    root = read_folder(path, notes, as_unix=is_for_mac)
+    if is_for_mac:
+        merge_doubles(root)
     return Source(path, "folder", path.resolve().name, root, notes=tuple(notes))
 
 
@@ -79,12 +85,27 @@ def _open_file(path: Path, progress: Progress) -> Source:
             f"{path} has {stored.size} bytes, too few for an image.",
             advice="It is incomplete, or not an image: download it again.",
         )
+    if (archive := _archive_with_app(path, stored)) is not None:
+        return archive
     # A disk image may well begin as a compressed file does: with a block.
     packing = None if is_disk_image(FileRange(stored, 0, stored.size)) else _packing(stored, progress)
     image: RangedFile = packing.file if packing else stored
     source = next(source for reader in READERS if (source := reader(path, image)) is not None)
     end = min(image.size, source.volume_size or image.size) if path.is_block_device() else image.size
     return replace(source, image=source.image or FileRange(image, 0, end), packing=packing)
+
+
+def _archive_with_app(path: Path, stored: SourceFile) -> Source | None:
+    """Open a zip archive with an app of macOS in it; None of any other file."""
+    whole = FileRange(stored, 0, stored.size)
+    if whole.read_at(0, 4) != b"PK\3\4":
+        return None
+    archive = ZipArchive(whole, str(path))
+    if not any(_IN_APP.search(name) for name in archive.names()):
+        return None
+    root = archive.tree()
+    merge_doubles(root)
+    return Source(path, "zip archive", path.stem, root)
 
 
 def _packing(stored: SourceFile, progress: Progress) -> Packing | None:

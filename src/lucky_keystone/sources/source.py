@@ -8,10 +8,11 @@ from functools import cached_property
 from pathlib import Path
 from typing import ClassVar
 
-from ..content import Content, FileRange, Joined
+from ..content import Content, FileRange, Joined, SizedReadable
 from ..source_file import SourceFile
 from ..tree import File, Folder
 from .decoded import DecodedFile
+from .diskimage import DiskImage
 
 _SAMPLE = 1 << 20
 
@@ -50,6 +51,11 @@ class Source:
     damage: tuple[str, ...] = ()
     """Why it cannot be whole by its own measures, a sentence each."""
 
+    @property
+    def disk_image(self) -> DiskImage | None:
+        """The disk image that it is; None of any other source."""
+        return self.image.file if self.image is not None and isinstance(self.image.file, DiskImage) else None
+
     @cached_property
     def places(self) -> tuple[Path, ...]:
         """What was given, and one file of every further disk that a part of it lies on."""
@@ -65,7 +71,7 @@ class Source:
     def files(self) -> tuple[SourceFile, ...]:
         """Every file on this computer that a part of the source lies in."""
         found: dict[int, SourceFile] = {}
-        contents: list[Content] = [self.image] if self.image else []
+        contents: list[Content | SizedReadable] = [self.image] if self.image else []
         contents += (file.content for _, file in self.root.files())
         while contents:
             content = contents.pop()

@@ -34,13 +34,19 @@ def _verdict(drive: Bootable) -> tuple[Verdict, str]:
     if drive.record == "other" and drive.table != "none":
         return _foreign_record(drive)
     if drive.table == "gpt":
-        return "will not start", "BIOS machines cannot start a Windows installer from a GPT drive"
+        return "will not start", _gpt_reason(drive)
     if drive.table == "none":
         return _without_table(drive)
     active = [volume for volume in drive.volumes if volume.active]
     if drive.active_count != 1 or not active:
         return "will not start", "no partition with a volume is active, or more than one"
     return _volume(drive, active[0])
+
+
+def _gpt_reason(drive: Bootable) -> str:
+    if any(volume.names_loader for volume in drive.volumes) and not any(v.find(LOADER) for v in drive.volumes):
+        return "nothing on it is for BIOS machines"
+    return "BIOS machines cannot start a Windows installer from a GPT drive"
 
 
 def _volume(drive: Bootable, active: BootVolume) -> tuple[Verdict, str]:

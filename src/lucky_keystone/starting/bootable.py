@@ -63,6 +63,10 @@ class BootVolume(Protocol):
     def names_bootmgr(self) -> bool:
         """False where somebody else's boot code does not name BOOTMGR, and so does not load it."""
 
+    @property
+    def names_loader(self) -> str:
+        """The path of the loader that the volume itself names to firmware, as HFS+ does; '' where it names none."""
+
     def find(self, path: str) -> BootFile | None:
         """Return the file at `path`, case ignored."""
 
@@ -119,6 +123,10 @@ class PlannedBootVolume:
     @property
     def boot_code(self) -> Code:
         return "ours" if self.kind.boot_record is not None else "none"
+
+    @property
+    def names_loader(self) -> str:
+        return self.tree.special.unix.starts_with
 
     def find(self, path: str) -> BootFile | None:
         file = self.tree.find_file(path)
@@ -205,6 +213,10 @@ class ReadBootVolume:
         """Byte of the drive where the further code of our boot record lies."""
         assert self.kind.boot_record is not None
         return self.volume.offset + self.kind.boot_record.further_offset
+
+    @property
+    def names_loader(self) -> str:
+        return self.volume.names_loader()
 
     def find(self, path: str) -> BootFile | None:
         try:

@@ -7,6 +7,7 @@ from typing import Protocol
 
 from .bios import Bios
 from .bootable import Bootable
+from .mac import Mac
 from .outlook import Outlook
 from .pe import REMOVABLE_LOADERS
 from .trust import ANY_MACHINE, Machine
@@ -20,7 +21,7 @@ class StartRule(Protocol):
         """Return one row, or several that refine each other."""
 
 
-RULES: Sequence[StartRule] = (Bios(), *(Uefi(architecture) for architecture in REMOVABLE_LOADERS))
+RULES: Sequence[StartRule] = (Bios(), *(Uefi(architecture) for architecture in REMOVABLE_LOADERS), Mac())
 
 
 def outlooks(drive: Bootable, machine: Machine = ANY_MACHINE) -> tuple[Outlook, ...]:

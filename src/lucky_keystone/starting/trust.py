@@ -18,6 +18,8 @@ class Machine:
     """Certificates that its Secure Boot trusts (db); none: not known which."""
     revoked: Sequence[Certificate] = field(default=())
     """Certificates that its Secure Boot refuses (dbx), whoever else signed."""
+    model: str = ""
+    """A Mac's model, as 'MacBookPro14,1'; '' where none was given."""
 
 
 ANY_MACHINE = Machine()

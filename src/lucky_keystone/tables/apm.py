@@ -1,4 +1,4 @@
-"""The old big-endian partition map of Macs, as disk images still carry it ("Inside Macintosh: Devices", 3). Read only."""
+"""The old big-endian partition map of Macs, which disk images still carry ("Inside Macintosh: Devices", 3)."""
 
 from __future__ import annotations
 

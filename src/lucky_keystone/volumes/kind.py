@@ -112,6 +112,8 @@ class VolumeKind(Protocol):
     shown: ClassVar[str]
     firmware_reads: ClassVar[bool]
     """True when all UEFI firmware reads it (UEFI 2.10, 13.3)."""
+    names_loaders: ClassVar[bool]
+    """True when a volume itself names the loader that firmware starts, as Macs want it."""
     boot_record: ClassVar[BootRecord | None]
     """Ours for it; None where none is written."""
 

@@ -12,9 +12,11 @@ from .kind import ComposedKind, VolumeKind
 from .ntfs.kind import NTFS
 from .volume import Volume
 
-KINDS: Mapping[str, VolumeKind] = {kind.name: kind for kind in (FAT32, NTFS, HFSPLUS, FAT16)}
+_COMPOSED: tuple[ComposedKind, ...] = (FAT32, NTFS, HFSPLUS)
+_KINDS: tuple[VolumeKind, ...] = (*_COMPOSED, FAT16)
+KINDS: Mapping[str, VolumeKind] = {kind.name: kind for kind in _KINDS}
 """All that are read; the first that recognises a volume opens it."""
-COMPOSED: Mapping[str, ComposedKind] = {kind.name: kind for kind in (FAT32, NTFS, HFSPLUS)}
+COMPOSED: Mapping[str, ComposedKind] = {kind.name: kind for kind in _COMPOSED}
 
 
 def kind_at(drive: Readable, offset: int, size: int) -> VolumeKind | None:

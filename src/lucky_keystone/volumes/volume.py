@@ -137,6 +137,9 @@ class Volume(Protocol):
     def label(self) -> str:
         """The volume's label, '' when it has none."""
 
+    def names_loader(self) -> str:
+        """The path of the loader that the volume names to firmware; '' where it names none, or has no such thing."""
+
     def root(self) -> Any:
         """The root folder as an entry."""
 

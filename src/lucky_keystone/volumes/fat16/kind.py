@@ -16,6 +16,7 @@ class Fat16:
     name: ClassVar[str] = "fat16"
     shown: ClassVar[str] = "FAT12/16"
     firmware_reads: ClassVar[bool] = True
+    names_loaders: ClassVar[bool] = False
     boot_record: ClassVar[BootRecord | None] = None
 
     def recognises(self, drive: Readable, offset: int, size: int) -> bool:

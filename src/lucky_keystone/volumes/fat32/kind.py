@@ -38,6 +38,7 @@ class Fat32:
     serial_size: ClassVar[int] = 4
     use: ClassVar[Use] = Use.FAT_DATA
     firmware_reads: ClassVar[bool] = True
+    names_loaders: ClassVar[bool] = False
     boot_record: ClassVar[BootRecord | None] = FAT32_RECORD
     label_rule: ClassVar[str] = "up to 11 letters, digits, spaces or - _"
 

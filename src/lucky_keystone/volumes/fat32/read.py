@@ -195,6 +195,9 @@ class FatVolume:
         if pending:
             folder.faults.append("long-name entries without a short one at its end")
 
+    def names_loader(self) -> str:
+        return ""
+
     def label(self) -> str:
         """The label in the root folder, or the boot sector's when the root has none."""
         for data in self.raw_entries(self.root()):

@@ -39,12 +39,13 @@ class HfsPlus:
     serial_size: ClassVar[int] = 8
     use: ClassVar[Use] = Use.HFS
     firmware_reads: ClassVar[bool] = False
+    names_loaders: ClassVar[bool] = True
     boot_record: ClassVar[BootRecord | None] = None
     label_rule: ClassVar[str] = "up to 255 characters, no ':' and no '/'"
 
     def label_fault(self, label: str) -> str:
         if not label or any(character in label for character in ":/\0") or name_fault(label):
-            return f"'{label}' is not possible on HFS+"
+            return "cannot be stored on HFS+"
         return ""
 
     def stored_label(self, label: str) -> str:

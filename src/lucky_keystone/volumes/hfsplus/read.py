@@ -231,6 +231,13 @@ class HfsPlusVolume:
             return ""
         return shown_name(catalog_key(record)[1])
 
+    def names_loader(self) -> str:
+        """The path of the file that the header names; '' where it names none, or one that is not there."""
+        try:
+            return self.named(self.finder_info.blessed_file) if self.finder_info.blessed_file else ""
+        except VolumeError:
+            return ""
+
     @property
     def finder_info(self) -> FinderInfo:
         """What the volume names to firmware."""

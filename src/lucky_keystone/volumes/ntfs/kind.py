@@ -40,6 +40,7 @@ class Ntfs:
     serial_size: ClassVar[int] = 8
     use: ClassVar[Use] = Use.NTFS_DATA
     firmware_reads: ClassVar[bool] = False
+    names_loaders: ClassVar[bool] = False
     boot_record: ClassVar[BootRecord | None] = NTFS_RECORD
     label_rule: ClassVar[str] = "up to 32 characters"
 

@@ -418,6 +418,9 @@ class NtfsVolume:
 
     # -- the volume's own files ------------------------------------------------------------------------------------
 
+    def names_loader(self) -> str:
+        return ""
+
     def label(self) -> str:
         value = next((attribute.value for attribute in self.file(VOLUME).of(VOLUME_NAME)), None) or b""
         return value.decode("utf-16-le", "replace")

@@ -1,0 +1,90 @@
+"""Walks the way a Mac starts a drive, and reads the base system that its loader loads to the end.
+
+A volume that could name a loader and names none is no fault where another one does.
+"""
+
+from __future__ import annotations
+
+from ..content import FileRange, SizedReadable
+from ..errors import KeystoneError
+from ..progress import Progress
+from ..sources.diskimage import DiskImage, is_disk_image
+from ..sources.hfsplus import ImageVolume
+from ..sources.inside import volumes_in
+from ..starting.bootable import ReadBootVolume, ReadDrive
+from ..starting.mac import MacStart, Role, mac_start
+from ..volumes.hfsplus.kind import HFSPLUS
+from .codes import Code
+from .report import Place, Report
+
+_REBUILD = "Build the drive again."
+_CODES: dict[Role, Code] = {
+    "loader": Code.START_MAC_LOADER,
+    "configuration": Code.START_MAC_CONFIGURATION,
+    "kernel": Code.START_MAC_KERNEL,
+    "base system": Code.START_MAC_BASE,
+}
+
+
+def walk_macs(drive: ReadDrive, report: Report) -> None:
+    """Find what keeps Macs from starting a drive that is meant for them."""
+    able = [volume for volume in drive.volumes if volume.kind.names_loaders]
+    starts = [(volume, mac_start(volume)) for volume in able]
+    for volume, start in starts:
+        if start is None and not any(found for _, found in starts):
+            what = "the volume's header names no loader that is there, so Macs do not list it."
+            report.start(Code.START_MAC_NAMES_NONE, what, _REBUILD, Place(volume.partition.number))
+        for fault in start.faults if start else ():
+            what = f"{fault.path}: {fault.words}, so Macs will not start it."
+            place = Place(volume.partition.number, file=fault.path)
+            report.fault(_CODES[fault.role], "start", what, _REBUILD, place)
+
+
+def verify_base_systems(drive: ReadDrive, progress: Progress, report: Report) -> None:
+    """Read every base system that a boot configuration names to its end, and compare its own checksums."""
+    for volume in drive.volumes:
+        start = mac_start(volume) if volume.kind.names_loaders else None
+        if start is None or start.configuration is None or start.faults:
+            continue
+        name = start.configuration.container or start.configuration.base_image
+        try:
+            image = _base_image(volume, start)
+            found = image.verify(progress) if image is not None else None
+        except KeystoneError as error:
+            _damaged(name, error.message, volume, report)
+            continue
+        if found is None:
+            if name:
+                report.unknown.append(f"{name} carries no checksums of its own.")
+            continue
+        for fault in found.wrong:
+            _damaged(name, fault, volume, report)
+        if found.right:
+            report.looked_at.append(f"base system: {name}, read to its end; its checksums are right")
+        report.unknown += [f"{name}: {words}." for words in found.unverified]
+
+
+def _damaged(name: str, words: str, volume: ReadBootVolume, report: Report) -> None:
+    place = Place(volume.partition.number, file=name)
+    report.fault(Code.START_MAC_BASE, "start", f"{name} is damaged: {words.rstrip('.')}.", _REBUILD, place)
+
+
+def _base_image(volume: ReadBootVolume, start: MacStart) -> DiskImage | None:
+    """Return the base system's disk image; None where there is none, or one without checksums."""
+    assert start.configuration is not None
+    path = start.configuration.container or start.configuration.base_image
+    file = volume.find(path) if path else None
+    outer = _opened(file.content, path) if file is not None else None
+    inner = start.configuration.base_image
+    if outer is None or not start.configuration.container or not inner:
+        return outer
+    whole = FileRange(outer, 0, outer.size)
+    place = next((found for found in volumes_in(whole) if found.kind == HFSPLUS.name), None)
+    held = ImageVolume(outer, place.offset, place.size).find(inner) if place is not None else None
+    if held is None:
+        raise KeystoneError(f"{inner} is not in it, though the boot configuration names it.")
+    return _opened(held.content, f"{path}: {inner}")  # type: ignore[arg-type]
+
+
+def _opened(content: SizedReadable, name: str) -> DiskImage | None:
+    return DiskImage(content, name) if is_disk_image(content) else None

@@ -1,0 +1,221 @@
+"""The poster studio's installer apps, one of each generation: everything in them is made up."""
+
+from __future__ import annotations
+
+import hashlib
+import plistlib
+import zipfile
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from ..content import FileRange, Literal, stream
+from ..extents import MIB, align_up
+from ..source_file import SourceFile
+from ..tree import File, Folder, Special, UnixFacts
+from ..volumes.hfsplus.kind import HFSPLUS
+from .disk_image import Part, write_disk_image
+from .loaders import uefi_loader
+
+MOMENT = datetime(2026, 3, 14, 9, 26, 52)
+MODELS = ("TidewellBook7,1", "TidewellBook7,2", "TidewellStudio3,1")
+"""Macs that the apps say they run on."""
+_CORE = "System/Library/CoreServices"
+_ASSET = "com_apple_MobileAsset_MacSoftwareUpdate"
+_BLOCK = 4096
+
+
+@dataclass(frozen=True)
+class Release:
+    """A made-up release."""
+
+    title: str
+    version: str
+    build: str
+    generation: str
+    """'whole', 'container', 'beside' or 'asset'."""
+    kernel: str
+
+    @property
+    def app(self) -> str:
+        return f"Install {self.title}.app"
+
+
+RELEASES = {
+    "10.8": Release("Tidewell Heron", "10.8.5", "12F45", "whole", "mach_kernel"),
+    "10.9": Release(
+        "Tidewell Egret",
+        "10.9.5",
+        "13F34",
+        "container",
+        "System/Library/Caches/com.apple.kext.caches/Startup/kernelcache",
+    ),
+    "10.12": Release(
+        "Tidewell Curlew", "10.12.6", "16G29", "container", "System/Library/PrelinkedKernels/prelinkedkernel"
+    ),
+    "10.13": Release(
+        "Tidewell Plover", "10.13.6", "17G66", "beside", "System/Library/PrelinkedKernels/prelinkedkernel"
+    ),
+    "11": Release("Tidewell 11", "11.7", "20G817", "asset", "System/Library/KernelCollections/BootKernelExtensions.kc"),
+    "14": Release("Tidewell 14", "14.2", "23C64", "asset", "System/Library/KernelCollections/BootKernelExtensions.kc"),
+}
+
+
+def noise(name: str, size: int) -> bytes:
+    """Return bytes that do not shrink, the same for a name."""
+    return hashlib.shake_128(b"poster studio " + name.encode()).digest(size)
+
+
+def write_app(folder: Path, release: Release, *, payload_size: int = 4 * MIB, files: int = 40) -> Path:
+    """Write a release's app into `folder`; return its path. `payload_size`: bytes of what it would install."""
+    app = folder / release.app
+    contents = app / "Contents"
+    for name in ("MacOS", "Resources", "SharedSupport", "Frameworks/Studio.framework/Versions/A"):
+        (contents / name).mkdir(parents=True)
+    _list(contents / "Info.plist", _info(release))
+    (contents / "PkgInfo").write_text("APPLTDWL")
+    program = contents / "MacOS" / "InstallAssistant"
+    program.write_bytes(b"\xcf\xfa\xed\xfe" + noise("program", 30_000))
+    program.chmod(0o755)
+    (contents / "Resources" / "InstallAssistant.icns").write_bytes(
+        b"icns" + (2048).to_bytes(4, "big") + noise("i", 2040)
+    )
+    for number in range(files):
+        (contents / "Resources" / f"poster {number:02}.txt").write_text(f"Poster {number} of the studio.\n" * 20)
+    versions = contents / "Frameworks" / "Studio.framework" / "Versions"
+    (versions / "A" / "Studio").write_bytes(b"\xcf\xfa\xed\xfe" + noise("framework", 9000))
+    (versions / "A" / "Studio").chmod(0o755)
+    (versions / "Current").symlink_to("A")
+    (versions.parent / "Studio").symlink_to("Versions/Current/Studio")
+    support, scratch = contents / "SharedSupport", folder / "scratch.img"
+    {"whole": _whole, "container": _container, "beside": _beside, "asset": _asset}[release.generation](
+        support, scratch, release, payload_size
+    )
+    scratch.unlink(missing_ok=True)
+    return app
+
+
+def _info(release: Release) -> dict[str, Any]:
+    return {
+        "CFBundleDisplayName": f"Install {release.title}",
+        "CFBundleIdentifier": "org.tidewell.InstallAssistant",
+        "CFBundleIconFile": "InstallAssistant",
+        "CFBundleShortVersionString": release.version,
+        "DTPlatformVersion": release.version,
+    }
+
+
+def _list(path: Path, values: Mapping[str, Any]) -> None:
+    path.write_bytes(plistlib.dumps(dict(values)))
+
+
+def _tree(files: Mapping[str, bytes]) -> Folder:
+    root = Folder("", MOMENT)
+    for path, data in files.items():
+        *folders, name = path.split("/")
+        here = root
+        for part in folders:
+            below = here.entries.setdefault(part, Folder(part, MOMENT))
+            assert isinstance(below, Folder)
+            here = below
+        here.entries[name] = File(name, Literal(data), MOMENT, Special(unix=UnixFacts(mode=0o644)))
+    return root
+
+
+def _boot_files(release: Release) -> dict[str, bytes]:
+    """What a base system has for a start."""
+    version = {"ProductName": "Tidewell", "ProductVersion": release.version, "ProductBuildVersion": release.build}
+    models = {"SupportedModelProperties": list(MODELS), "SupportedBoardIds": ["Mac-Tidewell7"]}
+    return {
+        f"{_CORE}/boot.efi": uefi_loader("x64"),
+        f"{_CORE}/PlatformSupport.plist": plistlib.dumps(models),
+        f"{_CORE}/SystemVersion.plist": plistlib.dumps(version),
+        release.kernel: noise(f"kernel {release.version}", 2 * MIB),
+    }
+
+
+def _base_system(release: Release) -> dict[str, bytes]:
+    more = {f"{_CORE}/boot.efi.tdw7.im4m": noise("manifest", 700)} if release.generation == "beside" else {}
+    return {**_boot_files(release), **more, "System/Installation/Studio.txt": b"The base system.\n" * 9000}
+
+
+def _image(path: Path, scratch: Path, files: Mapping[str, bytes], label: str, methods: Sequence[str]) -> None:
+    """Write a disk image with one HFS+ volume of `files`, through a plain image that is removed again."""
+    size = align_up(sum(align_up(len(data), _BLOCK) for data in files.values()) + 2 * MIB, MIB)
+    planned = HFSPLUS.draft(_tree(files), label, _BLOCK, 512).settle(0, size)
+    with scratch.open("wb") as out:
+        out.truncate(size)
+        for region in planned.regions(0x7469_6465_7765_6C6C):
+            for extent in region.extents:
+                out.seek(extent.offset)
+                for piece in stream(extent.content):
+                    out.write(piece)
+    plain = SourceFile(scratch)
+    free = [(planned.used_end, size - _BLOCK)]
+    write_disk_image(path, [Part("disk image (Apple_HFS : 0)", FileRange(plain, 0, size), free)], methods)
+    scratch.unlink()
+
+
+def _sums(image: bytes) -> bytes:
+    """A chunk list of our own making: SHA-256 of each MiB."""
+    return b"".join(hashlib.sha256(image[at : at + MIB]).digest() for at in range(0, len(image), MIB))
+
+
+def _base(path: Path, scratch: Path, release: Release, methods: Sequence[str]) -> bytes:
+    _image(path, scratch, _base_system(release), "Tidewell Base System", methods)
+    return path.read_bytes()
+
+
+def _whole(support: Path, scratch: Path, release: Release, payload_size: int) -> None:
+    configuration = plistlib.dumps({"Kernel Flags": "", "Kernel Cache": f"/{release.kernel}"})
+    files = {
+        **_boot_files(release),
+        "Library/Preferences/SystemConfiguration/com.apple.Boot.plist": configuration,
+        "Packages/Essentials.pkg": noise("payload", payload_size),
+    }
+    _image(support / "InstallESD.dmg", scratch, files, "Tidewell Install ESD", ["zlib"])
+
+
+def _container(support: Path, scratch: Path, release: Release, payload_size: int) -> None:
+    base = _base(support / "inner.dmg", scratch, release, ["zlib", "bzip2"])
+    (support / "inner.dmg").unlink()
+    files = {
+        "BaseSystem.dmg": base,
+        "BaseSystem.chunklist": _sums(base),
+        "Packages/Essentials.pkg": noise("payload", payload_size),
+    }
+    _image(support / "InstallESD.dmg", scratch, files, "Tidewell Install ESD", ["zlib"])
+
+
+def _beside(support: Path, scratch: Path, release: Release, payload_size: int) -> None:
+    base = _base(support / "BaseSystem.dmg", scratch, release, ["LZFSE", "zlib"])
+    (support / "BaseSystem.chunklist").write_bytes(_sums(base))
+    files = {"Packages/Core.pkg": noise("payload", payload_size)}
+    _image(support / "InstallESD.dmg", scratch, files, "Tidewell Install ESD", ["zlib"])
+    _list(support / "InstallInfo.plist", {"Payload Image Info": {"URL": "InstallESD.dmg"}})
+
+
+def _asset(support: Path, scratch: Path, release: Release, payload_size: int) -> None:
+    """The base image is a deflated member of the asset; boot files lie in it once more, but for the kernel."""
+    base = _base(support / "inner.dmg", scratch, release, ["LZFSE"])
+    (support / "inner.dmg").unlink()
+    asset = support / "asset.zip"
+    boot = _boot_files(release)
+    with zipfile.ZipFile(asset, "w") as archive:
+
+        def put(path: str, data: bytes, method: int = zipfile.ZIP_DEFLATED) -> None:
+            info = zipfile.ZipInfo(path, MOMENT.timetuple()[:6])
+            info.compress_type, info.external_attr = method, 0o100644 << 16
+            archive.writestr(info, data)
+
+        put("AssetData/Restore/BaseSystem.dmg", base)
+        put("AssetData/Restore/BaseSystem.chunklist", _sums(base))
+        for path, data in boot.items():
+            if path != release.kernel:
+                put(f"AssetData/boot/{path}", data)
+        put("AssetData/payloadv2/payload.000", noise("payload", payload_size), zipfile.ZIP_STORED)
+    files = {f"{_ASSET}/0a1b2c.zip": asset.read_bytes(), f"{_ASSET}/list.xml": plistlib.dumps({"Assets": []})}
+    asset.unlink()
+    _image(support / "SharedSupport.dmg", scratch, files, "Shared Support", ["raw"])

@@ -1,0 +1,1 @@
+"""macOS installers: what their apps hold, generation by generation, and the drives they become."""

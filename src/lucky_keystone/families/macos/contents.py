@@ -1,0 +1,134 @@
+"""What goes onto a macOS installer's volume: the app, and what a Mac's firmware and loader read."""
+
+from __future__ import annotations
+
+import plistlib
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import Any
+from urllib.parse import quote
+
+from ...content import Literal, seekable
+from ...starting.boot_configuration import CACHE, FLAGS, PATH
+from ...tree import EPOCH, File, Folder, Special, UnixFacts
+from .app import InstallerApp
+from .generations import APP, BOOT_FILES, COMMON, CORE, LOADER, MARKER, WHOLE_VOLUME, Wanted
+from .modes import Kept, what_was_kept, with_modes
+from .payload import Payload, boot_files
+from .picker import label_bitmap
+
+_CUSTOM_ICON = 0x0400
+_USUAL_KERNEL = "System/Library/PrelinkedKernels/prelinkedkernel"
+_ICON = ".VolumeIcon.icns"
+
+
+@dataclass(frozen=True)
+class InstallerTree:
+    """A volume's tree, and what is to be said of it."""
+
+    tree: Folder
+    kept: Kept
+    boot_files: tuple[str, ...]
+    """Paths of what was put beside the app."""
+
+
+def installer_tree(payload: Payload, label: str) -> InstallerTree:
+    """Return everything on the volume. Raises SourceError for what a start needs and the source has not."""
+    app = payload.app
+    kept = what_was_kept(app.folder)
+    info = app.folder.find_file("Contents/Info.plist")
+    moment = info.modified if info is not None else EPOCH
+    placed: list[str] = []
+    if payload.generation is WHOLE_VOLUME:
+        assert payload.image.volume is not None
+        root = replace(payload.image.volume.tree(), name="")
+    else:
+        root = Folder("", moment)
+        root.entries[app.name] = replace(app.folder if kept.modes else with_modes(app.folder), name=app.name)
+        placed = _put_boot_files(root, payload, moment)
+    _put_label(root, label, moment)
+    icon = _icon(app)
+    if icon is not None:
+        root.entries[_ICON] = File(_ICON, icon.content, icon.modified, Special(unix=UnixFacts(mode=0o644)))
+    finder = root.special.unix.finder_info
+    flags = int.from_bytes(finder[8:10], "big") | (_CUSTOM_ICON if icon is not None else 0)
+    finder = finder[:8] + flags.to_bytes(2, "big") + finder[10:]
+    root.special = Special(unix=replace(root.special.unix, mode=0o755, finder_info=finder, starts_with=LOADER))
+    return InstallerTree(root, kept, tuple(placed))
+
+
+def _put_boot_files(root: Folder, payload: Payload, moment: datetime) -> list[str]:
+    generation = payload.generation
+    kernel = _kernel(payload)
+    placed: list[str] = []
+    for wanted, file, along in boot_files(payload, iter((*COMMON, kernel))):
+        folder = wanted.path.rpartition("/")[0]
+        for path, found in [(wanted.path, file), *((f"{folder}/{other.name}", other) for other in along)]:
+            _put(root, path, found)
+            placed.append(path)
+            if wanted.copied:
+                _put(root, f"{BOOT_FILES}/{path.rpartition('/')[2]}", found)
+    flags = generation.flags.replace(APP, quote(payload.app.name))
+    configuration = {FLAGS: flags}
+    if kernel.path != _USUAL_KERNEL and generation.base_on_drive == "":
+        configuration[CACHE] = "/" + kernel.path
+    for path in (PATH, f"{BOOT_FILES}/{PATH.rpartition('/')[2]}"):
+        _put(root, path, _property_list(path, configuration, moment))
+    if generation.base_on_drive and payload.base_file is not None:
+        _put(root, generation.base_on_drive, payload.base_file)
+        placed.append(generation.base_on_drive)
+        if payload.base_sums is not None:
+            _put(root, generation.base_on_drive.removesuffix(".dmg") + ".chunklist", payload.base_sums)
+    if generation.marks:
+        marker = {
+            "AppName": payload.app.name,
+            "ProductVersion": payload.release,
+            "ProductBuildVersion": payload.build,
+        }
+        _put(root, MARKER, _property_list(MARKER, marker, moment))
+    return placed
+
+
+def _kernel(payload: Payload) -> Wanted:
+    """Return the first kernel that is there, or the usual one, whose lack is then told."""
+    kernels = [Wanted(path) for path in payload.generation.kernels]
+    return next((kernel for kernel in kernels if payload.find(kernel) is not None), kernels[0])
+
+
+def _property_list(path: str, values: Mapping[str, Any], moment: datetime) -> File:
+    name = path.rpartition("/")[2]
+    return File(name, Literal(plistlib.dumps(dict(values))), moment, Special(unix=UnixFacts(mode=0o644)))
+
+
+def _put(root: Folder, path: str, file: File) -> None:
+    *folders, name = path.split("/")
+    here = root
+    for part in folders:
+        below = here.entries.setdefault(part, Folder(part, root.modified))
+        assert isinstance(below, Folder)
+        here = below
+    # One file under several paths would become a hard link; a start reads each by itself.
+    here.entries[name] = replace(file, name=name)
+
+
+def _put_label(root: Folder, label: str, moment: datetime) -> None:
+    texts: Mapping[str, bytes] = {
+        ".disk_label": label_bitmap(label, 1),
+        ".disk_label_2x": label_bitmap(label, 2),
+        ".disk_label.contentDetails": label.encode(),
+    }
+    for name, data in texts.items():
+        _put(root, f"{CORE}/{name}", File(name, Literal(data), moment, Special(unix=UnixFacts(mode=0o644))))
+
+
+def _icon(app: InstallerApp) -> File | None:
+    """Return the app's icon, by its Info.plist."""
+    name = app.text("CFBundleIconFile")
+    if not name or "/" in name:
+        return None
+    for spelled in (name, f"{name}.icns"):
+        file = app.folder.find_file(f"Contents/Resources/{spelled}")
+        if file is not None and seekable(file.content).read_at(0, min(4, file.size)) == b"icns":
+            return file
+    return None

@@ -1,0 +1,54 @@
+"""Opens the disk images that an installer app holds, and what lies in them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ...content import ContentFile, FileRange, RangedFile, seekable
+from ...errors import SourceError
+from ...sources.diskimage import DiskImage, is_disk_image, refuse_encrypted
+from ...sources.hfsplus import ImageVolume
+from ...sources.inside import volumes_in
+from ...tree import File
+from ...volumes.hfsplus.kind import HFSPLUS
+from ...volumes.volume import VolumeError
+
+_AGAIN = "The installer is incomplete or damaged: download or copy it again."
+
+
+@dataclass(frozen=True)
+class OpenedImage:
+    """A disk image of the app."""
+
+    name: str
+    """Where it is, for people."""
+    disk: RangedFile
+    volume: ImageVolume | None
+    """Its HFS+ volume; None where there is none that is read."""
+    unread: str = ""
+    """Why its volume is not read; '' when it is."""
+
+
+def open_image(file: File, name: str) -> OpenedImage:
+    """Open a disk image, compressed or plain. Raises SourceError for one that is damaged."""
+    content = seekable(file.content)
+    refuse_encrypted(content, name)
+    disk: RangedFile = DiskImage(content, name) if is_disk_image(content) else ContentFile(content, name)
+    volumes = volumes_in(FileRange(disk, 0, disk.size))
+    found = next((volume for volume in volumes if volume.kind == HFSPLUS.name), None)
+    if found is not None:
+        try:
+            return OpenedImage(name, disk, ImageVolume(disk, found.offset, found.size))
+        except VolumeError as error:
+            cut = "" if isinstance(disk, DiskImage) else "it has no trailer, and "
+            raise SourceError(
+                f"{name} is cut or damaged: {cut}{error.message[0].lower()}{error.message[1:]}", advice=_AGAIN
+            ) from error
+    if any(volume.kind == "apfs" for volume in volumes):
+        return OpenedImage(name, disk, None, "its volume is APFS, which is not read here")
+    if not volumes and not isinstance(disk, DiskImage):
+        raise SourceError(
+            f"{name} is no disk image: it has neither a trailer nor a volume that is known here.",
+            advice=_AGAIN,
+        )
+    return OpenedImage(name, disk, None, "it holds no HFS+ volume")

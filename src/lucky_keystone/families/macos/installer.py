@@ -1,0 +1,201 @@
+"""The macOS installer family: an installer app becomes a drive that Macs start from."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+import msgspec
+
+from ...errors import KeystoneError, UsageError
+from ...extents import MIB
+from ...sources.source import Source
+from ...starting.bootable import PlannedBootVolume, PlannedDrive
+from ...tables.partition import Use
+from ...tree import Folder
+from ...volumes.fat32.kind import FAT32
+from ...volumes.hfsplus.kind import HFSPLUS
+from ..choices import Choices, option
+from ..facts import MacFacts, SourceFacts
+from ..family import Decision, DriveShape, DriveWish, VolumeWish
+from .app import FROM_ITS_IMAGE, find_apps
+from .contents import InstallerTree, installer_tree
+from .generations import SOLD_FOR_NEWEST, WHOLE_VOLUME
+from .payload import Payload, payload_of
+
+_SYSTEM_LABEL = "EFI"
+_GAP = 128 * MIB
+"""Bytes left free behind the volume, as systems leave them."""
+
+
+class MacInstaller:
+    """macOS installer apps."""
+
+    name: ClassVar[str] = "macos-installer"
+    shown: ClassVar[str] = "macOS installer"
+
+    def recognises(self, source: Source) -> bool:
+        return bool(find_apps(source))
+
+    def facts(self, source: Source) -> SourceFacts:
+        files = list(source.root.files())
+        total = sum(file.size for _, file in files)
+        try:
+            payload = payload_of(source)
+        except KeystoneError as error:
+            app = find_apps(source)[0]
+            return SourceFacts(
+                family=self.name,
+                form=source.form,
+                label=source.label,
+                file_count=len(files),
+                folder_count=source.root.folder_count,
+                total_bytes=total,
+                mac=MacFacts(app.title),
+                damage=(error.message,),
+                notes=source.notes,
+            )
+        return SourceFacts(
+            family=self.name,
+            form=source.form,
+            label=source.label,
+            file_count=len(files),
+            folder_count=source.root.folder_count,
+            total_bytes=total,
+            architectures=_processors(payload),
+            release=payload.release,
+            mac=MacFacts(
+                payload.app.title,
+                payload.build,
+                payload.generation.name,
+                payload.models,
+                _sold(payload),
+                payload.base.unread if payload.base else "",
+            ),
+            damage=_damage(payload),
+            notes=source.notes,
+        )
+
+    def refuse_update(self) -> None:
+        return None
+
+    def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
+        payload = payload_of(source)
+        _refuse_choices(choices)
+        label = choices.label or payload.app.title
+        if fault := HFSPLUS.label_fault(label):
+            raise UsageError(f"Label '{label}' {fault}.", advice=f"Use {HFSPLUS.label_rule}.")
+        if choices.cluster is not None:
+            HFSPLUS.check_cluster(choices.cluster, drive.sector_size)
+        made = installer_tree(payload, label)
+        settled = msgspec.structs.replace(choices, table="gpt", purpose="install", label=label)
+        volumes = (
+            VolumeWish(
+                name="system",
+                kind=FAT32,
+                tree=Folder(""),
+                label=_SYSTEM_LABEL,
+                use=Use.EFI_SYSTEM,
+                reason="Macs expect a system partition in front; it stays empty",
+                note="FAT32, empty: what Macs keep for their firmware",
+            ),
+            VolumeWish(
+                name="mac installer",
+                kind=HFSPLUS,
+                tree=made.tree,
+                label=label,
+                cluster=choices.cluster,
+                takes_rest=True,
+                gap_behind=_GAP,
+                use=Use.HFS,
+                reason="everything the installer needs",
+            ),
+        )
+        seen = [PlannedBootVolume(v.kind, v.tree, v.active, "gpt", has_system_type=False) for v in volumes]
+        return DriveWish(
+            choices=settled,
+            table="gpt",
+            volumes=volumes,
+            decisions=_decisions(payload, choices, label, made),
+            bootable=PlannedDrive("gpt", drive.sector_size, seen),
+        )
+
+
+def _refuse_choices(choices: Choices) -> None:
+    if choices.table == "mbr":
+        raise UsageError(
+            "--table mbr: whether Macs start from such a drive is not known; their own tools make GPT drives.",
+            advice="Leave it out: the drive gets a GPT.",
+        )
+    why = {
+        "firmware": "a macOS installer starts Macs alone",
+        "file_system": "the firmware of Macs reads HFS+",
+        "part_size": "nothing is split on HFS+",
+        "edition": "an app installs one system",
+    }
+    for name, reason in why.items():
+        value = getattr(choices, name)
+        if value is not None:
+            raise UsageError(f"{option(name)} {value}: {reason}.", advice="Leave the choice out.")
+
+
+def _decisions(payload: Payload, choices: Choices, label: str, made: InstallerTree) -> list[Decision]:
+    app, generation = payload.app, payload.generation
+    what = "its payload image is a volume that starts by itself" if generation is WHOLE_VOLUME else "by what it carries"
+    base = {True: "copied to the drive's root", False: "where it is in the app"}[bool(generation.base_on_drive)]
+    decisions = [
+        Decision("generation", generation.name, what),
+        Decision(
+            "table",
+            "GPT",
+            "the firmware of Macs starts from it" if choices.table is None else "as chosen",
+            "tool" if choices.table is None else "you",
+            "table",
+        ),
+        Decision("file system", "HFS+", "the firmware of Macs reads it, and starts the loader that it names"),
+        Decision(
+            "label",
+            label,
+            "the app's name" if choices.label is None else "as chosen",
+            "tool" if choices.label is None else "you",
+            "label",
+        ),
+    ]
+    if generation is WHOLE_VOLUME:
+        decisions.append(Decision("contents", generation.image, "its volume is what the drive holds"))
+    else:
+        decisions.append(Decision("base system", base, f"as loaders of {generation.name} expect it"))
+        decisions.append(Decision("boot files", f"{len(made.boot_files)} files", f"taken from what {app.name} carries"))
+    if not made.kept.modes and generation is not WHOLE_VOLUME:
+        reason = "what carried the app kept none: programs 0755, other files 0644, folders 0755"
+        decisions.append(Decision("permissions", "by what each file is", reason))
+    if not made.kept.links:
+        reason = f"what carried the app made copies of links in it. {FROM_ITS_IMAGE}"
+        decisions.append(Decision("links", "missing", reason))
+    return decisions
+
+
+def _processors(payload: Payload) -> tuple[str, ...]:
+    major = _major(payload)
+    if not major:
+        return ()
+    return ("x64", "arm64") if major >= _FIRST_FOR_ARM else ("x64",)
+
+
+_FIRST_FOR_ARM = 11
+
+
+def _major(payload: Payload) -> int:
+    first = payload.release.split(".")[0]
+    return int(first) if first.isdecimal() else 0
+
+
+def _sold(payload: Payload) -> int:
+    release, size = SOLD_FOR_NEWEST
+    return size if _major(payload) >= release else payload.generation.sold
+
+
+def _damage(payload: Payload) -> tuple[str, ...]:
+    """Say what an app of this kind must carry and does not."""
+    if payload.generation.image == "BaseSystem.dmg" and payload.app.file("InstallESD.dmg") is None:
+        return (f"{payload.app.name} carries no InstallESD.dmg: what would be installed is missing.",)
+    return ()

@@ -1,0 +1,226 @@
+"""What an installer app carries: its payload image, the base system in it, and the files that a start needs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property, lru_cache
+from typing import Any
+
+from ...content import Content, seekable
+from ...errors import SourceError
+from ...sources.source import Source
+from ...sources.zip_archive import ZipArchive
+from ...starting.boot_configuration import read_property_list
+from ...tree import File
+from .app import FROM_ITS_IMAGE, SUPPORT, InstallerApp, the_app
+from .generations import ASSET, BESIDE, CONTAINER, GENERATIONS, MODELS, VERSION, WHOLE_VOLUME, Generation, Wanted
+from .images import OpenedImage, open_image
+
+_BASE, _BASE_SUMS = "BaseSystem.dmg", "BaseSystem.chunklist"
+_ASSET_FOLDER = "com_apple_MobileAsset_MacSoftwareUpdate"
+_AGAIN = "The installer is incomplete or damaged: download or copy it again."
+_LARGEST_SMALL_FILE = 256 << 20
+"""Bytes: kernels have tens of megabytes."""
+
+
+@dataclass(frozen=True, eq=False)
+class Payload:
+    """An app with its images opened as far as they can be."""
+
+    app: InstallerApp
+    generation: Generation
+    image: OpenedImage
+    """The image by which the generation is known."""
+    base: OpenedImage | None
+    """The base system; None of those that have none."""
+    base_file: File | None
+    """The base image itself."""
+    base_sums: File | None
+    """Its chunk list."""
+    archive: ZipArchive | None = None
+    """The zipped asset."""
+    asset_names: tuple[str, ...] = field(default=())
+
+    def find(self, wanted: Wanted) -> tuple[File, list[File]] | None:
+        """Return a file that a start needs, and those beside it under the same stem; None where it is nowhere."""
+        for path in (wanted.path, *wanted.elsewhere):
+            for found in (self._in_archive(path), self._in_base(path)):
+                if found is not None:
+                    return found
+        return None
+
+    def _in_base(self, path: str) -> tuple[File, list[File]] | None:
+        volume = self.base.volume if self.base else None
+        file = volume.find(path) if volume else None
+        if volume is None or file is None:
+            return None
+        name = path.rpartition("/")[2]
+        return file, [other for other in volume.beside(path) if _goes_along(other.name, name)]
+
+    def _in_archive(self, path: str) -> tuple[File, list[File]] | None:
+        """Look for the whole path first, then for the name alone."""
+        name = path.rpartition("/")[2]
+        member = next((known for known in self.asset_names if known.endswith("/" + path)), None)
+        member = member or next((known for known in self.asset_names if known.rpartition("/")[2] == name), None)
+        if member is None or self.archive is None:
+            return None
+        folder = member.removesuffix(name)
+        beside = [known[len(folder) :] for known in self.asset_names if known.startswith(folder)]
+        others = [folder + other for other in beside if "/" not in other and _goes_along(other, name)]
+        return self._member(member), [self._member(other) for other in others]
+
+    def _member(self, path: str) -> File:
+        assert self.archive is not None
+        found = self.archive.member(path)
+        assert found is not None
+        return File(path.rpartition("/")[2], found.content, found.modified)
+
+    @cached_property
+    def version(self) -> Mapping[str, Any]:
+        """SystemVersion.plist of the base system, or of the payload image; empty where neither has one."""
+        return self._list(VERSION)
+
+    @cached_property
+    def models(self) -> tuple[str, ...]:
+        """Models of Macs that the system says it runs on; none where it does not say."""
+        value = self._list(MODELS).get("SupportedModelProperties", ())
+        return tuple(model for model in value if isinstance(model, str)) if isinstance(value, list) else ()
+
+    def _list(self, path: str) -> Mapping[str, Any]:
+        found = self.find(Wanted(path))
+        file = found[0] if found else None
+        if file is None and self.image.volume is not None:
+            file = self.image.volume.find(path)
+        value = read_property_list(seekable(file.content)) if file is not None else None
+        return value if isinstance(value, dict) else {}
+
+    @property
+    def release(self) -> str:
+        """'10.13.6' and so on, '' where nothing says it."""
+        value = self.version.get("ProductVersion") or self.app.text("DTPlatformVersion")
+        return value if isinstance(value, str) else ""
+
+    @property
+    def build(self) -> str:
+        value = self.version.get("ProductBuildVersion", "")
+        return value if isinstance(value, str) else ""
+
+
+def _goes_along(name: str, boot_file: str) -> bool:
+    """True for a file that stands beside a boot file under the same stem: 'boot.efi.x.im4m' beside 'boot.efi'."""
+    stem = boot_file.partition(".")[0]
+    return name != boot_file and name.startswith(stem + ".")
+
+
+@lru_cache(maxsize=4)
+def payload_of(source: Source) -> Payload:
+    """Open what the app of a source carries. Raises SourceError for stubs, half downloads and damaged images."""
+    app = the_app(source)
+    for generation in GENERATIONS:
+        file = app.file(generation.image)
+        if file is None:
+            continue
+        if not file.size:
+            raise SourceError(f"{_name(app, generation.image)} is empty.", advice=_AGAIN)
+        image = open_image(file, _name(app, generation.image))
+        if generation is BESIDE:
+            return Payload(app, generation, image, image, file, app.file(_BASE_SUMS))
+        if generation is ASSET:
+            return _with_asset(app, image)
+        if image.volume is None:
+            raise SourceError(f"{image.name}: {image.unread}.", advice=_AGAIN)
+        if image.volume.find(generation.inside) is None:
+            continue
+        if generation is WHOLE_VOLUME:
+            return Payload(app, generation, image, image, None, None)
+        if generation is CONTAINER:
+            base_file = image.volume.find(_BASE)
+            assert base_file is not None
+            base = open_image(base_file, f"{image.name}: {_BASE}")
+            return Payload(app, generation, image, base, base_file, image.volume.find(_BASE_SUMS))
+    raise SourceError(_why_none(app), advice=FROM_ITS_IMAGE)
+
+
+def _name(app: InstallerApp, image: str) -> str:
+    return f"{app.name}/{SUPPORT}/{image}"
+
+
+def _why_none(app: InstallerApp) -> str:
+    known = [generation.image for generation in GENERATIONS]
+    support = app.folder.find_folder(SUPPORT)
+    there = [name for name in support.entries if name.lower().endswith(".dmg")] if support else []
+    if any(name in known for name in there):
+        return f"{app.name}: {', '.join(there)} holds neither a base system nor a loader."
+    return (
+        f"{app.name} is a stub: it carries no payload (none of {', '.join(dict.fromkeys(known))} is in {SUPPORT}) "
+        "and would download it when it is run."
+    )
+
+
+def _with_asset(app: InstallerApp, image: OpenedImage) -> Payload:
+    """Find the zipped asset in the payload image, and the base image in it."""
+    if image.volume is None:
+        raise SourceError(
+            f"{image.name}: {image.unread}. The base system of {app.title} ({_BASE}) can only be had from there.",
+            advice="Build this drive on a Mac, or take an earlier point release of the installer.",
+        )
+    paths = [
+        entry.path
+        for entry in image.volume.volume.walk()
+        if not entry.is_folder and entry.name.lower().endswith(".zip") and _ASSET_FOLDER.lower() in entry.path.lower()
+    ] or [entry.path for entry in image.volume.volume.walk() if entry.name.lower().endswith(".zip")]
+    for path in paths:
+        file = image.volume.find(path)
+        if file is None:
+            continue
+        archive = ZipArchive(seekable(file.content), f"{image.name}: {path}")
+        names = tuple(archive.names())
+        base_path = next((name for name in names if name.rpartition("/")[2] == _BASE), None)
+        if base_path is None:
+            continue
+        member = archive.member(base_path)
+        assert member is not None
+        base_file = File(_BASE, member.content, member.modified)
+        sums_path = base_path.removesuffix(_BASE) + _BASE_SUMS
+        sums = archive.member(sums_path)
+        base = open_image(base_file, f"{image.name}: {path}: {_BASE}")
+        return Payload(
+            app,
+            ASSET,
+            image,
+            base,
+            base_file,
+            File(_BASE_SUMS, sums.content, sums.modified) if sums else None,
+            archive,
+            names,
+        )
+    raise SourceError(f"{image.name} holds no zipped asset with {_BASE} in it.", advice=_AGAIN)
+
+
+def small(content: Content, what: str) -> Content:
+    """Return a boot file's content. Raises SourceError for one that no loader could load."""
+    if content.size > _LARGEST_SMALL_FILE:
+        raise SourceError(f"{what} has {content.size:,} bytes, more than a loader can load.", advice=_AGAIN)
+    return content
+
+
+def boot_files(payload: Payload, wanted: Iterator[Wanted]) -> Iterator[tuple[Wanted, File, list[File]]]:
+    """Yield what the drive is given beside the app, with what goes along. Raises SourceError for what is missing."""
+    for item in wanted:
+        found = payload.find(item)
+        if found is not None:
+            small(found[0].content, found[0].name)
+            yield item, *found
+        elif item.needed:
+            raise SourceError(_missing(payload, item), advice="Build this drive on a Mac, or take another release.")
+
+
+def _missing(payload: Payload, item: Wanted) -> str:
+    release = payload.release or payload.app.title
+    if payload.base is not None and payload.base.unread:
+        return (
+            f"{item.path} of {release} can only be had from the base system ({payload.base.name}), "
+            f"and {payload.base.unread}."
+        )
+    return f"{item.path} is missing from the base system of {release}."

@@ -1,0 +1,51 @@
+"""What the boot picker of a Mac shows of a volume: a label drawn from its name, and an icon (field notes, "Picker").
+
+The label is a bitmap with a byte a pixel: 0 is the background, F6h the darkest; between them lie shades of grey [?].
+"""
+
+from __future__ import annotations
+
+from functools import cache
+from importlib.resources import files
+
+import numpy as np
+
+HEIGHT = 12
+"""Rows of a label; twice as many for screens of twice the resolution."""
+_DARKEST = 0xF6
+_MOST_WIDTH = 340
+_MARGIN = 2
+
+
+def label_bitmap(text: str, scale: int) -> bytes:
+    """Return a `.disk_label` (scale 1) or `.disk_label_2x` (scale 2) that shows `text`.
+
+    Byte 1, width and height as big-endian 16-bit numbers, one byte a pixel.
+    """
+    rows = HEIGHT * scale
+    pixels = _drawn(text, rows)[:, : _MOST_WIDTH * scale]
+    shades = (pixels.astype(np.uint16) * _DARKEST // 255).astype(np.uint8)
+    return bytes(b"\x01" + shades.shape[1].to_bytes(2, "big") + rows.to_bytes(2, "big") + shades.tobytes())
+
+
+def _drawn(text: str, rows: int) -> np.ndarray[tuple[int, int], np.dtype[np.uint8]]:
+    """Return `text` drawn in one line of `rows` pixels: 0 is background, 255 ink."""
+    from matplotlib.ft2font import FT2Font
+
+    font = FT2Font(_font_path())
+    font.set_size(rows * 0.78, 72)
+    font.set_text(text, 0.0)
+    font.draw_glyphs_to_bitmap(antialiased=True)
+    ink = np.asarray(font.get_image())
+    descent = font.get_descent() / 64
+    base = round(rows * 0.78)
+    top = max(base - (ink.shape[0] - round(descent)), 0)
+    out = np.zeros((rows, ink.shape[1] + 2 * _MARGIN), np.uint8)
+    shown = ink[: rows - top]
+    out[top : top + shown.shape[0], _MARGIN : _MARGIN + shown.shape[1]] = shown
+    return out
+
+
+@cache
+def _font_path() -> str:
+    return str(files("matplotlib") / "mpl-data" / "fonts" / "ttf" / "DejaVuSans.ttf")

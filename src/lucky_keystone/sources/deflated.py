@@ -1,0 +1,164 @@
+"""A deflated member of an archive, read at any offset.
+
+Deflated bytes have no blocks to begin at. While they are decoded, a copy of the decoder's state is kept every 16 MiB; a
+later reading resumes from the nearest one. Nothing is unpacked to disk.
+"""
+
+from __future__ import annotations
+
+import threading
+import zlib
+from bisect import bisect_right
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from ..content import Seekable
+from ..errors import SourceError
+
+_STEP = 16 << 20  # bytes that come out between two resumption points; a point takes about 40 KiB
+_PIECE = 1 << 20  # bytes decoded and kept together
+_STORED = 256 << 10  # bytes read at once
+_PIECES_KEPT = 24
+_ADVICE = "It is damaged or incomplete: download or copy it again."
+
+
+@dataclass(frozen=True, slots=True)
+class _Point:
+    """A place where decoding can resume. Bytes."""
+
+    out: int
+    """What has come out before."""
+    stored: int
+    """What has been read before."""
+    waiting: bytes
+    """What has been read and not been decoded."""
+    decoder: Any
+    crc: int
+
+
+class DeflatedFile:
+    """Has what a file of a source has: see `content.RangedFile`."""
+
+    def __init__(self, stored: Seekable, size: int, name: str, *, wbits: int = -15, crc: int | None = None) -> None:
+        """`size` in bytes, decoded; `crc` of all that comes out, where the archive has it. `wbits` as zlib's."""
+        self.path, self.size, self.underlying = Path(name), size, stored
+        self._stored, self._crc = stored, crc
+        self._points = [_Point(0, 0, b"", zlib.decompressobj(wbits), 0)]
+        self._kept: OrderedDict[int, bytes] = OrderedDict()
+        self._lock = threading.RLock()
+        self._cursor = self._resumed(self._points[0])
+
+    def _resumed(self, point: _Point) -> _Cursor:
+        return _Cursor(self._stored, point, self._fault)
+
+    def _fault(self, why: str) -> SourceError:
+        return SourceError(f"{self.path}: its deflated bytes are damaged: {why}.", advice=_ADVICE)
+
+    def acquire(self) -> int:
+        """Return a descriptor for one more user: what is below opens by itself."""
+        return 0
+
+    def release(self, descriptor: int) -> None:
+        """One user less."""
+
+    def readinto_at(self, descriptor: int, offset: int, view: memoryview) -> None:
+        """Fill `view` from byte `offset`. Raises SourceError for bytes that are damaged or cut."""
+        if offset + len(view) > self.size:
+            raise self._fault(f"{len(view):,} bytes at {offset:,} were asked for of {self.size:,}")
+        done = 0
+        with self._lock:
+            while done < len(view):
+                number, inside = divmod(offset + done, _PIECE)
+                piece = self._piece(number)[inside : inside + len(view) - done]
+                view[done : done + len(piece)] = piece
+                done += len(piece)
+
+    def _piece(self, number: int) -> bytes:
+        kept = self._kept.get(number)
+        if kept is not None:
+            self._kept.move_to_end(number)
+            return kept
+        start = number * _PIECE
+        if not self._cursor.out <= start < self._cursor.out + 2 * _STEP:
+            nearest = self._points[bisect_right(self._points, start, key=lambda point: point.out) - 1]
+            self._cursor = self._resumed(nearest)
+        while True:
+            made = self._cursor.out // _PIECE
+            try:
+                piece = self._next_piece()
+            except SourceError:
+                self._cursor = self._resumed(self._points[0])
+                raise
+            self._kept[made] = piece
+            if len(self._kept) > _PIECES_KEPT:
+                self._kept.popitem(last=False)
+            if made == number:
+                return piece
+
+    def _next_piece(self) -> bytes:
+        """Decode on for one piece; keep a point where one is due, and compare size and sum at the end."""
+        cursor = self._cursor
+        piece = cursor.decode(min(_PIECE, self.size - cursor.out))
+        if cursor.out - self._points[-1].out >= _STEP and cursor.out < self.size:
+            self._points.append(cursor.point())
+        if cursor.out == self.size:
+            cursor.refuse_more()
+            if self._crc is not None and cursor.crc != self._crc:
+                raise self._fault(f"the sum is {cursor.crc:08X}, {self._crc:08X} is due")
+        return piece
+
+
+class _Cursor:
+    """A place in the decoded bytes."""
+
+    def __init__(self, stored: Seekable, point: _Point, fault: Callable[[str], SourceError]) -> None:
+        self._content, self._fault = stored, fault
+        self.out, self._read, self._waiting, self.crc = point.out, point.stored, point.waiting, point.crc
+        self._decoder = point.decoder.copy()
+
+    def point(self) -> _Point:
+        return _Point(self.out, self._read, self._waiting, self._decoder.copy(), self.crc)
+
+    def decode(self, size: int) -> bytes:
+        """Return the next `size` bytes."""
+        found: list[bytes] = []
+        left = size
+        while left:
+            if not self._waiting and not self._decoder.eof:
+                self._waiting = self._more()
+            try:
+                data = self._decoder.decompress(self._waiting, left)
+            except zlib.error as error:
+                raise self._fault(str(error)) from error
+            if not data and (self._decoder.eof or (not self._waiting and self._read >= self._content.size)):
+                raise self._fault(f"they end at byte {self.out + size - left:,}")
+            self._waiting = self._decoder.unconsumed_tail
+            found.append(data)
+            left -= len(data)
+        self.out += size
+        piece = b"".join(found)
+        self.crc = zlib.crc32(piece, self.crc)
+        return piece
+
+    def _more(self) -> bytes:
+        data = self._content.read_at(self._read, min(_STORED, self._content.size - self._read))
+        self._read += len(data)
+        return data
+
+    def refuse_more(self) -> None:
+        """Refuse a stream that goes on behind its size, or has no end mark."""
+        while not self._decoder.eof:
+            if not self._waiting:
+                self._waiting = self._more()
+                if not self._waiting:
+                    raise self._fault("they have no end mark")
+            try:
+                more = self._decoder.decompress(self._waiting, 1)
+            except zlib.error as error:
+                raise self._fault(str(error)) from error
+            self._waiting = self._decoder.unconsumed_tail
+            if more:
+                raise self._fault("more comes out of them than the archive says")

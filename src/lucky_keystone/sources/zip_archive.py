@@ -1,0 +1,178 @@
+"""The members of a zip archive as contents, with what Unix keeps of them.
+
+The standard library reads the directory; members are ranges of the archive, or decode on demand.
+"""
+
+from __future__ import annotations
+
+import io
+import stat
+import struct
+import zipfile
+import zlib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+
+from ..content import NO_BYTES, ContentFile, FileRange, RangedFile, Seekable
+from ..errors import KeystoneError, SourceError
+from ..tree import EPOCH, MOST_DEPTH, File, Folder, Special, UnixFacts
+from .deflated import DeflatedFile
+
+_LOCAL_HEADER = struct.Struct("<4s5H3I2H")  # APPNOTE 6.3.10, 4.3.7
+_LOCAL_MAGIC = b"PK\3\4"
+_MADE_ON_UNIX = 3
+_MOST_MEMBERS = 1_000_000
+_MOST_READ = 512 << 20  # bytes of directory
+_ENCRYPTED = 1
+_ODD = (
+    zipfile.BadZipFile,
+    EOFError,
+    ValueError,
+    LookupError,
+    OverflowError,
+    struct.error,
+    NotImplementedError,
+    zlib.error,
+)
+
+
+@dataclass(frozen=True)
+class Member:
+    """A file in an archive."""
+
+    path: str
+    content: Seekable
+    mode: int | None
+    """As stat(2) has it; None where the archive keeps none."""
+    modified: datetime
+
+
+class ZipArchive:
+    """An archive in any content."""
+
+    def __init__(self, content: Seekable, name: str) -> None:
+        """Read the directory. Raises SourceError where it is damaged."""
+        self._content, self._name = content, name
+        self._file: RangedFile = (
+            content.file
+            if isinstance(content, FileRange) and not content.offset and content.size == content.file.size
+            else ContentFile(content, name)
+        )
+        try:
+            with zipfile.ZipFile(io.BufferedReader(_Stream(content))) as archive:
+                self._infos = archive.infolist()
+        except _ODD as error:
+            raise SourceError(
+                f"{name}, a zip archive: its directory cannot be read: {str(error).rstrip('.')}.",
+                advice="It is damaged or incomplete: download or copy it again.",
+            ) from error
+        if len(self._infos) > _MOST_MEMBERS:
+            raise SourceError(f"{name}: {len(self._infos):,} members of a zip archive are not possible.")
+
+    def names(self) -> list[str]:
+        """Return the paths of all files."""
+        return [info.filename for info in self._infos if not info.is_dir()]
+
+    def member(self, path: str) -> Member | None:
+        """Return the file at exactly `path`. Raises SourceError for one that cannot be read."""
+        info = next((info for info in self._infos if info.filename == path), None)
+        return self._member(info) if info is not None else None
+
+    def _member(self, info: zipfile.ZipInfo) -> Member:
+        mode = info.external_attr >> 16 if info.create_system == _MADE_ON_UNIX else 0
+        try:
+            modified = datetime(*info.date_time)
+        except ValueError:
+            modified = EPOCH
+        return Member(info.filename, self._bytes(info), mode or None, modified)
+
+    def _bytes(self, info: zipfile.ZipInfo) -> Seekable:
+        where = f"{self._name}: {info.filename}"
+        if info.flag_bits & _ENCRYPTED:
+            raise SourceError(f"{where} is encrypted.", advice="Unpack the archive, and give what comes out.")
+        try:
+            head = _LOCAL_HEADER.unpack(self._content.read_at(info.header_offset, _LOCAL_HEADER.size))
+        except KeystoneError as error:
+            raise SourceError(f"{where} lies outside of the archive.") from error
+        start = info.header_offset + _LOCAL_HEADER.size + head[9] + head[10]
+        if head[0] != _LOCAL_MAGIC or start + info.compress_size > self._content.size:
+            raise SourceError(f"{where} lies outside of the archive.", advice="The archive is damaged or incomplete.")
+        stored = FileRange(self._file, start, info.compress_size)
+        if not info.file_size:
+            return NO_BYTES
+        if info.compress_type == zipfile.ZIP_STORED:
+            if info.compress_size != info.file_size:
+                raise SourceError(f"{where}: {info.compress_size:,} bytes are stored of {info.file_size:,}.")
+            return stored
+        if info.compress_type != zipfile.ZIP_DEFLATED:
+            raise SourceError(
+                f"{where} is compressed in a way that is not read here (method {info.compress_type}).",
+                advice="Unpack the archive, and give what comes out.",
+            )
+        return FileRange(DeflatedFile(stored, info.file_size, where, crc=info.CRC), 0, info.file_size)
+
+    def tree(self) -> Folder:
+        """Return everything in it as a tree. Raises SourceError for paths that leave it or clash."""
+        top = Folder("")
+        for info in self._infos:
+            parts = info.filename.rstrip("/").split("/")
+            if any(part in ("", ".", "..") for part in parts) or len(parts) > MOST_DEPTH:
+                raise SourceError(f"{self._name}: '{info.filename[:100]}' is no path that a file can have.")
+            folder = top
+            for part in parts[:-1]:
+                below = folder.entries.setdefault(part, Folder(part))
+                if not isinstance(below, Folder):
+                    raise SourceError(f"{self._name}: '{info.filename[:100]}' is both a file and a folder.")
+                folder = below
+            self._add(folder, parts[-1], info)
+        return top
+
+    def _add(self, folder: Folder, name: str, info: zipfile.ZipInfo) -> None:
+        if info.is_dir():
+            made = folder.entries.setdefault(name, Folder(name))
+            kept = info.external_attr >> 16 if info.create_system == _MADE_ON_UNIX else 0
+            if isinstance(made, Folder) and kept:
+                made.special = Special(unix=UnixFacts(mode=stat.S_IMODE(kept)))
+            return
+        if name in folder.entries:
+            raise SourceError(f"{self._name}: '{info.filename[:100]}' is in it twice.")
+        member = self._member(info)
+        is_link = member.mode is not None and stat.S_ISLNK(member.mode)
+        mode = None if member.mode is None or is_link else stat.S_IMODE(member.mode)
+        facts = UnixFacts(mode=mode, is_link=is_link)
+        folder.entries[name] = File(name, member.content, member.modified, Special(unix=facts))
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.names())
+
+
+class _Stream(io.RawIOBase):
+    """A content as the standard library wants to read it."""
+
+    def __init__(self, content: Seekable) -> None:
+        self._content, self._at = content, 0
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._content.size}[whence]
+        if base + offset < 0:
+            raise ValueError("a place before the beginning")
+        self._at = base + offset
+        return self._at
+
+    def tell(self) -> int:
+        return self._at
+
+    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
+        size = max(min(len(buffer), self._content.size - self._at), 0)
+        if size > _MOST_READ:
+            raise ValueError("its directory is larger than can be")
+        buffer[:size] = self._content.read_at(self._at, size)
+        self._at += size
+        return size

@@ -1,0 +1,176 @@
+"""Macs: their firmware starts the loader that a volume names in its header (field notes; HFS+ alone names one)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import PurePosixPath
+from typing import Literal
+
+from ..content import SizedReadable
+from ..errors import KeystoneError
+from .boot_configuration import PATH, BootConfiguration, read_boot_configuration, read_property_list
+from .bootable import Bootable, BootVolume
+from .outlook import Outlook, Verdict
+from .pe import loader_architecture, loader_fault
+from .trust import Machine
+
+INTEL, T2, SILICON = "Mac, Intel", "Mac, Intel with T2 chip", "Mac, Apple silicon"
+_FAT_MAGIC = b"\x0e\xf1\xfa\xb9"  # several loaders in one file, as old releases have them
+_MODELS, _VERSION = "PlatformSupport.plist", "SystemVersion.plist"
+_USUAL_KERNELS = (
+    "System/Library/PrelinkedKernels/prelinkedkernel",
+    "System/Library/KernelCollections/BootKernelExtensions.kc",
+    "System/Library/Caches/com.apple.kext.caches/Startup/kernelcache",
+    "mach_kernel",
+)
+_SYSTEM = "System/Library/CoreServices/SystemVersion.plist"
+"""What a volume has that is a system itself."""
+_FIRST_FOR_SILICON = 11
+
+
+Role = Literal["loader", "configuration", "base system", "kernel"]
+
+
+@dataclass(frozen=True)
+class MacFault:
+    """What keeps a Mac from starting."""
+
+    role: Role
+    path: str
+    words: str
+
+
+@dataclass(frozen=True)
+class MacStart:
+    """What a volume that names a loader holds of a start."""
+
+    loader: str
+    configuration: BootConfiguration | None
+    faults: tuple[MacFault, ...]
+    models: tuple[str, ...]
+    release: str
+
+    @property
+    def folder(self) -> str:
+        return str(PurePosixPath(self.loader).parent)
+
+
+def mac_start(volume: BootVolume) -> MacStart | None:
+    """Follow the way that a Mac takes on a volume; None of one that names no loader."""
+    loader = volume.names_loader
+    if not loader:
+        return None
+    faults = list(_loader_faults(volume, loader))
+    configuration = None
+    file = volume.find(PATH)
+    if file is None:
+        faults.append(MacFault("configuration", PATH, "it is missing"))
+    else:
+        configuration = None if file.faults else read_boot_configuration(file.content)
+        if configuration is None:
+            faults.append(MacFault("configuration", PATH, "it is no property list with kernel flags"))
+        else:
+            faults += _named_faults(volume, configuration)
+    folder = str(PurePosixPath(loader).parent)
+    models = _list(volume, f"{folder}/{_MODELS}").get("SupportedModelProperties")
+    release = _list(volume, f"{folder}/{_VERSION}").get("ProductVersion")
+    return MacStart(
+        loader,
+        configuration,
+        tuple(faults),
+        tuple(model for model in models if isinstance(model, str)) if isinstance(models, list) else (),
+        release if isinstance(release, str) else "",
+    )
+
+
+def _loader_faults(volume: BootVolume, path: str) -> Iterator[MacFault]:
+    file = volume.find(path)
+    if file is None:
+        yield MacFault("loader", path, "the volume names it, but it is missing")
+        return
+    if file.faults:
+        yield MacFault("loader", path, "; ".join(file.faults))
+        return
+    try:
+        content: SizedReadable = file.content
+        if content.read_at(0, min(4, content.size)) == _FAT_MAGIC:
+            return
+        architecture = loader_architecture(content)
+        if architecture != "x64":
+            made_for = f"is made for {architecture}" if architecture else "is no loader by its header"
+            yield MacFault("loader", path, f"it {made_for}")
+        elif fault := loader_fault(content):
+            yield MacFault("loader", path, f"it is damaged: {fault}")
+    except KeystoneError as error:
+        yield MacFault("loader", path, error.message.rstrip("."))
+
+
+def _named_faults(volume: BootVolume, configuration: BootConfiguration) -> Iterator[MacFault]:
+    """Find what the configuration names; a base image within a container is not looked for here."""
+    wanted = configuration.container or configuration.base_image
+    if wanted:
+        file = volume.find(wanted)
+        if file is None:
+            yield MacFault("base system", wanted, "the boot configuration names it, but it is missing")
+        elif file.faults:
+            yield MacFault("base system", wanted, "; ".join(file.faults))
+    elif volume.find(_SYSTEM) is None:
+        yield MacFault("configuration", PATH, "it names no base system, and the volume is none itself")
+    kernels = [configuration.kernel] if configuration.kernel else list(_USUAL_KERNELS)
+    if not any(volume.find(kernel) is not None for kernel in kernels):
+        yield MacFault("kernel", kernels[0], "it is missing")
+
+
+def _list(volume: BootVolume, path: str) -> dict[str, object]:
+    file = volume.find(path)
+    found = read_property_list(file.content) if file is not None and not file.faults else None
+    return found if isinstance(found, dict) else {}
+
+
+class Mac:
+    """The firmware of Macs."""
+
+    def rows(self, drive: Bootable, machine: Machine) -> Sequence[Outlook]:
+        """No rows of a drive without a volume that could name a loader: it is not meant for Macs."""
+        able = [volume for volume in drive.volumes if volume.kind.names_loaders]
+        if not able:
+            return ()
+        start = next((found for volume in able if (found := mac_start(volume)) is not None), None)
+        if start is None:
+            return (Outlook(INTEL, "will not start", "no volume names a loader to the firmware of Macs"),)
+        if start.faults:
+            first = start.faults[0]
+            more = f"; and {len(start.faults) - 1} more" if len(start.faults) > 1 else ""
+            return (Outlook(INTEL, "will not start", f"{first.path}: {first.words}{more}"),)
+        if drive.table != "gpt":
+            return (Outlook(INTEL, "not known", "whether Macs start from an MBR drive is not proven"),)
+        return self._rows(start, machine)
+
+    def _rows(self, start: MacStart, machine: Machine) -> Sequence[Outlook]:
+        verdict: Verdict = "starts"
+        reason = f"the volume names {start.loader}, which finds its kernel and base system"
+        if machine.model and start.models:
+            if machine.model in start.models:
+                reason = f"{machine.model} is among the {len(start.models)} models that the installer lists; {reason}"
+            else:
+                verdict = "will not start"
+                reason = f"{machine.model} is not among the {len(start.models)} models that the installer lists"
+        elif start.models:
+            reason += f"; {len(start.models)} models are listed (--machine-model says of one whether it is)"
+        intel = Outlook(INTEL, verdict, reason)
+        t2 = Outlook(
+            T2,
+            "not known",
+            "such Macs refuse external drives until their owner allows them (Startup Security Utility, in Recovery)",
+            refines=INTEL,
+        )
+        return (intel, t2, self._silicon(start))
+
+    def _silicon(self, start: MacStart) -> Outlook:
+        first = start.release.split(".")[0]
+        if first.isdecimal() and int(first) < _FIRST_FOR_SILICON:
+            return Outlook(SILICON, "will not start", f"{start.release} was never made for Apple silicon")
+        return Outlook(
+            SILICON, "not known", "it starts installers by rules of its own (hold the power button, choose the drive)"
+        )

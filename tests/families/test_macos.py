@@ -1,0 +1,247 @@
+"""macOS installers: every generation from every carrier, judged by another reader; and what cannot be built."""
+
+from __future__ import annotations
+
+import plistlib
+import shutil
+import struct
+from pathlib import Path
+from urllib.parse import unquote
+
+import pyfshfs
+import pytest
+
+from lucky_keystone.checking.check import check_drive
+from lucky_keystone.checking.codes import Code
+from lucky_keystone.demo.mac import MODELS, RELEASES
+from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.errors import KeystoneError, SourceError, UsageError
+from lucky_keystone.families.choices import Choices
+from lucky_keystone.families.families import facts_of
+from lucky_keystone.families.family import DriveShape
+from lucky_keystone.families.proving import verify_source
+from lucky_keystone.planning.make import make_plan
+from lucky_keystone.progress import silent
+from lucky_keystone.sources.opening import open_source
+from lucky_keystone.starting.trust import Machine
+
+from ..helpers.drives import Built, MemoryDrive, build_drive, check_file
+from ..helpers.mac import CARRIERS, app_of, carried, facts_on_disk
+
+LOADER = "System/Library/CoreServices/boot.efi"
+CONFIGURATION = "Library/Preferences/SystemConfiguration/com.apple.Boot.plist"
+
+
+class Window:
+    """A part of a file, as the other reader wants it."""
+
+    def __init__(self, path: Path, offset: int, size: int) -> None:
+        self._stream, self._offset, self._size = path.open("rb"), offset, size
+        self.seek(0)
+
+    def read(self, size: int = -1) -> bytes:
+        return self._stream.read(size)
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        base = {0: 0, 1: self.tell(), 2: self._size}[whence]
+        self._stream.seek(self._offset + base + offset)
+        return base + offset
+
+    def tell(self) -> int:
+        return self._stream.tell() - self._offset
+
+    def get_size(self) -> int:
+        return self._size
+
+    def close(self) -> None:
+        self._stream.close()
+
+
+def seen_on(built: Built) -> dict[str, tuple[int, bytes]]:
+    """Return {path: (mode, bytes or where a link points)} of the HFS+ volume, through another reader."""
+    planned = built.plan.volumes[-1].planned
+    volume, window = pyfshfs.volume(), Window(built.path, planned.start, planned.size)
+    volume.open_file_object(window)
+    found: dict[str, tuple[int, bytes]] = {}
+    waiting = [("", volume.get_root_directory())]
+    while waiting:
+        prefix, folder = waiting.pop()
+        for entry in folder.sub_file_entries:
+            path, kind = prefix + entry.name, entry.file_mode & 0o170000
+            data = entry.read_buffer_at_offset(entry.size, 0) if kind == 0o100000 and entry.size else b""
+            found[path] = (entry.file_mode, entry.symbolic_link_target.encode() if kind == 0o120000 else data)
+            if kind == 0o040000:
+                waiting.append((path + "/", entry))
+    window.close()
+    return found
+
+
+@pytest.fixture(scope="session")
+def apps(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+    folder = tmp_path_factory.mktemp("apps")
+    return {release: app_of(release, folder) for release in RELEASES}
+
+
+@pytest.mark.parametrize("carrier", CARRIERS)
+@pytest.mark.parametrize("release", RELEASES)
+def test_every_generation_from_every_carrier(release: str, carrier: str, apps: dict[str, Path], tmp_path: Path) -> None:
+    made, app = RELEASES[release], apps[release]
+    source = open_source(carried(app, carrier, tmp_path))
+    facts = facts_of(source)
+    assert (facts.family, facts.release, facts.damage) == ("macos-installer", made.version, ())
+    assert facts.mac is not None
+    assert (facts.mac.build, facts.mac.models) == (made.build, MODELS)
+    built = build_drive(source, tmp_path / "drive.img", size=400 << 20)
+    seen = seen_on(built)
+
+    # The app is on it, bytes, permissions and links.
+    if made.generation != "whole":
+        wanted = {f"{made.app}/{path}": entry for path, entry in facts_on_disk(app).items()}
+        assert {path: entry for path, entry in seen.items() if path.startswith(f"{made.app}/")} == wanted
+    # The header names the loader: TN1150's finderInfo, words 0, 1 and 5, by the catalog's own numbers.
+    with built.path.open("rb") as stream:
+        stream.seek(built.plan.volumes[-1].planned.start + 1024)
+        header = stream.read(512)
+    volume, window = pyfshfs.volume(), Window(built.path, built.plan.volumes[-1].planned.start, 1 << 30)
+    volume.open_file_object(window)
+    loader = volume.get_file_entry_by_path("/" + LOADER)
+    words = struct.unpack(">6I", header[80:104])
+    assert words == (loader.parent_identifier, loader.identifier, 0, 0, 0, loader.parent_identifier)
+    window.close()
+    # What the boot configuration names is there.
+    flags = plistlib.loads(seen[CONFIGURATION][1])["Kernel Flags"]
+    for word in flags.split():
+        key, _, address = word.partition("=file:///")
+        if key == "root-dmg" and "container-dmg" in flags:
+            continue
+        assert unquote(address) in seen
+    assert seen[made.kernel][1]
+    assert seen["System/Library/CoreServices/.disk_label"][1][0] == 1
+    if made.generation == "beside":
+        assert "System/Library/CoreServices/boot.efi.tdw7.im4m" in seen  # goes along under the same stem
+        assert plistlib.loads(seen[".IAPhysicalMedia"][1])["ProductBuildVersion"] == made.build
+
+    report = check_file(built.path)
+    assert [finding for finding in report.findings if finding.level != "note"] == []
+    assert {row.firmware: row.verdict for row in report.starts}["Mac, Intel"] == "starts"
+    assert report.starts == built.plan.forecast or [row.verdict for row in report.starts] == [
+        row.verdict for row in built.plan.forecast
+    ]
+
+
+@pytest.mark.parametrize(
+    ("model", "verdict"), [("", "starts"), (MODELS[0], "starts"), ("TidewellBook1,1", "will not start")]
+)
+def test_models_by_the_sources_own_list(model: str, verdict: str, apps: dict[str, Path]) -> None:
+    plan = make_plan(open_source(apps["10.13"]), Choices(), DriveShape("x.img", None), machine=Machine(model=model))
+    rows = {row.firmware: row for row in plan.forecast}
+    assert rows["Mac, Intel"].verdict == verdict
+    assert rows["Mac, Intel with T2 chip"].verdict == "not known"
+    assert rows["Mac, Apple silicon"].verdict == "will not start"
+
+
+@pytest.mark.parametrize(("file", "what"), [(LOADER, "loader"), (CONFIGURATION, "configuration"), (None, "base")])
+def test_damage_on_the_way_is_found(file: str | None, what: str, apps: dict[str, Path], tmp_path: Path) -> None:
+    """The manifest finds every changed byte; here it is the walk that has to, on a drive without one."""
+    built = build_drive(open_source(apps["10.13"]), tmp_path / "drive.img", size=400 << 20)
+    drive = MemoryDrive.of(built.path)
+    tree, layout = built.plan.tree, built.plan.volumes[-1].planned.layout  # type: ignore[attr-defined]
+    path = file or f"{RELEASES['10.13'].app}/Contents/SharedSupport/BaseSystem.dmg"
+    number = next(node.number for node in layout.catalogue.nodes if node.path == path)
+    first, size = layout.places[number, b""]
+    start = built.plan.volumes[-1].planned.start + first * 4096
+    at = start + (size // 2 if what == "base" else 0)
+    drive.data[at : at + 64] = bytes(64)
+    manifest = built.plan.manifest_offset or 0
+    drive.data[manifest : manifest + 512] = bytes(512)
+    assert tree.find_file(path) is not None
+    report = check_drive(drive, silent)
+    found = {finding.code for finding in report.findings}
+    wanted = {"loader": Code.START_MAC_LOADER, "configuration": Code.START_MAC_CONFIGURATION}
+    assert wanted.get(what, Code.START_MAC_BASE) in found
+
+
+def test_a_drive_whose_header_names_nothing(apps: dict[str, Path], tmp_path: Path) -> None:
+    built = build_drive(open_source(apps["10.13"]), tmp_path / "drive.img", size=400 << 20)
+    planned = built.plan.volumes[-1].planned
+    with built.path.open("r+b") as stream:
+        for place in (planned.start + 1024 + 80, planned.end - 1024 + 80):
+            stream.seek(place)
+            stream.write(bytes(24))
+    codes = {finding.code for finding in check_file(built.path).findings}
+    assert {Code.START_MAC_NAMES_NONE, Code.CONTENT_CHANGED} <= codes
+
+
+def test_what_a_fat_stick_did_to_an_app(apps: dict[str, Path], tmp_path: Path) -> None:
+    """Copied over FAT: no permissions, links as copies, and what FAT cannot hold in files beside."""
+    app = tmp_path / apps["10.13"].name
+    shutil.copytree(apps["10.13"], app)
+    for place in app.rglob("*"):
+        place.chmod(0o777 if place.is_dir() else 0o755)
+    info = app / "Contents" / "Info.plist"
+    double = struct.pack(">2I16sH", 0x51607, 0x20000, bytes(16), 2)
+    double += struct.pack(">6I", 9, 50, 32, 2, 82, 9) + b"TEXTttxt".ljust(32, b"\0") + b"RESOURCES"
+    (info.parent / "._Info.plist").write_bytes(double)
+    built = build_drive(open_source(app), tmp_path / "drive.img", size=400 << 20)
+    seen = seen_on(built)
+    assert seen[f"{app.name}/Contents/MacOS/InstallAssistant"][0] == 0o100755
+    assert seen[f"{app.name}/Contents/PkgInfo"][0] == 0o100644
+    assert not any("._" in path for path in seen)
+    file = built.plan.tree.find_file(f"{app.name}/Contents/Info.plist")
+    assert file is not None
+    assert file.special.unix.finder_info[:8] == b"TEXTttxt"
+    assert file.special.unix.resource.size == 9
+    decisions = {decision.topic: decision for decision in built.plan.decisions}
+    assert "0755" in decisions["permissions"].reason
+    assert decisions["links"].value == "missing"
+
+
+def test_what_cannot_be_built_is_explained(apps: dict[str, Path], tmp_path: Path) -> None:
+    def copy(release: str, name: str) -> Path:
+        shutil.copytree(apps[release], tmp_path / name / apps[release].name, symlinks=True)
+        return tmp_path / name / apps[release].name
+
+    stub = copy("10.13", "stub")
+    shutil.rmtree(stub / "Contents" / "SharedSupport")
+    (stub / "Contents" / "SharedSupport").mkdir()
+    half = copy("10.13", "half")
+    (half / "Contents/SharedSupport/InstallESD.dmg").unlink()
+    cut = copy("11", "cut")
+    image = cut / "Contents/SharedSupport/SharedSupport.dmg"
+    image.write_bytes(image.read_bytes()[:-100_000])
+    for path, words in (
+        (stub, "is a stub"),
+        (half, "carries no InstallESD.dmg"),
+        (cut, "is cut or damaged: it has no trailer"),
+    ):
+        source = open_source(path)
+        assert words in facts_of(source).damage[0]
+        with pytest.raises(SourceError, match=words):
+            make_plan(source, Choices(), DriveShape("x.img", None))
+
+
+@pytest.mark.parametrize(
+    "choices", [Choices(table="mbr"), Choices(firmware="bios"), Choices(file_system="ntfs"), Choices(part_size=1 << 30)]
+)
+def test_choices_that_macs_rule_out(choices: Choices, apps: dict[str, Path]) -> None:
+    with pytest.raises(UsageError):
+        make_plan(open_source(apps["11"]), choices, DriveShape("x.img", None))
+
+
+def test_sectors_of_4096_bytes_and_a_label(apps: dict[str, Path], tmp_path: Path) -> None:
+    choices = Choices(label="Plakatstudio Überfahrt")
+    built = build_drive(open_source(apps["11"]), tmp_path / "drive.img", choices, size=800 << 20, sector_size=4096)
+    assert "BaseSystem/BaseSystem.dmg" in seen_on(built)
+    with ImageFile(built.path) as drive:
+        report = check_drive(drive, silent)
+    assert [finding for finding in report.findings if finding.level != "note"] == []
+
+
+def test_checksums_of_a_disk_image_are_verified(apps: dict[str, Path], tmp_path: Path) -> None:
+    path = carried(apps["10.13"], "disk image", tmp_path)
+    assert any("checksum" in line for line in verify_source(open_source(path), None, silent, integrity=True))
+    data = bytearray(path.read_bytes())
+    data[len(data) // 3] ^= 0x10
+    path.write_bytes(data)
+    with pytest.raises(KeystoneError):
+        verify_source(open_source(path), None, silent, integrity=True)

@@ -1,0 +1,67 @@
+"""Installer apps for tests, as what carries them: a folder, a disk image, a zip archive."""
+
+from __future__ import annotations
+
+import os
+import stat
+import zipfile
+from pathlib import Path
+
+from lucky_keystone.content import FileRange, stream
+from lucky_keystone.demo.disk_image import Part, write_disk_image
+from lucky_keystone.demo.mac import RELEASES, write_app
+from lucky_keystone.source_file import SourceFile
+from lucky_keystone.sources.folder import read_folder
+from lucky_keystone.tree import Folder
+from lucky_keystone.volumes.hfsplus.kind import HFSPLUS
+
+CARRIERS = ("folder", "disk image", "zip archive")
+
+
+def app_of(release: str, folder: Path) -> Path:
+    folder.mkdir(parents=True, exist_ok=True)
+    return write_app(folder, RELEASES[release], payload_size=1 << 20, files=4)
+
+
+def carried(app: Path, carrier: str, folder: Path) -> Path:
+    """Put an app into what carries it; return the source to be given."""
+    if carrier == "folder":
+        return app
+    if carrier == "zip archive":
+        path = folder / "app.zip"
+        with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+            for place in sorted(app.rglob("*")):
+                name = f"{app.name}/{place.relative_to(app)}"
+                info = zipfile.ZipInfo(name, (2026, 3, 14, 9, 26, 52))
+                info.create_system, info.compress_type = 3, zipfile.ZIP_DEFLATED
+                info.external_attr = place.lstat().st_mode << 16
+                if place.is_symlink():
+                    archive.writestr(info, str(place.readlink()))
+                elif place.is_file():
+                    archive.writestr(info, place.read_bytes())
+        return path
+    plain, path = folder / "app.img", folder / "app.dmg"
+    root = Folder("", entries={app.name: read_folder(app, [], as_unix=True)})
+    root.entries[app.name].name = app.name
+    planned = HFSPLUS.draft(root, "Tidewell", 4096, 512).settle(0, 32 << 20)
+    with plain.open("wb") as out:
+        out.truncate(planned.end)
+        for region in planned.regions(7):
+            for extent in region.extents:
+                out.seek(extent.offset)
+                for piece in stream(extent.content):
+                    out.write(piece)
+    content = SourceFile(plain)
+    write_disk_image(path, [Part("Tidewell", FileRange(content, 0, content.size))], ["zlib", "LZFSE"])
+    plain.unlink()
+    return path
+
+
+def facts_on_disk(app: Path) -> dict[str, tuple[int, bytes]]:
+    """Return {path: (mode, bytes or where a link points)} of an app on this computer."""
+    found = {}
+    for place in app.rglob("*"):
+        mode = place.lstat().st_mode
+        data = os.fsencode(place.readlink()) if stat.S_ISLNK(mode) else b"" if place.is_dir() else place.read_bytes()
+        found[str(place.relative_to(app))] = (mode if not stat.S_ISLNK(mode) else stat.S_IFLNK | 0o755, data)
+    return found
