@@ -30,4 +30,7 @@ def test_a_rebuild_gives_the_shipped_binary(path: Path, rebuilt: Path) -> None:
 def test_all_binaries_are_shipped() -> None:
     kinds = ("arm64", "x64", "x86")
     boot = [*(f"crossing-{kind}.efi" for kind in kinds), "fat32.bin", "mbr.bin", "ntfs.bin"]
-    assert [path.name for path in SHIPPED] == [*boot, "bios-loader.bin", *(f"uefi-loader-{kind}.efi" for kind in kinds)]
+    assert [path.name for path in SHIPPED] == [
+        *(*boot, "bios-loader.bin", "mac-loader-x64.efi"),
+        *(f"uefi-loader-{kind}.efi" for kind in kinds),
+    ]

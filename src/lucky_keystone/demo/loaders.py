@@ -17,6 +17,11 @@ def uefi_loader(architecture: str) -> bytes:
     return (files(__package__) / "assets" / f"uefi-loader-{architecture}.efi").read_bytes()
 
 
+def mac_loader() -> bytes:
+    """A UEFI application for 'x64' that reads its boot configuration, and what that names, as a Mac's loader does."""
+    return (files(__package__) / "assets" / "mac-loader-x64.efi").read_bytes()
+
+
 def bios_loader(size: int, settings: bytes, environment: Content) -> bytes:
     """Return a BIOS stand-in loader of `size` bytes that checks itself, boot/bcd and sources/boot.wim.
 

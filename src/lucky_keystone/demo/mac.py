@@ -17,7 +17,7 @@ from ..source_file import SourceFile
 from ..tree import File, Folder, Special, UnixFacts
 from ..volumes.hfsplus.kind import HFSPLUS
 from .disk_image import Part, write_disk_image
-from .loaders import uefi_loader
+from .loaders import mac_loader
 
 MOMENT = datetime(2026, 3, 14, 9, 26, 52)
 MODELS = ("TidewellBook7,1", "TidewellBook7,2", "TidewellStudio3,1")
@@ -129,7 +129,7 @@ def _boot_files(release: Release) -> dict[str, bytes]:
     version = {"ProductName": "Tidewell", "ProductVersion": release.version, "ProductBuildVersion": release.build}
     models = {"SupportedModelProperties": list(MODELS), "SupportedBoardIds": ["Mac-Tidewell7"]}
     return {
-        f"{_CORE}/boot.efi": uefi_loader("x64"),
+        f"{_CORE}/boot.efi": mac_loader(),
         f"{_CORE}/PlatformSupport.plist": plistlib.dumps(models),
         f"{_CORE}/SystemVersion.plist": plistlib.dumps(version),
         release.kernel: noise(f"kernel {release.version}", 2 * MIB),

@@ -1,0 +1,56 @@
+"""Every generation's drive is started as a Mac starts it, and its loader finds what its boot configuration names."""
+
+from __future__ import annotations
+
+import zlib
+from pathlib import Path
+
+import pytest
+
+from lucky_keystone.content import stream
+from lucky_keystone.demo.mac import RELEASES
+from lucky_keystone.families.choices import Choices
+from lucky_keystone.sources.opening import open_source
+
+from ..helpers.drives import build_drive
+from ..helpers.mac import app_of, carried
+from .mac import files_said, firmware_disk, start_as_mac
+
+pytestmark = pytest.mark.lab
+IMAGES = {
+    "container": ("CONTAINER", "{app}/Contents/SharedSupport/InstallESD.dmg"),
+    "beside": ("BASE", "{app}/Contents/SharedSupport/BaseSystem.dmg"),
+    "asset": ("BASE", "BaseSystem/BaseSystem.dmg"),
+}
+
+
+@pytest.fixture(scope="module")
+def disk(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return firmware_disk(tmp_path_factory.mktemp("firmware"))
+
+
+@pytest.mark.parametrize(
+    ("release", "carrier"),
+    [(release, "folder") for release in RELEASES]
+    + [("10.9", "disk image"), ("10.13", "disk image"), ("11", "disk image")],
+)
+def test_a_mac_starts_it(release: str, carrier: str, disk: Path, tmp_path: Path) -> None:
+    made = RELEASES[release]
+    source = open_source(carried(app_of(release, tmp_path / "apps"), carrier, tmp_path))
+    built = build_drive(source, tmp_path / "drive.img", Choices(label="Plakatstudio"), size=400 << 20)
+    serial = start_as_mac(built.path, disk, tmp_path)
+    assert "TIDEWELL MAC LOADER DONE" in serial, serial[-2000:]
+
+    wanted = {made.kernel: "KERNEL"}
+    if made.generation in IMAGES:
+        what, path = IMAGES[made.generation]
+        wanted[path.format(app=made.app)] = what
+    said = files_said(serial)
+    assert {path: what for path, (what, _, _) in said.items()} == wanted
+    for path, (_, size, crc) in said.items():
+        file = built.plan.tree.find_file(path)
+        assert file is not None
+        sum_ = 0
+        for piece in stream(file.content):
+            sum_ = zlib.crc32(piece, sum_)
+        assert (size, crc) == (file.size, sum_)
