@@ -5,9 +5,12 @@ from __future__ import annotations
 import shutil
 from collections.abc import Callable
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
 import pytest
 
+from lucky_keystone.content import Literal
+from lucky_keystone.demo.disk_image import Part, write_disk_image
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.facts import SourceFacts
 from lucky_keystone.families.families import facts_of
@@ -117,6 +120,13 @@ def test_a_setup_environment_with_nothing_to_install_is_a_rescue_disc(copied: Pa
     assert check_file(drive.path).findings == []
 
 
+def _disk_image() -> bytes:
+    with TemporaryDirectory() as folder:
+        path = Path(folder) / "mac.dmg"
+        write_disk_image(path, [Part("nothing", Literal(b"\1" * MIB))], ["zlib"])
+        return path.read_bytes()
+
+
 STRANGE: list[tuple[str, bytes, str]] = [
     ("empty.iso", b"", "is empty"),
     ("short.iso", b"x" * 100, "has 100 bytes, too few"),
@@ -126,7 +136,7 @@ STRANGE: list[tuple[str, bytes, str]] = [
     ("disc.7z", b"7z\xbc\xaf\x27\x1c" + b"\x01" * 600, "is a 7z archive"),
     ("setup.exe", b"MZ" + b"\x01" * 600, "is a Windows program"),
     ("install.wim", b"MSWIM\0\0\0" + b"\x01" * 600, "is an install image on its own"),
-    ("mac.dmg", b"\1" * MIB + b"koly".ljust(512, b"\0"), "is a macOS disk image"),
+    ("mac.dmg", _disk_image(), "is a macOS disk image, but holds no installer"),
     ("noise.iso", b"\x55" * 2 * MIB, "is neither a disc image nor an image with a partition table"),
 ]
 

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+import shutil
 import stat
+import subprocess
 import zipfile
 from pathlib import Path
 
@@ -15,7 +17,10 @@ from lucky_keystone.sources.folder import read_folder
 from lucky_keystone.tree import Folder
 from lucky_keystone.volumes.hfsplus.kind import HFSPLUS
 
-CARRIERS = ("folder", "disk image", "zip archive")
+from .judges import need
+from .trees import file
+
+CARRIERS = ("folder", "disk image", "zip archive", "package in a disk image")
 
 
 def app_of(release: str, folder: Path) -> Path:
@@ -41,8 +46,12 @@ def carried(app: Path, carrier: str, folder: Path) -> Path:
                     archive.writestr(info, place.read_bytes())
         return path
     plain, path = folder / "app.img", folder / "app.dmg"
-    root = Folder("", entries={app.name: read_folder(app, [], as_unix=True)})
-    root.entries[app.name].name = app.name
+    if carrier == "disk image":
+        root = Folder("", entries={app.name: read_folder(app, [], as_unix=True)})
+        root.entries[app.name].name = app.name
+    else:
+        package = packaged(app, folder)
+        root = Folder("", entries={"Studio.pkg": file("Studio.pkg", package.read_bytes())})
     planned = HFSPLUS.draft(root, "Tidewell", 4096, 512).settle(0, 32 << 20)
     with plain.open("wb") as out:
         out.truncate(planned.end)
@@ -55,6 +64,19 @@ def carried(app: Path, carrier: str, folder: Path) -> Path:
     write_disk_image(path, [Part("Tidewell", FileRange(content, 0, content.size))], ["zlib", "LZFSE"])
     plain.unlink()
     return path
+
+
+def packaged(app: Path, folder: Path) -> Path:
+    """Make a flat package with another program: the images are members of their own, the rest is the payload."""
+    place, parts, package = folder / "root", folder / "parts", folder / "Studio.pkg"
+    shutil.copytree(app, place / "Applications" / app.name, symlinks=True)
+    (parts / "Studio.pkg").mkdir(parents=True)
+    for image in (place / "Applications" / app.name / "Contents/SharedSupport").glob("*.dmg"):
+        image.rename(parts / "Studio.pkg" / image.name)
+    payload = [need("bsdtar"), "-c", "--format", "odc", "-z", "-f", parts / "Studio.pkg" / "Payload", "-C", place, "."]
+    subprocess.run(payload, check=True)
+    subprocess.run([need("bsdtar"), "-c", "--format", "xar", "-f", package, "-C", parts, "Studio.pkg"], check=True)
+    return package
 
 
 def facts_on_disk(app: Path) -> dict[str, tuple[int, bytes]]:

@@ -53,7 +53,11 @@ def _about(plan: Plan, notes: list[dict[str, Any]]) -> dict[str, Any]:
     return {
         **({"source_damage": list(plan.damage)} if plan.damage else {}),
         "tool": f"lucky-keystone {__version__}",
-        "source": {"name": source.path.name, "label": source.label, "fingerprint": source.fingerprint},
+        "source": {
+            "name": " with ".join(each.path.name for each in (source, *source.further)),
+            "label": source.label,
+            "fingerprint": source.fingerprint,
+        },
         "identity": plan.identity,
         "drive_size": plan.drive.size,
         "sector_size": plan.drive.sector_size,

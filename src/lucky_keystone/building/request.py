@@ -72,6 +72,8 @@ class Request:
     """Of the source, or of a plan file."""
     choices: Choices
     added: tuple[Path, ...] = ()
+    further: tuple[Path, ...] = ()
+    """Sources whose volumes go onto the same drives."""
     size: int | None = None
     """Bytes of an image file to be made."""
     update: bool = False
@@ -101,7 +103,7 @@ def with_saved_plan(request: Request, *, several: bool) -> Request:
     if not request.is_plan:
         return request
     beside = given(request.choices).keys() - {"identity", "as_is"}
-    if request.added or beside:
+    if request.added or request.further or beside:
         raise UsageError(
             "A plan has its choices already.", advice="Edit the plan file, or build from the source itself."
         )
@@ -121,7 +123,7 @@ def open_requested(request: Request, progress: Progress = silent) -> Source:
     """Open the source that is asked for. Raises SourceError, also when it is no longer the one that was planned."""
     if request.saved is not None:
         return open_planned_source(request.saved, request.path, progress)
-    return open_source(request.path, request.added, progress)
+    return open_source(request.path, request.added, progress, request.further)
 
 
 def plan_all(

@@ -30,7 +30,9 @@ def how_to_start(plan: Plan) -> list[str]:
     able = [row.firmware for row in plan.forecast if row.verdict != "will not start"]
     for_macs = any(name.startswith("Mac") for name in able)
     said = [HOW_TO_START] if not for_macs or not all(name.startswith("Mac") for name in able) else []
-    return [*said, HOW_TO_START_A_MAC.format(label=plan.choices.label)] if for_macs else said
+    labels = [volume.planned.label for volume in plan.volumes if volume.wish.tree.special.unix.starts_with]
+    shown = "' or '".join(labels)
+    return [*said, HOW_TO_START_A_MAC.format(label=shown)] if for_macs else said
 
 
 def tell_system(chosen: Chosen, medium: RetryingMedium, partitions: Sequence[Span]) -> list[str]:

@@ -25,6 +25,7 @@ from .options import (
     machine_options,
     source_options,
     verbose_option,
+    with_option,
 )
 from .outcome import tell_outcome
 from .plan import choices_of, show_plan
@@ -60,6 +61,7 @@ Examples:
 @click.option("--size", type=Size(), metavar="SIZE", help="Size of an image file to be made; else as large as needed.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @choice_options
+@with_option
 @source_options
 @machine_options
 @click.option(
@@ -86,6 +88,7 @@ def command(
     drives: tuple[str, ...],
     size: int | None,
     sector_size: int | None,
+    further: tuple[Path, ...],
     added: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
@@ -116,14 +119,22 @@ def command(
     lifted = lifted_guards(given)
     kind = "update" if update else "build"
     machine = machine_of(trust, revoked, model)
-    asked = Request(path=source, choices=choices_of(given), added=added, size=size, update=update, machine=machine)
+    asked = Request(
+        path=source,
+        choices=choices_of(given),
+        added=added,
+        further=further,
+        size=size,
+        update=update,
+        machine=machine,
+    )
     request = with_saved_plan(asked, several=len(drives) > 1)
     sector_size = sector_size or (request.saved.drive.sector_size if request.saved else None)
     chosen = [choose(drive, bay, sector_size) for drive in drives]
     _refuse_twice(chosen, given["identity"])
     for each in chosen:
         with Logged(kind, each, only_failures=True):
-            guard(each, needed=0, lifted=lifted, sources=(source, *added))
+            guard(each, needed=0, lifted=lifted, sources=(source, *added, *further))
     with Stages(quiet=as_json) as stages:
         opened = open_requested(request, stages)
     wanted = plan_all(request, opened, chosen, reading)

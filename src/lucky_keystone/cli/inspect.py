@@ -121,12 +121,12 @@ def needs(source: Source) -> tuple[int | None, str]:
         return None, str(error)
 
 
-def open_with_progress(path: Path, added: tuple[Path, ...], *, quiet: bool) -> Source:
+def open_with_progress(path: Path, added: tuple[Path, ...], *, quiet: bool, further: tuple[Path, ...] = ()) -> Source:
     """Open a source; one that has to be measured first says how far it is."""
     from ..sources.opening import open_source
 
     with Stages(quiet=quiet) as stages:
-        return open_source(path, added, stages)
+        return open_source(path, added, stages, further)
 
 
 def prove(source: Source, sha256: str | None, wanted: bool, *, quiet: bool) -> list[str]:
@@ -162,6 +162,7 @@ def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, 
             ("Languages", ", ".join(found.languages) or "unknown"),
             ("Contents", contents),
         ]
+    rows += [("With", f"{other.path}, {other.form}") for other in source.further]
     rows += [("Added", str(path)) for path in source.added]
     rows += [("Verified", proof) for proof in proofs]
     rows += further

@@ -191,6 +191,12 @@ def add_option(text: str) -> Callable[[_F], _F]:
     return _paths_option("--add", "added", metavar="FOLDER", text=text)
 
 
+def with_option(function: _F) -> _F:
+    """--with."""
+    text = "Another installer for the same drive, with volumes of its own: a macOS app beside a Windows image, say."
+    return _paths_option("--with", "further", metavar="SOURCE", text=text)(function)
+
+
 def machine_of(trusted: tuple[Path, ...], revoked: tuple[Path, ...], model: str = "") -> Machine:
     """Return what is known of the machine a drive is to start: --trust, --revoked and --machine-model."""
     from ..starting.trust import ANY_MACHINE, Machine

@@ -22,6 +22,7 @@ from .options import (
     replacing_of,
     source_options,
     verbose_option,
+    with_option,
 )
 from .show import console, emit_json, facts, grid, heading, starts
 from .targets import choose
@@ -49,6 +50,7 @@ Examples:
 @click.option("--size", type=Size(), metavar="SIZE", help="Size of an image file to be made; else as large as needed.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @choice_options
+@with_option
 @source_options
 @machine_options
 @click.option(
@@ -66,6 +68,7 @@ def command(
     drive: str | None,
     size: int | None,
     sector_size: int | None,
+    further: tuple[Path, ...],
     added: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
@@ -84,7 +87,7 @@ def command(
     from ..families.family import DriveShape
     from ..planning.make import make_plan
 
-    opened = open_with_progress(source, added, quiet=as_json)
+    opened = open_with_progress(source, added, quiet=as_json, further=further)
     chosen = choose(drive, bay, sector_size) if drive else None
     replacing = replacing_of(overwrite, *opened.places, *([chosen.path] if chosen else []))
     for path, kind in ((save, OutputKind.PLAN), (figure, OutputKind.FIGURE)):

@@ -31,6 +31,8 @@ class DriveShape:
     size: int | None
     """Bytes; None when an image file is to be made as large as needed."""
     sector_size: int = 512
+    is_shared: bool = False
+    """True when volumes of another source go onto it as well."""
     is_image_file: bool = False
     """True for an image file that is there."""
 

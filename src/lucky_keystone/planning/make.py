@@ -19,6 +19,7 @@ from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.styles import STYLES
 from ..units import shown_size
 from ..volumes.kind import StandingVolume
+from .combining import combined
 from .fitting import FROM_SCRATCH, STAYS, Fitted, areas_of, fit, fit_again
 from .plan import Plan
 
@@ -41,14 +42,13 @@ def make_plan(
     their reasons.
     """
     check_choices(choices, drive.sector_size)
-    family = known_family(source)
-    damage = family.facts(source).damage
+    damage = tuple(fault for each in (source, *source.further) for fault in known_family(each).facts(each).damage)
     if damage and not choices.as_is:
         raise SourceError(
             f"{source.path} is not whole: {' '.join(damage[:_LISTED])}",
             advice="Get it again and compare its checksum. If you know better, add --as-is.",
         )
-    wish = family.wish(source, choices, drive)
+    wish = combined(source, choices, drive) if source.further else known_family(source).wish(source, choices, drive)
     identity = choices.identity if choices.identity is not None else drive.name
     if not identity:
         raise UsageError("The identity word is empty.", advice="Choose one with --identity WORD.")

@@ -36,6 +36,8 @@ class SourcePart(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
     fingerprint: str = ""
     """Hash over names, sizes and times; '' to take the source as it is."""
     added: list[str] = []
+    further: list[str] = []
+    """Sources whose volumes go onto the same drive."""
 
 
 class DrivePart(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -83,6 +85,8 @@ def save_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> No
     source.add("fingerprint", plan.source.fingerprint)
     if plan.source.added:
         source.add("added", [str(folder.resolve()) for folder in plan.source.added])
+    if plan.source.further:
+        source.add("further", [str(other.path.resolve()) for other in plan.source.further])
     document.add("source", source)
     drive = tomlkit.table()
     drive.add("name", plan.drive.name)
@@ -184,7 +188,8 @@ def _line_of(text: str, key: str) -> int:
 
 def open_planned_source(plan: SavedPlan, path: Path, progress: Progress = silent) -> Source:
     """Open the source a plan names. Raises SourceError when it is no longer the one that was planned."""
-    source = open_source(Path(plan.source.path), [Path(folder) for folder in plan.source.added], progress)
+    added, further = ([Path(place) for place in places] for places in (plan.source.added, plan.source.further))
+    source = open_source(Path(plan.source.path), added, progress, further)
     if plan.source.fingerprint and plan.source.fingerprint != source.fingerprint:
         raise SourceError(
             f"{plan.source.path} is not the source that {path} was made for: names, sizes or times differ.",

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from ..content import FileRange, RangedFile
+from ..content import FileRange, RangedFile, seekable
 from ..errors import SourceError
 from ..progress import Progress, silent
 from ..source_file import SourceFile
@@ -24,8 +24,10 @@ from .folder import holds_app, read_folder
 from .hfsplus import ImageVolume
 from .inside import InsideVolume, volumes_in
 from .iso9660 import Iso9660Reader, has_iso9660, iso9660_size
+from .package import package_in, read_package
 from .source import Packing, Source
 from .udf import UdfReader, has_udf
+from .xar import is_xar
 from .zip_archive import ZipArchive
 
 _SMALLEST = 512
@@ -35,11 +37,13 @@ _SLACK = 1 << 20
 """Bytes that a disc's run-out may be short of: some images are saved without it."""
 
 
-def open_source(path: Path, added: Iterable[Path] = (), progress: Progress = silent) -> Source:
+def open_source(
+    path: Path, added: Iterable[Path] = (), progress: Progress = silent, further: Iterable[Path] = ()
+) -> Source:
     """Open a disc image, raw image or folder as a source, the files of each folder of `added` on top of it.
 
-    A compressed image that does not say its size is decoded once to measure it, which `progress` hears of. Raises
-    SourceError.
+    `further` are sources whose volumes go onto the same drive. A compressed image that does not say its size is decoded
+    once to measure it, which `progress` hears of. Raises SourceError.
     """
     overlays = tuple(added)
     if (address := _ADDRESS.match(str(path))) is not None:
@@ -59,7 +63,7 @@ def open_source(path: Path, added: Iterable[Path] = (), progress: Progress = sil
         notes = list(source.notes)
         root = source.root.merged(read_folder(overlay, notes))
         source = replace(source, root=root, notes=tuple(notes))
-    return replace(source, added=overlays)
+    return replace(source, added=overlays, further=tuple(open_source(other, (), progress) for other in further))
 
 
 def _open_folder(path: Path) -> Source:
@@ -85,7 +89,7 @@ def _open_file(path: Path, progress: Progress) -> Source:
             f"{path} has {stored.size} bytes, too few for an image.",
             advice="It is incomplete, or not an image: download it again.",
         )
-    if (archive := _archive_with_app(path, stored)) is not None:
+    if (archive := _archive_with_app(path, stored) or _package(path, stored)) is not None:
         return archive
     # A disk image may well begin as a compressed file does: with a block.
     packing = None if is_disk_image(FileRange(stored, 0, stored.size)) else _packing(stored, progress)
@@ -106,6 +110,13 @@ def _archive_with_app(path: Path, stored: SourceFile) -> Source | None:
     root = archive.tree()
     merge_doubles(root)
     return Source(path, "zip archive", path.stem, root)
+
+
+def _package(path: Path, stored: SourceFile) -> Source | None:
+    """Open a flat package with an installer app; None of any other file."""
+    whole = FileRange(stored, 0, stored.size)
+    root = read_package(whole, str(path)) if is_xar(whole) else None
+    return Source(path, "flat package", path.stem, root) if root is not None else None
 
 
 def _packing(stored: SourceFile, progress: Progress) -> Packing | None:
@@ -167,7 +178,13 @@ def _disk_image(path: Path, image: RangedFile) -> Source | None:
         _refuse_apfs(path, volumes)
         return Source(path, form, "", Source.NO_FILES, image=whole)
     volume = ImageVolume(inner, readable.offset, readable.size)
-    return Source(path, f"{form}, HFS+", volume.label, volume.tree(), image=whole)
+    root = volume.tree()
+    package = package_in(root) if not any(name.lower().endswith(".app") for name in root.entries) else None
+    if package is not None:
+        held = read_package(seekable(package.content), f"{path}: {package.name}")
+        if held is not None:
+            return Source(path, f"{form}, HFS+, flat package", volume.label, held, image=whole)
+    return Source(path, f"{form}, HFS+", volume.label, root, image=whole)
 
 
 def _refuse_apfs(path: Path, volumes: Sequence[InsideVolume]) -> None:

@@ -48,6 +48,8 @@ class Source:
     """Of a disc: bytes up to the end of its volume; 0 where nothing says it."""
     notes: tuple[str, ...] = ()
     """What a technician should know of it, a sentence each."""
+    further: tuple[Source, ...] = ()
+    """What else goes onto the same drive, each with volumes of its own."""
     damage: tuple[str, ...] = ()
     """Why it cannot be whole by its own measures, a sentence each."""
 
@@ -60,7 +62,8 @@ class Source:
     def places(self) -> tuple[Path, ...]:
         """What was given, and one file of every further disk that a part of it lies on."""
         devices = {file.device: file.path for file in self.files}
-        return tuple(dict.fromkeys((self.path, *self.added, *devices.values())))
+        below = (place for source in self.further for place in source.places)
+        return tuple(dict.fromkeys((self.path, *self.added, *devices.values(), *below)))
 
     @cached_property
     def identities(self) -> frozenset[tuple[int, int]]:
@@ -72,7 +75,9 @@ class Source:
         """Every file on this computer that a part of the source lies in."""
         found: dict[int, SourceFile] = {}
         contents: list[Content | SizedReadable] = [self.image] if self.image else []
-        contents += (file.content for _, file in self.root.files())
+        for source in (self, *self.further):
+            contents += [source.image] if source.image and source is not self else []
+            contents += (file.content for _, file in source.root.files())
         while contents:
             content = contents.pop()
             if isinstance(content, Joined):
@@ -100,4 +105,6 @@ class Source:
             digest.update(f"{self.image.size} {stored.size}\n".encode())
             for offset in (0, max(stored.size - _SAMPLE, 0)):
                 digest.update(stored.read_at(offset, min(_SAMPLE, stored.size - offset)))
+        for source in self.further:
+            digest.update(f"with {source.fingerprint}\n".encode())
         return digest.hexdigest()[:32]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from ..content import FileRange, is_blank
+from ..content import is_blank
 from .source import Source
 
 _HEAD = 64 << 10
@@ -55,8 +55,10 @@ def describe_strange(source: Source) -> Strange | None:
     head = image.read_at(0, min(_HEAD, image.size))
     if _WEB_PAGE.match(head[:1024].removeprefix(b"\xef\xbb\xbf")):
         return Strange("is a web page, not an image: the link has expired, or it leads to a page", _AGAIN)
-    if source.packing is None and source.path.suffix.lower() == ".dmg" and _is_mac_disk_image(image):
-        return Strange("is a macOS disk image, which is not read by this version", "Give a Windows installer's image.")
+    if source.disk_image is not None:
+        return Strange(
+            "is a macOS disk image, but holds no installer", "Give the installer app, or the image that holds it."
+        )
     for offset, magic, strange in _MAGICS:
         if head[offset : offset + len(magic)] == magic:
             return strange
@@ -69,8 +71,3 @@ def describe_strange(source: Source) -> Strange | None:
     if not any(head) and is_blank(image):
         return Strange("holds only zeros wherever it was looked at: space was kept for it, and nothing came", _AGAIN)
     return None
-
-
-def _is_mac_disk_image(image: FileRange) -> bool:
-    """Look for the trailer of a UDIF disk image, 512 bytes from its end."""
-    return image.size >= 512 and image.read_at(image.size - 512, 4) == b"koly"

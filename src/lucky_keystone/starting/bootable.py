@@ -149,6 +149,39 @@ class PlannedDrive:
         return sum(volume.active for volume in self.volumes)
 
 
+@dataclass(frozen=True)
+class JoinedDrive:
+    """A planned drive with the volumes of several sources."""
+
+    first: Bootable
+    """What the first source sees of it: its table and the code in sector 0."""
+    volumes: Sequence[BootVolume]
+
+    @property
+    def table(self) -> Literal["mbr", "gpt", "none"]:
+        return self.first.table
+
+    @property
+    def sector_size(self) -> int:
+        return self.first.sector_size
+
+    @property
+    def record(self) -> Code:
+        return self.first.record
+
+    @property
+    def active_count(self) -> int:
+        return sum(volume.active for volume in self.volumes)
+
+    @property
+    def looked_at(self) -> str:
+        return self.first.looked_at
+
+    @property
+    def unseen(self) -> str:
+        return self.first.unseen
+
+
 # -- found -----------------------------------------------------------------------------------------------------------
 
 

@@ -136,18 +136,25 @@ class Mac:
         able = [volume for volume in drive.volumes if volume.kind.names_loaders]
         if not able:
             return ()
-        start = next((found for volume in able if (found := mac_start(volume)) is not None), None)
-        if start is None:
+        starts = [found for volume in able if (found := mac_start(volume)) is not None]
+        if not starts:
             return (Outlook(INTEL, "will not start", "no volume names a loader to the firmware of Macs"),)
+        several = len(starts) > 1
+        return [
+            row
+            for number, start in enumerate(starts, 1)
+            for row in self._rows(start, drive, machine, f", {start.release or number}" if several else "")
+        ]
+
+    def _rows(self, start: MacStart, drive: Bootable, machine: Machine, which: str) -> Sequence[Outlook]:
+        """`which` tells an installer from others on the same drive."""
+        name = INTEL + which
         if start.faults:
             first = start.faults[0]
             more = f"; and {len(start.faults) - 1} more" if len(start.faults) > 1 else ""
-            return (Outlook(INTEL, "will not start", f"{first.path}: {first.words}{more}"),)
+            return (Outlook(name, "will not start", f"{first.path}: {first.words}{more}"),)
         if drive.table != "gpt":
-            return (Outlook(INTEL, "not known", "whether Macs start from an MBR drive is not proven"),)
-        return self._rows(start, machine)
-
-    def _rows(self, start: MacStart, machine: Machine) -> Sequence[Outlook]:
+            return (Outlook(name, "not known", "whether Macs start from an MBR drive is not proven"),)
         verdict: Verdict = "starts"
         reason = f"the volume names {start.loader}, which finds its kernel and base system"
         if machine.model and start.models:
@@ -158,19 +165,19 @@ class Mac:
                 reason = f"{machine.model} is not among the {len(start.models)} models that the installer lists"
         elif start.models:
             reason += f"; {len(start.models)} models are listed (--machine-model says of one whether it is)"
-        intel = Outlook(INTEL, verdict, reason)
+        intel = Outlook(name, verdict, reason)
         t2 = Outlook(
-            T2,
+            T2 + which,
             "not known",
             "such Macs refuse external drives until their owner allows them (Startup Security Utility, in Recovery)",
-            refines=INTEL,
+            refines=name,
         )
-        return (intel, t2, self._silicon(start))
+        return (intel, t2, self._silicon(start, SILICON + which))
 
-    def _silicon(self, start: MacStart) -> Outlook:
+    def _silicon(self, start: MacStart, name: str) -> Outlook:
         first = start.release.split(".")[0]
         if first.isdecimal() and int(first) < _FIRST_FOR_SILICON:
-            return Outlook(SILICON, "will not start", f"{start.release} was never made for Apple silicon")
+            return Outlook(name, "will not start", f"{start.release} was never made for Apple silicon")
         return Outlook(
-            SILICON, "not known", "it starts installers by rules of its own (hold the power button, choose the drive)"
+            name, "not known", "it starts installers by rules of its own (hold the power button, choose the drive)"
         )

@@ -107,7 +107,7 @@ def find_loader(drive: Bootable, architecture: str) -> FoundLoader:
             caveat = BY_TYPE
         if _is_crossing(file, architecture):
             return FoundLoader(examine(elsewhere) if elsewhere else None, "crossing", caveat)
-        is_pair = any(not other.kind.firmware_reads for other in drive.volumes)
+        is_pair = any(not (kind := other.kind).firmware_reads and not kind.names_loaders for other in drive.volumes)
         return FoundLoader(examine(file), "starter" if is_pair else "fat32", caveat)
     return FoundLoader(examine(elsewhere) if elsewhere else None, "unreadable")
 

@@ -31,7 +31,7 @@ class Use(Enum):
 
     EFI_SYSTEM = PartitionType(TYPE_SYSTEM, SYSTEM, "system")
     """A UEFI system partition (UEFI 2.10, 13.3.3), which a Mac's drive begins with."""
-    HFS = PartitionType(TYPE_HFS, HFS_PLUS, "HFS+")
+    HFS = PartitionType(TYPE_HFS, HFS_PLUS, "Apple HFS+")
 
 
 MBR_TYPES_OF_VOLUMES = frozenset({use.value.mbr for use in Use} | {0x01, 0x04, 0x06, 0x0B, 0x0E})

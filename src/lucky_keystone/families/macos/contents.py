@@ -41,8 +41,10 @@ def installer_tree(payload: Payload, label: str) -> InstallerTree:
     moment = info.modified if info is not None else EPOCH
     placed: list[str] = []
     if payload.generation is WHOLE_VOLUME:
-        assert payload.image.volume is not None
-        root = replace(payload.image.volume.tree(), name="")
+        assert payload.volume is not None
+        root = replace(payload.volume, name="", entries=dict(payload.volume.entries))
+        if root.find_file(PATH) is None:
+            _put(root, PATH, _property_list(PATH, {FLAGS: ""}, moment))
     else:
         root = Folder("", moment)
         root.entries[app.name] = replace(app.folder if kept.modes else with_modes(app.folder), name=app.name)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 import msgspec
 
@@ -20,7 +20,7 @@ from ..family import Decision, DriveShape, DriveWish, VolumeWish
 from .app import FROM_ITS_IMAGE, find_apps
 from .contents import InstallerTree, installer_tree
 from .generations import SOLD_FOR_NEWEST, WHOLE_VOLUME
-from .payload import Payload, payload_of
+from .payload import Payload, is_system_volume, payload_of
 
 _SYSTEM_LABEL = "EFI"
 _GAP = 128 * MIB
@@ -34,7 +34,7 @@ class MacInstaller:
     shown: ClassVar[str] = "macOS installer"
 
     def recognises(self, source: Source) -> bool:
-        return bool(find_apps(source))
+        return bool(find_apps(source)) or is_system_volume(source)
 
     def facts(self, source: Source) -> SourceFacts:
         files = list(source.root.files())
@@ -42,7 +42,6 @@ class MacInstaller:
         try:
             payload = payload_of(source)
         except KeystoneError as error:
-            app = find_apps(source)[0]
             return SourceFacts(
                 family=self.name,
                 form=source.form,
@@ -50,7 +49,7 @@ class MacInstaller:
                 file_count=len(files),
                 folder_count=source.root.folder_count,
                 total_bytes=total,
-                mac=MacFacts(app.title),
+                mac=MacFacts(next((app.title for app in find_apps(source)), source.label)),
                 damage=(error.message,),
                 notes=source.notes,
             )
@@ -80,14 +79,15 @@ class MacInstaller:
 
     def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
         payload = payload_of(source)
-        _refuse_choices(choices)
+        _refuse_choices(choices, drive)
         label = choices.label or payload.app.title
         if fault := HFSPLUS.label_fault(label):
             raise UsageError(f"Label '{label}' {fault}.", advice=f"Use {HFSPLUS.label_rule}.")
         if choices.cluster is not None:
             HFSPLUS.check_cluster(choices.cluster, drive.sector_size)
         made = installer_tree(payload, label)
-        settled = msgspec.structs.replace(choices, table="gpt", purpose="install", label=label)
+        table: Literal["mbr", "gpt"] = "mbr" if choices.table == "mbr" else "gpt"
+        settled = msgspec.structs.replace(choices, table=table, purpose="install", label=label)
         volumes = (
             VolumeWish(
                 name="system",
@@ -108,20 +108,21 @@ class MacInstaller:
                 gap_behind=_GAP,
                 use=Use.HFS,
                 reason="everything the installer needs",
+                note="HFS+: the app, and what a Mac starts" if drive.is_shared else "",
             ),
         )
-        seen = [PlannedBootVolume(v.kind, v.tree, v.active, "gpt", has_system_type=False) for v in volumes]
+        seen = [PlannedBootVolume(v.kind, v.tree, v.active, table) for v in volumes]
         return DriveWish(
             choices=settled,
-            table="gpt",
+            table=table,
             volumes=volumes,
             decisions=_decisions(payload, choices, label, made),
-            bootable=PlannedDrive("gpt", drive.sector_size, seen),
+            bootable=PlannedDrive(table, drive.sector_size, seen),
         )
 
 
-def _refuse_choices(choices: Choices) -> None:
-    if choices.table == "mbr":
+def _refuse_choices(choices: Choices, drive: DriveShape) -> None:
+    if choices.table == "mbr" and not drive.is_shared:
         raise UsageError(
             "--table mbr: whether Macs start from such a drive is not known; their own tools make GPT drives.",
             advice="Leave it out: the drive gets a GPT.",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from typing import Any
 
@@ -12,9 +12,20 @@ from ...errors import SourceError
 from ...sources.source import Source
 from ...sources.zip_archive import ZipArchive
 from ...starting.boot_configuration import read_property_list
-from ...tree import File
-from .app import FROM_ITS_IMAGE, SUPPORT, InstallerApp, the_app
-from .generations import ASSET, BESIDE, CONTAINER, GENERATIONS, MODELS, VERSION, WHOLE_VOLUME, Generation, Wanted
+from ...tree import File, Folder
+from .app import FROM_ITS_IMAGE, SUPPORT, InstallerApp, find_apps, the_app
+from .generations import (
+    ASSET,
+    BESIDE,
+    CONTAINER,
+    GENERATIONS,
+    LOADER,
+    MODELS,
+    VERSION,
+    WHOLE_VOLUME,
+    Generation,
+    Wanted,
+)
 from .images import OpenedImage, open_image
 
 _BASE, _BASE_SUMS = "BaseSystem.dmg", "BaseSystem.chunklist"
@@ -30,8 +41,8 @@ class Payload:
 
     app: InstallerApp
     generation: Generation
-    image: OpenedImage
-    """The image by which the generation is known."""
+    image: OpenedImage | None
+    """The image by which the generation is known; None of a system volume that is a source itself."""
     base: OpenedImage | None
     """The base system; None of those that have none."""
     base_file: File | None
@@ -40,7 +51,9 @@ class Payload:
     """Its chunk list."""
     archive: ZipArchive | None = None
     """The zipped asset."""
-    asset_names: tuple[str, ...] = field(default=())
+    asset_names: tuple[str, ...] = ()
+    volume: Folder | None = None
+    """Everything that a drive of WHOLE_VOLUME holds."""
 
     def find(self, wanted: Wanted) -> tuple[File, list[File]] | None:
         """Return a file that a start needs, and those beside it under the same stem; None where it is nowhere."""
@@ -90,8 +103,10 @@ class Payload:
     def _list(self, path: str) -> Mapping[str, Any]:
         found = self.find(Wanted(path))
         file = found[0] if found else None
-        if file is None and self.image.volume is not None:
+        if file is None and self.image is not None and self.image.volume is not None:
             file = self.image.volume.find(path)
+        if file is None and self.volume is not None:
+            file = self.volume.find_file(path)
         value = read_property_list(seekable(file.content)) if file is not None else None
         return value if isinstance(value, dict) else {}
 
@@ -116,6 +131,9 @@ def _goes_along(name: str, boot_file: str) -> bool:
 @lru_cache(maxsize=4)
 def payload_of(source: Source) -> Payload:
     """Open what the app of a source carries. Raises SourceError for stubs, half downloads and damaged images."""
+    if is_system_volume(source):
+        app = InstallerApp(f"{source.label or source.path.stem}.app", Folder(""), {})
+        return Payload(app, WHOLE_VOLUME, None, None, None, None, volume=source.root)
     app = the_app(source)
     for generation in GENERATIONS:
         file = app.file(generation.image)
@@ -133,13 +151,18 @@ def payload_of(source: Source) -> Payload:
         if image.volume.find(generation.inside) is None:
             continue
         if generation is WHOLE_VOLUME:
-            return Payload(app, generation, image, image, None, None)
+            return Payload(app, generation, image, image, None, None, volume=image.volume.tree())
         if generation is CONTAINER:
             base_file = image.volume.find(_BASE)
             assert base_file is not None
             base = open_image(base_file, f"{image.name}: {_BASE}")
             return Payload(app, generation, image, base, base_file, image.volume.find(_BASE_SUMS))
     raise SourceError(_why_none(app), advice=FROM_ITS_IMAGE)
+
+
+def is_system_volume(source: Source) -> bool:
+    """Tell whether a source is the volume of a system that starts by itself, as a base system's image is."""
+    return not find_apps(source) and source.root.find_file(LOADER) is not None
 
 
 def _name(app: InstallerApp, image: str) -> str:

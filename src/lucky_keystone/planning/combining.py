@@ -1,0 +1,103 @@
+"""Combines the wishes of several sources into one drive: volumes behind each other, under one table for all."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import msgspec
+
+from ..errors import UsageError
+from ..families.choices import Choices
+from ..families.families import known_family
+from ..families.family import Decision, DriveShape, DriveWish, VolumeWish
+from ..sources.source import Source
+from ..starting.bootable import BootVolume, JoinedDrive
+from ..tables.partition import Use
+from ..tables.styles import STYLES
+
+_OWN = ("label", "cluster", "part_size", "file_system", "firmware", "identity", "use", "waive", "edition")
+"""Choices that are the first source's alone."""
+_PREFERRED = ("gpt", "mbr")
+_SAID_ONCE = ("table", "identity")
+
+
+def combined(source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
+    """Return one wish for everything: the first source's volumes first, where older systems see them.
+
+    Without a chosen table GPT is taken where all can live with it. Raises UsageError or SourceError with the reason of
+    the source that cannot be on such a drive.
+    """
+    shared = replace(drive, is_shared=True)
+    tables = (choices.table,) if choices.table is not None else _PREFERRED
+    first_refusal: UsageError | None = None
+    for table in tables:
+        try:
+            wishes = [
+                known_family(each).wish(each, _choices_of(number, choices, table), shared)
+                for number, each in enumerate((source, *source.further))
+            ]
+        except UsageError as error:
+            first_refusal = first_refusal or error
+            continue
+        return _joined(source, choices, wishes)
+    assert first_refusal is not None
+    raise first_refusal
+
+
+def _choices_of(number: int, choices: Choices, table: str) -> Choices:
+    if number:
+        choices = msgspec.structs.replace(choices, **dict.fromkeys(_OWN))
+    return msgspec.structs.replace(choices, table=table)
+
+
+def _joined(source: Source, choices: Choices, wishes: Sequence[DriveWish]) -> DriveWish:
+    if any(wish.image is not None for wish in wishes):
+        raise UsageError(
+            "--with: a raw image brings its own table, so nothing else can be on its drive.",
+            advice="Build it on a drive of its own.",
+        )
+    main = wishes[0]
+    # What older systems have to see comes first; firmware finds a volume that names its loader wherever it lies.
+    order = sorted(range(len(wishes)), key=lambda number: any(v.kind.names_loaders for v in wishes[number].volumes))
+    volumes: list[VolumeWish] = []
+    names: dict[str, int] = {}
+    seen: list[BootVolume] = []
+    for number, wish in ((number, wishes[number]) for number in order):
+        for volume, boot in zip(wish.volumes, wish.bootable.volumes, strict=True):
+            if volume.use is Use.EFI_SYSTEM and any(other.use is Use.EFI_SYSTEM for other in volumes):
+                continue  # one system volume serves all
+            names[volume.name] = names.get(volume.name, 0) + 1
+            name = volume.name if names[volume.name] == 1 else f"{volume.name} {names[volume.name]}"
+            volumes.append(replace(volume, name=name, takes_rest=volume.takes_rest and number == 0))
+            seen.append(boot)
+    return DriveWish(
+        choices=main.choices,
+        table=main.table,
+        volumes=volumes,
+        decisions=_decisions(source, choices, wishes),
+        splits=main.splits,
+        bootable=JoinedDrive(main.bootable, tuple(seen)),
+    )
+
+
+def _decisions(source: Source, choices: Choices, wishes: Sequence[DriveWish]) -> list[Decision]:
+    table = wishes[0].table
+    shown = STYLES[table].shown
+    reason = "as chosen"
+    if choices.table is None:
+        reason = "every part starts from it" if table == "gpt" else "a part of it is for BIOS machines"
+    by = "you" if choices.table is not None else "tool"
+    made: list[Decision] = []
+    for number, wish in enumerate(wishes):
+        name = f" ({number + 1})" if number else ""
+        if number:
+            path = source.further[number - 1].path
+            made.append(Decision(f"source{name}", path.name, "its volumes go onto the same drive", "you"))
+        for decision in wish.decisions:
+            if decision.topic == "table" and number == 0:
+                made.append(Decision("table", shown, reason, by, "table"))  # type: ignore[arg-type]
+            elif not number or decision.topic not in _SAID_ONCE:
+                choice = decision.choice if not number else ""
+                made.append(replace(decision, topic=decision.topic + name, choice=choice))
+    return made

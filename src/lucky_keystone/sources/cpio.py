@@ -1,0 +1,70 @@
+"""The files of a cpio archive as a tree (POSIX.1-2001 "pax", "cpio Interchange Format": the one with octal numbers)."""
+
+from __future__ import annotations
+
+import stat
+from datetime import UTC, datetime
+
+from ..content import FileRange, RangedFile, Seekable
+from ..errors import SourceError
+from ..tree import EPOCH, MOST_DEPTH, File, Folder, Special, UnixFacts
+
+MAGIC = b"070707"
+_HEAD = 76
+_TRAILER = "TRAILER!!!"
+_MOST_NAME = 4096
+_MOST_FILES = 1_000_000
+
+
+def read_cpio(file: RangedFile, name: str) -> Folder:
+    """Return the tree of an archive. Raises SourceError where it is damaged."""
+
+    def fault(why: str) -> SourceError:
+        return SourceError(f"{name}: {why}.", advice="The package is damaged or incomplete: download it again.")
+
+    whole: Seekable = FileRange(file, 0, file.size)
+    top, at = Folder(""), 0
+    linked: dict[tuple[int, int], File] = {}
+    for _ in range(_MOST_FILES):
+        head = whole.read_at(at, _HEAD) if at + _HEAD <= whole.size else b""
+        if head[:6] != MAGIC:
+            raise fault(f"no header of a file begins at byte {at:,}")
+        try:
+            device, number, mode = (int(head[start : start + 6], 8) for start in (6, 12, 18))
+            modified, name_size, size = int(head[48:59], 8), int(head[59:65], 8), int(head[65:76], 8)
+        except ValueError as error:
+            raise fault(f"the header at byte {at:,} is damaged") from error
+        if not 0 < name_size <= _MOST_NAME or at + _HEAD + name_size + size > whole.size:
+            raise fault(f"the file at byte {at:,} reaches beyond the archive")
+        path = whole.read_at(at + _HEAD, name_size).rstrip(b"\0").decode("utf-8", "replace")
+        if path == _TRAILER:
+            return top
+        content = FileRange(file, at + _HEAD + name_size, size)
+        at += _HEAD + name_size + size
+        parts = [part for part in path.split("/") if part not in ("", ".")]
+        if ".." in parts or len(parts) > MOST_DEPTH:
+            raise fault(f"'{path[:80]}' is no path that a file can have")
+        if not parts:
+            continue
+        folder = top
+        for part in parts[:-1]:
+            below = folder.entries.setdefault(part, Folder(part))
+            if not isinstance(below, Folder):
+                raise fault(f"'{path[:80]}' is both a file and a folder")
+            folder = below
+        is_link = stat.S_ISLNK(mode)
+        moment, facts = _moment(modified), UnixFacts(mode=None if is_link else stat.S_IMODE(mode), is_link=is_link)
+        if stat.S_ISDIR(mode):
+            made = folder.entries.setdefault(parts[-1], Folder(parts[-1], moment))
+            made.special = Special(unix=facts)
+        elif stat.S_ISREG(mode) or is_link:
+            file_ = File(parts[-1], content, moment, Special(unix=facts))
+            folder.entries[parts[-1]] = linked.setdefault((device, number), file_) if number and size else file_
+    raise fault(f"it has more than {_MOST_FILES:,} files")
+
+
+def _moment(seconds: int) -> datetime:
+    try:
+        return datetime.fromtimestamp(seconds, UTC).replace(tzinfo=None)
+    except (OverflowError, ValueError, OSError):
+        return EPOCH

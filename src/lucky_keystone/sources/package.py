@@ -1,0 +1,104 @@
+"""A flat package with an installer app: payload and disk image put together as the package's installer would."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Iterator
+
+from ..content import ContentFile, Seekable
+from ..errors import SourceError
+from ..tree import File, Folder, Special, UnixFacts
+from .cpio import MAGIC, read_cpio
+from .deflated import DeflatedFile
+from .xar import XarArchive
+
+_PAYLOAD = "Payload"
+_GZIP = b"\x1f\x8b"
+_PIECE = 1 << 20
+_MOST_PAYLOAD = 4 << 30
+_SUPPORT = ("Contents", "SharedSupport")
+_THE_APP = (
+    "Take the installer app instead: let a Mac install this package (it only puts the app into Applications), "
+    "and copy the app from there."
+)
+
+
+def read_package(content: Seekable, name: str) -> Folder | None:
+    """Return a tree with the installer app of a package; None of a package without one.
+
+    Raises SourceError for a payload whose form is not openly documented.
+    """
+    archive = XarArchive(content, name)
+    images = [path for path in archive.names() if path.lower().endswith(".dmg")]
+    payloads = [path for path in archive.names() if path.rpartition("/")[2] == _PAYLOAD]
+    if not images or not payloads:
+        return None
+    for path in payloads:
+        payload = archive.member(path)
+        assert payload is not None
+        tree = _payload(payload, f"{name}: {path}")
+        app = next(_apps(tree), None)
+        if app is None:
+            continue
+        app = _with_images(app, archive, images)
+        return Folder("", entries={app.name: app})
+    return None
+
+
+def _payload(payload: Seekable, name: str) -> Folder:
+    head = payload.read_at(0, min(6, payload.size))
+    if head == MAGIC:
+        return read_cpio(ContentFile(payload, name), name)
+    if not head.startswith(_GZIP):
+        raise SourceError(
+            f"{name}: the form of this payload is not openly documented, and is not read here.", advice=_THE_APP
+        )
+    return read_cpio(DeflatedFile(payload, _gzip_size(payload, name), name, wbits=31), name)
+
+
+def _gzip_size(payload: Seekable, name: str) -> int:
+    """Decode once: gzip does not say its size where it is larger than 4 GiB, and may lie."""
+    decoder, size = zlib.decompressobj(31), 0
+    try:
+        for at in range(0, payload.size, _PIECE):
+            waiting = payload.read_at(at, min(_PIECE, payload.size - at))
+            while waiting and not decoder.eof:
+                size += len(decoder.decompress(waiting, _PIECE))
+                waiting = decoder.unconsumed_tail
+                if size > _MOST_PAYLOAD:
+                    raise SourceError(f"{name}: more comes out of it than a payload can be.", advice=_THE_APP)
+    except zlib.error as error:
+        raise SourceError(f"{name} is damaged: {error}.", advice="Download the package again.") from error
+    if not decoder.eof:
+        raise SourceError(f"{name} is cut.", advice="Download the package again.")
+    return size
+
+
+def _apps(tree: Folder) -> Iterator[Folder]:
+    for _, entry in tree.walk():
+        if isinstance(entry, Folder) and entry.name.lower().endswith(".app") and entry.find_file("Contents/Info.plist"):
+            yield entry
+
+
+def _with_images(app: Folder, archive: XarArchive, images: list[str]) -> Folder:
+    """Put the package's disk images into the app's SharedSupport, beside what is there."""
+    here = app
+    for part in _SUPPORT:
+        below = here.entries.setdefault(part, Folder(part, app.modified, special=_mode(0o755)))
+        if not isinstance(below, Folder):
+            raise SourceError(f"{app.name}: {part} is a file.", advice="Download the package again.")
+        here = below
+    for path in images:
+        content, name = archive.member(path), path.rpartition("/")[2]
+        assert content is not None
+        here.entries.setdefault(name, File(name, content, app.modified, _mode(0o644)))
+    return app
+
+
+def _mode(mode: int) -> Special:
+    return Special(unix=UnixFacts(mode=mode))
+
+
+def package_in(root: Folder) -> File | None:
+    """Return the package in a volume's root, or in a folder of it; None where there is none, or an app beside it."""
+    return next((file for path, file in root.files() if path.lower().endswith(".pkg") and path.count("/") <= 1), None)

@@ -1,0 +1,122 @@
+"""The members of a xar archive, which flat installer packages are, as contents.
+
+The format is described by its open-source tools: a header, a compressed table of contents in XML, a heap.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from xml.etree import ElementTree
+
+from ..content import NO_BYTES, ContentFile, FileRange, Seekable
+from ..errors import KeystoneError, SourceError
+from ..record import Record, raw, record, u16, u32, u64
+from ..tree import MOST_DEPTH
+from .deflated import DeflatedFile
+
+_MAGIC = b"xar!"
+_MOST_TABLE = 64 << 20
+_MOST_MEMBERS = 200_000
+_ADVICE = "It is damaged or incomplete: download it again."
+
+
+@record(size=28, big_endian=True)
+class XarHeader(Record):
+    """The front of the archive."""
+
+    magic: bytes = raw(0, 4, "'xar!'")
+    size: int = u16(4, "bytes of the header")
+    version: int = u16(6, "1")
+    packed_table: int = u64(8, "bytes of the table of contents as stored")
+    table: int = u64(16, "bytes of it, decoded")
+    checksum: int = u32(24, "kind of checksum")
+
+
+@dataclass(frozen=True)
+class _Place:
+    offset: int
+    stored: int
+    size: int
+    encoding: str
+
+
+def is_xar(content: Seekable) -> bool:
+    """Tell by the first bytes."""
+    return content.size > XarHeader.SIZE and content.read_at(0, 4) == _MAGIC
+
+
+class XarArchive:
+    """An archive in any content."""
+
+    def __init__(self, content: Seekable, name: str) -> None:
+        """Read the table of contents. Raises SourceError where it is damaged."""
+        self._content, self._name = content, name
+        try:
+            header = XarHeader.unpack(content.read_at(0, XarHeader.SIZE))
+            self._heap = header.size + header.packed_table
+            if max(header.table, header.packed_table) > _MOST_TABLE or self._heap > content.size:
+                raise self._fault("its table of contents lies outside of it")
+            packed = content.read_at(header.size, header.packed_table)
+            text = zlib.decompressobj().decompress(packed, header.table + 1)
+        except (KeystoneError, zlib.error) as error:
+            raise error if isinstance(error, SourceError) else self._fault("its table is damaged") from error
+        if len(text) != header.table or b"<!DOCTYPE" in text or b"<!ENTITY" in text:
+            raise self._fault("its table of contents is damaged")
+        try:
+            root = ElementTree.fromstring(text)
+        except ElementTree.ParseError as error:
+            raise self._fault("its table of contents is no XML") from error
+        self._places: Mapping[str, _Place] = dict(self._read(root))
+
+    def _fault(self, why: str) -> SourceError:
+        return SourceError(f"{self._name}, a package: {why}.", advice=_ADVICE)
+
+    def _read(self, root: ElementTree.Element) -> Iterator[tuple[str, _Place]]:
+        waiting = [("", element, 0) for element in root.iterfind("toc/file")]
+        count = 0
+        while waiting:
+            prefix, element, depth = waiting.pop()
+            count += 1
+            if count > _MOST_MEMBERS or depth > MOST_DEPTH:
+                raise self._fault("it has more members than can be")
+            path = prefix + (element.findtext("name") or "")
+            waiting += [(path + "/", child, depth + 1) for child in element.iterfind("file")]
+            data = element.find("data")
+            if data is None:
+                continue
+            try:
+                offset, stored, size = (int(data.findtext(key) or "") for key in ("offset", "length", "size"))
+            except ValueError as error:
+                raise self._fault(f"where '{path[:80]}' lies is not said") from error
+            style = data.find("encoding")
+            encoding = style.get("style", "") if style is not None else ""
+            if min(offset, stored, size) < 0 or self._heap + offset + stored > self._content.size:
+                raise self._fault(f"'{path[:80]}' lies outside of it")
+            yield path, _Place(self._heap + offset, stored, size, encoding.rpartition("/")[2])
+
+    def names(self) -> list[str]:
+        """Return the paths of all files."""
+        return list(self._places)
+
+    def member(self, path: str) -> Seekable | None:
+        """Return a file's bytes. Raises SourceError for an encoding that is not read here."""
+        place = self._places.get(path)
+        if place is None:
+            return None
+        if not place.size:
+            return NO_BYTES
+        where = f"{self._name}: {path}"
+        stored = FileRange(ContentFile(self._content, self._name), place.offset, place.stored)
+        if isinstance(self._content, FileRange):
+            stored = FileRange(self._content.file, self._content.offset + place.offset, place.stored)
+        if place.encoding in ("", "octet-stream"):
+            if place.stored != place.size:
+                raise self._fault(f"'{path[:80]}' has {place.stored:,} bytes stored of {place.size:,}")
+            return stored
+        if place.encoding == "x-gzip":
+            return FileRange(DeflatedFile(stored, place.size, where, wbits=15), 0, place.size)
+        raise SourceError(
+            f"{where} is compressed in a way that is not read here ({place.encoding}).", advice="Unpack it on a Mac."
+        )
