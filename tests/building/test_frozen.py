@@ -29,6 +29,8 @@ from lucky_keystone.sources.source import Source
 from lucky_keystone.tree import EPOCH, File
 
 from ..helpers.drives import MemoryDrive
+from ..helpers.hfsplus import studio, with_facts
+from ..helpers.trees import file, folder
 
 FROZEN = Path(__file__).with_name("frozen.txt")
 MIB = 1 << 20
@@ -49,6 +51,11 @@ SHAPES: dict[str, tuple[Choices, int | None, int]] = {
     "gpt pair, 4096": (Choices(table="gpt", file_system="fat32+ntfs"), 640 * MIB, 4096),
     "beyond 2 TiB": (Choices(firmware="uefi"), 3 << 40, 512),
 }
+MAC_SHAPES: dict[str, tuple[Choices, int | None, int]] = {
+    "macos, image file": (Choices(), None, 512),
+    "macos, whole": (Choices(label="Plakatstudio", cluster=8192), 16_008_609_792, 512),
+    "macos, 4096": (Choices(), 800 * MIB, 4096),
+}
 UPDATED = ("mbr fat32, split", "mbr ntfs with crossing", "gpt pair")
 
 
@@ -65,6 +72,14 @@ def newer() -> Source:
     del root.entries["setup.exe"]
     root.entries["timetable.txt"] = File("timetable.txt", Literal(b"09:26 Steg 4\r\n" * 900), EPOCH)
     return Source(given.path, given.form, given.label, root)
+
+
+def studio_source() -> Source:
+    """A system volume with everything that HFS+ holds, that lies nowhere either."""
+    root = studio(200)
+    core = folder("CoreServices", with_facts("boot.efi", b"MZ" + bytes(4000), mode=0o755), file("SystemVersion.plist"))
+    root.entries["System"] = folder("System", folder("Library", core))
+    return Source(Path("studio.dmg"), "disk image", "Poster studio", root)
 
 
 def content_digest(content: Content) -> bytes:
@@ -109,6 +124,8 @@ def drives() -> dict[str, DriveImage]:
             found[f"{name}, updated"] = compose_drive(
                 make_plan(newer(), kept, shape, read_standing(drive, sector_size).volumes)
             )
+    for name, (choices, size, sector_size) in MAC_SHAPES.items():
+        found[name] = compose_drive(make_plan(studio_source(), choices, DriveShape("T3ST", size, sector_size)))
     for file_system in ("fat32", "ntfs"):
         found[f"storage, {file_system}"] = compose_storage(DriveShape("T3ST", 200 * MIB), "PIER 4", None, file_system)  # type: ignore[arg-type]
     return found

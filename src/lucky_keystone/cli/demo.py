@@ -16,6 +16,7 @@ import click
 
 from ..drives.bay import Bay
 from ..errors import DriveError, ProtectError, naming
+from ..invoker import make_folder
 from ..shoplog import PLACE
 from .options import json_option
 from .show import Stages, console, emit_json
@@ -23,8 +24,9 @@ from .show import Stages, console, emit_json
 _DISC = "tidewell-11.iso"
 _AUTHORITY = "tidewell-authority.pem"
 _UPDATER = "ticket-printer-4.2.img.gz"
-_PARTS = ("look", "counter", "crew", "printer", "record")
-"""What the demo shows, in order; a drive each for counter PCs, crew laptops and ticket printers."""
+_APPS = "installer apps"
+_PARTS = ("look", "counter", "crew", "printer", "poster", "record")
+"""What the demo shows, in order; a drive each for counter PCs, crew laptops, ticket printers and the studio's Mac."""
 
 
 @dataclass(frozen=True)
@@ -137,6 +139,7 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
     write_disc(folder / _DISC, installer(is_signed=True), LABEL, MOMENT, stages)
     (folder / _AUTHORITY).write_bytes(authority_certificate())
     write_updater(folder / _UPDATER)
+    apps = _make_apps(folder / _APPS)
     tags = _tags(folder)
     tag = tags["stick-large.img"]
     bay, disc, updater = ["--bay", str(folder / "bay")], str(folder / _DISC), str(folder / _UPDATER)
@@ -168,9 +171,37 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
                 ["check", str(folder / "printer.img")],
             ),
         ],
+        "poster": _poster(folder, disc, apps),
         "record": [_Step("What was done today?", ["log"])],
     }
     return [step for part in _PARTS if only in (None, part) for step in parts[part]]
+
+
+def _make_apps(folder: Path) -> dict[str, str]:
+    """Write an installer app of each generation; return their paths by release."""
+    from ..demo.mac import RELEASES, write_app
+
+    make_folder(folder)
+    return {name: str(write_app(folder, release)) for name, release in RELEASES.items()}
+
+
+def _poster(folder: Path, disc: str, apps: dict[str, str]) -> list[_Step]:
+    """The poster studio's Mac, and one stick for everything."""
+    from ..demo.mac import MODELS
+
+    drive = str(folder / "poster.img")
+    return [
+        _Step("The poster studio's Mac: what is in the installer app?", ["inspect", apps["11"]]),
+        _Step(
+            "Its drive, made without another Mac.",
+            ["build", apps["11"], "--onto", drive, "--size", "16GB", "--machine-model", MODELS[1]],
+        ),
+        _Step("Does everything that a Mac reads hold?", ["check", drive, "--machine-model", MODELS[1]]),
+        _Step(
+            "One stick for laptops and two Macs: the Windows installer, and beside it two of the apps.",
+            ["build", disc, "--with", apps["11"], "--with", apps["10.13"], "--onto", str(folder / "studio.img")],
+        ),
+    ]
 
 
 def _make_mishaps(folder: Path, stages: Stages) -> list[_Step]:
@@ -245,6 +276,9 @@ def _closing(folder: Path) -> None:
         (folder / _UPDATER, "the ticket printers' updater, as it was downloaded"),
         (folder / "printer.img", "the drive it became, byte for byte"),
         (folder / "crew.img", "the crew laptops' drive: NTFS with everything, FAT32 with what firmware reads"),
+        (folder / _APPS, "installer apps of Macs, one of each generation"),
+        (folder / "poster.img", "the drive of the poster studio's Mac"),
+        (folder / "studio.img", "the combined drive: Windows, and two releases for Macs"),
         (folder / "counter.toml", "the plan: edit it and build again"),
         (folder / "counter.png", "the drive, drawn to scale"),
         (folder / "log.sqlite", "the record of what was done here"),
