@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import plistlib
 import shutil
 import struct
@@ -33,6 +34,7 @@ from ..helpers.drives import Built, MemoryDrive, build_drive, check_file
 from ..helpers.hfsplus import studio, write_volume
 from ..helpers.judges import need
 from ..helpers.mac import CARRIERS, app_of, carried, facts_on_disk
+from ..helpers.program import run
 
 LOADER = "System/Library/CoreServices/boot.efi"
 CONFIGURATION = "Library/Preferences/SystemConfiguration/com.apple.Boot.plist"
@@ -268,6 +270,18 @@ def test_a_base_system_by_itself(apps: dict[str, Path], tmp_path: Path) -> None:
     assert seen["System/Installation/Studio.txt"][1] == b"The base system.\n" * 9000
     assert app not in seen
     assert {row.firmware: row.verdict for row in check_file(built.path).starts}["Mac, Intel"] == "starts"
+    assert source.root.find_file("System/Library/CoreServices/.disk_label") is None  # the source stays as it is
+
+
+def test_against_the_app(apps: dict[str, Path], tmp_path: Path) -> None:
+    """Every file that was made from the app is compared; the label is the drive's own."""
+    drive = tmp_path / "drive.img"
+    run("build", apps["11"], "--onto", drive, "--label", "Plakate", "--size", "400MB")
+    told = json.loads(run("check", drive, "--against", apps["11"], "--json").stdout)
+    assert [finding["code"] for finding in told["findings"]] == ["against.extra"]
+    assert told["findings"][0]["what"].count(".disk_label") == 3
+    told = json.loads(run("check", drive, "--against", apps["14"], "--json", code=1).stdout)
+    assert "against.different" in {finding["code"] for finding in told["findings"]}
 
 
 def test_a_whole_disk_in_a_disk_image_is_restored_as_it_is(apps: dict[str, Path], tmp_path: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -71,11 +72,14 @@ def command(
     Exit code 1 when something is wrong. What a host changed by using a healthy drive is told as that.
     """
     from ..checking.check import check_drive
+    from ..families.families import family_of
 
     if added and against is None:
         raise click.UsageError("--add goes with --against.")
     chosen = existing(drive, bay)
     source = open_with_progress(against, added, quiet=as_json) if against is not None else None
+    if source is not None and (family := family_of(source)) is not None and source.root.entries:
+        source = replace(source, root=family.on_drive(source))
     with reading(chosen) as medium, Stages(quiet=as_json) as stages:
         medium.forget_cache()
         known = sector_size or (chosen.drive.sector_size if chosen.drive else None)

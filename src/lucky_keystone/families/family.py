@@ -133,5 +133,8 @@ class Family(Protocol):
         Raises UsageError or SourceError with the reason, and the nearest choice that works.
         """
 
+    def on_drive(self, source: Source) -> Folder:
+        """Return what of the source lies on its drives, file by file, to compare a drive with."""
+
     def refuse_update(self) -> None:
         """Raise UsageError with the reason when such a drive cannot be updated."""

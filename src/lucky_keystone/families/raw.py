@@ -16,6 +16,7 @@ from ..starting.reading import read_drive
 from ..starting.uefi import examine, loader_path
 from ..tables.gpt import SIGNATURE as GPT_SIGNATURE
 from ..tables.table import Partition
+from ..tree import Folder
 from ..units import SECTOR_SIZES, exact_size, shown_size
 from ..volumes.kinds import kind_at
 from .choices import Choices, given, option
@@ -121,6 +122,9 @@ class RawImage:
             damage=tuple(_cut(look, image)),
             notes=_notes(source),
         )
+
+    def on_drive(self, source: Source) -> Folder:
+        return source.root
 
     def refuse_update(self) -> None:
         raise UsageError(

@@ -42,7 +42,7 @@ def installer_tree(payload: Payload, label: str) -> InstallerTree:
     placed: list[str] = []
     if payload.generation is WHOLE_VOLUME:
         assert payload.volume is not None
-        root = replace(payload.volume, name="", entries=dict(payload.volume.entries))
+        root = _copied(payload.volume)
         if root.find_file(PATH) is None:
             _put(root, PATH, _property_list(PATH, {FLAGS: ""}, moment))
     else:
@@ -58,6 +58,12 @@ def installer_tree(payload: Payload, label: str) -> InstallerTree:
     finder = finder[:8] + flags.to_bytes(2, "big") + finder[10:]
     root.special = Special(unix=replace(root.special.unix, mode=0o755, finder_info=finder, starts_with=LOADER))
     return InstallerTree(root, kept, tuple(placed))
+
+
+def _copied(folder: Folder) -> Folder:
+    """Return a tree of its own, with the same files: what is put into it stays out of the source's."""
+    entries = {name: _copied(e) if isinstance(e, Folder) else e for name, e in folder.entries.items()}
+    return replace(folder, entries=entries)
 
 
 def _put_boot_files(root: Folder, payload: Payload, moment: datetime) -> list[str]:

@@ -19,7 +19,7 @@ from ..facts import MacFacts, SourceFacts
 from ..family import Decision, DriveShape, DriveWish, VolumeWish
 from .app import FROM_ITS_IMAGE, find_apps
 from .contents import InstallerTree, installer_tree
-from .generations import SOLD_FOR_NEWEST, WHOLE_VOLUME
+from .generations import CORE, SOLD_FOR_NEWEST, WHOLE_VOLUME
 from .payload import Payload, is_system_volume, payload_of
 
 _SYSTEM_LABEL = "EFI"
@@ -73,6 +73,16 @@ class MacInstaller:
             damage=_damage(payload),
             notes=source.notes,
         )
+
+    def on_drive(self, source: Source) -> Folder:
+        """Return the drive's tree without the label's pictures: the label may have been chosen."""
+        payload = payload_of(source)
+        tree = installer_tree(payload, payload.app.title).tree
+        beside = tree.find_folder(CORE)
+        assert beside is not None
+        for name in [name for name in beside.entries if name.startswith(".disk_label")]:
+            del beside.entries[name]
+        return tree
 
     def refuse_update(self) -> None:
         return None

@@ -11,6 +11,7 @@ from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
 from ...tables.partition import Use
 from ...tables.styles import STYLES
+from ...tree import Folder
 from ...units import shown_size
 from ...volumes.fat32.kind import FAT32
 from ...volumes.kind import ComposedKind
@@ -40,6 +41,9 @@ class WindowsSetup:
 
     def facts(self, source: Source) -> SourceFacts:
         return facts_of_windows(source, self.name)
+
+    def on_drive(self, source: Source) -> Folder:
+        return source.root
 
     def refuse_update(self) -> None:
         return None
