@@ -104,6 +104,8 @@ def test_every_generation_from_every_carrier(release: str, carrier: str, apps: d
     assert (facts.family, facts.release, facts.damage) == ("macos-installer", made.version, ())
     assert facts.mac is not None
     assert (facts.mac.build, facts.mac.models) == (made.build, MODELS)
+    ends = {"whole": "2019-04-14", "container": "2019-04-14", "beside": "2034-04-14", "asset": ""}
+    assert facts.mac.certified_until == ends[made.generation]
     built = build_drive(source, tmp_path / "drive.img", size=400 << 20)
     seen = seen_on(built)
 

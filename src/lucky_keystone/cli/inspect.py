@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -27,16 +28,32 @@ _UNKNOWN = "not an installer that is known here"
 Examples:
   lucky-keystone inspect installer.iso
   lucky-keystone inspect installer.iso --verify-source
+  lucky-keystone inspect --find
   lucky-keystone inspect copied-files/ --add drivers/ --json"""
 )
-@click.argument("source", type=click.Path(path_type=Path))
+@click.argument("source", type=click.Path(path_type=Path), required=False)
+@click.option("--find", "finding", is_flag=True, help="Look for installers in this computer's usual places.")
 @source_options
 @json_option
 @verbose_option
 def command(
-    source: Path, added: tuple[Path, ...], sha256: str | None, verify_source: bool, as_json: bool, verbose: bool
+    source: Path | None,
+    finding: bool,
+    added: tuple[Path, ...],
+    sha256: str | None,
+    verify_source: bool,
+    as_json: bool,
+    verbose: bool,
 ) -> None:
-    """Tell what SOURCE (a disc image or folder) is: editions, architectures, loaders, files too large for FAT32."""
+    """Tell what SOURCE is: a disc image, a folder, an installer app, a disk image.
+
+    Editions, architectures, loaders, files too large for FAT32; of a macOS installer release, models and what to buy.
+    """
+    if finding or source is None:
+        if source is not None or not finding:
+            raise click.UsageError("Give a SOURCE, or --find alone.")
+        _find(as_json=as_json)
+        return
     from ..families.families import facts_of
 
     opened = open_with_progress(source, added, quiet=as_json)
@@ -56,6 +73,39 @@ def command(
         heading(out, "All files")
         for path, file in sorted(opened.root.files(), key=lambda item: item[0]):
             out.print(f"  {file.size:>15,}  {path}")
+
+
+def _find(*, as_json: bool) -> None:
+    """List what lies where downloads usually lie, and what each is."""
+    from ..families.families import facts_of, family_of
+    from ..sources.finding import candidates, usual_places
+    from ..sources.opening import open_source
+
+    places = usual_places()
+    found: list[dict[str, str]] = []
+    for path in candidates(places):
+        try:
+            opened = open_source(path)
+            facts, family = facts_of(opened), family_of(opened)
+            build = facts.mac.build if facts.mac is not None else str(facts.build or "")
+            what, release = (
+                family.shown if family else _UNKNOWN,
+                " ".join(filter(None, (facts.release, build and f"build {build}"))),
+            )
+            found.append({"path": str(path), "family": what, "release": release, "refused": ""})
+        except KeystoneError as error:
+            found.append({"path": str(path), "family": "", "release": "", "refused": error.message})
+    if as_json:
+        emit_json("inspect", {"places": [str(place) for place in places], "found": found})
+        return
+    out = console()
+    if not found:
+        out.print(f"No installer is in {', '.join(map(str, places)) or 'the usual places'}.")
+        return
+    table = grid("Installer", "What it is", "Release")
+    for one in found:
+        table.add_row(one["path"], one["family"] or f"not readable: {one['refused']}", one["release"])
+    out.print(table)
 
 
 def _show_editions(found: SourceFacts) -> None:
@@ -182,9 +232,18 @@ def _mac_rows(found: SourceFacts, mac: MacFacts) -> list[tuple[str, str]]:
     ]
     if len(mac.models) > _MODELS:
         rows[-2] = ("Models", f"{rows[-2][1]} …")
+    if mac.certified_until:
+        rows.append(("Certificates", _certified(mac.certified_until)))
     if mac.base_unread:
         rows.append(("Base system", f"not looked into: {mac.base_unread}"))
     return [*rows, ("To buy", f"a stick of {mac.sold} GB or more")] if mac.sold else rows
+
+
+def _certified(until: str) -> str:
+    """Say until when an installer runs, by this computer's clock."""
+    if date.fromisoformat(until) >= datetime.now().astimezone().date():
+        return f"valid until {until}"
+    return f"expired on {until}: the installer refuses to run under a correct clock (set the Mac's back before it)"
 
 
 def _as_dict(found: SourceFacts) -> dict[str, Any]:

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import plistlib
+import struct
 import zipfile
+import zlib
+from base64 import b64encode
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -18,6 +21,7 @@ from ..tree import File, Folder, Special, UnixFacts
 from ..volumes.hfsplus.kind import HFSPLUS
 from .disk_image import Part, write_disk_image
 from .loaders import mac_loader
+from .signing import package_certificate
 
 MOMENT = datetime(2026, 3, 14, 9, 26, 52)
 MODELS = ("TidewellBook7,1", "TidewellBook7,2", "TidewellStudio3,1")
@@ -141,6 +145,23 @@ def _base_system(release: Release) -> dict[str, bytes]:
     return {**_boot_files(release), **more, "System/Installation/Studio.txt": b"The base system.\n" * 9000}
 
 
+def _package(release: Release, size: int) -> bytes:
+    """Return a flat package with a payload of noise, and a signature whose certificate has ended for old releases."""
+    is_old = release.generation in ("whole", "container")
+    certificate = package_certificate(*(("090101", "190414") if is_old else ("240101", "340414")))
+    payload = noise("payload", size)
+    table = (
+        '<?xml version="1.0" encoding="UTF-8"?><xar><toc><checksum style="sha1"><offset>0</offset><size>20</size>'
+        f'</checksum><signature style="RSA"><KeyInfo xmlns="http://www.w3.org/2000/09/xmldsig#"><X509Data>'
+        f"<X509Certificate>{b64encode(certificate).decode()}</X509Certificate></X509Data></KeyInfo></signature>"
+        f'<file id="1"><name>Payload</name><type>file</type><data><offset>20</offset><length>{size}</length>'
+        f'<size>{size}</size><encoding style="application/octet-stream"/></data></file></toc></xar>'
+    ).encode()
+    packed = zlib.compress(table)
+    header = b"xar!" + struct.pack(">HHQQI", 28, 1, len(packed), len(table), 1)
+    return header + packed + hashlib.sha1(packed).digest() + payload
+
+
 def _image(path: Path, scratch: Path, files: Mapping[str, bytes], label: str, methods: Sequence[str]) -> None:
     """Write a disk image with one HFS+ volume of `files`, through a plain image that is removed again."""
     size = align_up(sum(align_up(len(data), _BLOCK) for data in files.values()) + 2 * MIB, MIB)
@@ -173,7 +194,7 @@ def _whole(support: Path, scratch: Path, release: Release, payload_size: int) ->
     files = {
         **_boot_files(release),
         "Library/Preferences/SystemConfiguration/com.apple.Boot.plist": configuration,
-        "Packages/Essentials.pkg": noise("payload", payload_size),
+        "Packages/Essentials.pkg": _package(release, payload_size),
     }
     _image(support / "InstallESD.dmg", scratch, files, "Tidewell Install ESD", ["zlib"])
 
@@ -184,7 +205,7 @@ def _container(support: Path, scratch: Path, release: Release, payload_size: int
     files = {
         "BaseSystem.dmg": base,
         "BaseSystem.chunklist": _sums(base),
-        "Packages/Essentials.pkg": noise("payload", payload_size),
+        "Packages/Essentials.pkg": _package(release, payload_size),
     }
     _image(support / "InstallESD.dmg", scratch, files, "Tidewell Install ESD", ["zlib"])
 
@@ -192,7 +213,7 @@ def _container(support: Path, scratch: Path, release: Release, payload_size: int
 def _beside(support: Path, scratch: Path, release: Release, payload_size: int) -> None:
     base = _base(support / "BaseSystem.dmg", scratch, release, ["LZFSE", "zlib"])
     (support / "BaseSystem.chunklist").write_bytes(_sums(base))
-    files = {"Packages/Core.pkg": noise("payload", payload_size)}
+    files = {"Packages/Core.pkg": _package(release, payload_size)}
     _image(support / "InstallESD.dmg", scratch, files, "Tidewell Install ESD", ["zlib"])
     _list(support / "InstallInfo.plist", {"Payload Image Info": {"URL": "InstallESD.dmg"}})
 

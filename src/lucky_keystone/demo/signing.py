@@ -93,8 +93,11 @@ def _key(name: str) -> _Key:
     return _Key(name, p * q, pow(_EXPONENT, -1, (p - 1) * (q - 1)))
 
 
-def _certificate(key: _Key, above: _Key) -> bytes:
-    """Return an X.509 certificate (RFC 5280) of `key`, vouched for by `above`."""
+_VALID = b"260101000000Z", b"460101000000Z"
+
+
+def _certificate(key: _Key, above: _Key, valid: tuple[bytes, bytes] = _VALID) -> bytes:
+    """Return an X.509 certificate (RFC 5280) of `key`, vouched for by `above`; `valid` from and until, in UTC."""
     authority = key == above
     public = _der(_SEQUENCE, _number(key.modulus), _number(_EXPONENT))
     if authority:
@@ -107,7 +110,7 @@ def _certificate(key: _Key, above: _Key) -> bytes:
         _number(key.serial),
         _algorithm(_SHA256_RSA),
         above.subject,
-        _der(_SEQUENCE, _der(_TIME, b"260101000000Z"), _der(_TIME, b"460101000000Z")),
+        _der(_SEQUENCE, _der(_TIME, valid[0]), _der(_TIME, valid[1])),
         key.subject,
         _der(_SEQUENCE, _algorithm(_RSA), _der(_BITS, b"\0", public)),
         _der(0xA3, _der(_SEQUENCE, extension)),
@@ -121,6 +124,12 @@ def authority_certificate() -> bytes:
     text = b64encode(_certificate(authority, authority))
     lines = b"\n".join(text[at : at + 64] for at in range(0, len(text), 64))
     return b"-----BEGIN CERTIFICATE-----\n" + lines + b"\n-----END CERTIFICATE-----\n"
+
+
+def package_certificate(since: str, until: str) -> bytes:
+    """Return a certificate, DER, with which the studio signed its packages; days as YYMMDD."""
+    authority, workshop = _key("Tidewell Workshop Authority"), _key("Tidewell Workshop")
+    return _certificate(workshop, authority, (f"{since}000000Z".encode(), f"{until}000000Z".encode()))
 
 
 def signed(loader: bytes) -> bytes:

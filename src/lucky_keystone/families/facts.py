@@ -47,6 +47,8 @@ class MacFacts:
     """GB of the smallest stick to buy, as sticks are sold."""
     base_unread: str = ""
     """Why its base system is not looked into; '' when it is."""
+    certified_until: str = ""
+    """The day (ISO 8601) on which the first certificate of its packages ends; '' where none was found."""
 
 
 @dataclass(frozen=True, kw_only=True)

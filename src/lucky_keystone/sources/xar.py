@@ -19,6 +19,8 @@ from .deflated import DeflatedFile
 _MAGIC = b"xar!"
 _MOST_TABLE = 64 << 20
 _MOST_MEMBERS = 200_000
+_MOST_CERTIFICATES = 16
+_SIGNATURE = "{http://www.w3.org/2000/09/xmldsig#}X509Certificate"
 _ADVICE = "It is damaged or incomplete: download it again."
 
 
@@ -68,6 +70,8 @@ class XarArchive:
             root = ElementTree.fromstring(text)
         except ElementTree.ParseError as error:
             raise self._fault("its table of contents is no XML") from error
+        self.certificates = tuple(_certificates(root))
+        """Of its signatures: DER as base64."""
         self._places: Mapping[str, _Place] = dict(self._read(root))
 
     def _fault(self, why: str) -> SourceError:
@@ -120,3 +124,9 @@ class XarArchive:
         raise SourceError(
             f"{where} is compressed in a way that is not read here ({place.encoding}).", advice="Unpack it on a Mac."
         )
+
+
+def _certificates(root: ElementTree.Element) -> Iterator[str]:
+    """Yield the certificates of the table's signatures (XML Signature, 4.5.4 "The X509Data Element")."""
+    found = [element.text for element in root.iter() if element.tag in (_SIGNATURE, "X509Certificate") and element.text]
+    yield from found[:_MOST_CERTIFICATES]

@@ -18,6 +18,7 @@ from ..choices import Choices, option
 from ..facts import MacFacts, SourceFacts
 from ..family import Decision, DriveShape, DriveWish, VolumeWish
 from .app import FROM_ITS_IMAGE, find_apps
+from .certificates import valid_until
 from .contents import InstallerTree, installer_tree
 from .generations import CORE, SOLD_FOR_NEWEST, WHOLE_VOLUME
 from .payload import Payload, is_system_volume, payload_of
@@ -69,6 +70,7 @@ class MacInstaller:
                 payload.models,
                 _sold(payload),
                 payload.base.unread if payload.base else "",
+                until.isoformat() if (until := valid_until(payload)) else "",
             ),
             damage=_damage(payload),
             notes=source.notes,
