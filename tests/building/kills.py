@@ -18,6 +18,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+from lucky_keystone.demo.mac import RELEASES, write_app
+
 from ..helpers.drives import small_disc
 
 SHAPES = {
@@ -25,21 +27,24 @@ SHAPES = {
     "gpt": ["--table", "gpt"],
     "ntfs": ["--file-system", "ntfs"],
     "pair": ["--file-system", "fat32+ntfs"],
+    "macos": [],
+    "combined": ["--with"],
 }
 TARGETS = ("new file", "new file of a size", "existing file", "stick of a bay", "loop device")
 _SIZE = 120 << 20
+_SIZES = {"macos": 220 << 20, "combined": 400 << 20}
 _BAY = '[[drive]]\nfile = "stick.img"\nmodel = "Mudlark Mini"\nserial = "MM-1"\n'
 
 
 @contextmanager
-def target(kind: str, folder: Path) -> Iterator[tuple[list[str], Path]]:
+def target(kind: str, folder: Path, size: int = _SIZE) -> Iterator[tuple[list[str], Path]]:
     """Make a target; yield how it is named on the command line, and the file that holds its bytes."""
     file = folder / "stick.img"
     if kind.startswith("new file"):
-        yield ["--onto", str(file), *(["--size", str(_SIZE)] if kind != "new file" else [])], file
+        yield ["--onto", str(file), *(["--size", str(size)] if kind != "new file" else [])], file
         return
     with file.open("wb") as stream:
-        stream.truncate(_SIZE)
+        stream.truncate(size)
     if kind == "existing file":
         yield ["--onto", str(file), "--yes"], file
     elif kind == "stick of a bay":
@@ -70,15 +75,26 @@ def is_finished(file: Path) -> bool:
         return any(stream.read(512))
 
 
+def _sources(shape: str, folder: Path) -> list[str]:
+    """Make what is built from; return it with the choices of the shape."""
+    options = list(SHAPES[shape])
+    app = disc = ""
+    if shape in ("macos", "combined"):
+        app = str(write_app(folder, RELEASES["10.13"], payload_size=30 << 20))
+    if shape != "macos":
+        disc = str(small_disc(folder / "small.iso", filling=30))
+    return [disc, *options, app] if shape == "combined" else [disc or app, *options]
+
+
 def kill_some(kind: str, shape: str, count: int, chance: random.Random, folder: Path) -> int:
     """Kill `count` runs at random moments, starting over whenever a drive is finished. Return how often one was.
 
     Raises AssertionError when a finished drive is another one than without a kill.
     """
-    disc = small_disc(folder / "small.iso", filling=30)
+    sources = _sources(shape, folder)
     finished = kills = 0
-    with target(kind, folder) as (words, file):
-        command = [*program(), "build", str(disc), *words, "--identity", "crew", *SHAPES[shape]]
+    with target(kind, folder, _SIZES.get(shape, _SIZE)) as (words, file):
+        command = [*program(), "build", *sources, *words, "--identity", "crew"]
         blank = file.exists()
         began = time.monotonic()
         subprocess.run(command, check=True, capture_output=True)

@@ -218,7 +218,13 @@ def test_names_from_outside_cannot_steer_the_terminal(disc: Path, tmp_path: Path
 
 @pytest.mark.parametrize(
     ("kind", "shape"),
-    [("new file", "fat32"), ("new file", "ntfs"), ("new file of a size", "gpt"), ("stick of a bay", "pair")],
+    [
+        ("new file", "fat32"),
+        ("new file", "ntfs"),
+        ("new file of a size", "gpt"),
+        ("stick of a bay", "pair"),
+        ("new file", "macos"),
+    ],
 )
 def test_a_build_continues_wherever_it_was_killed(kind: str, shape: str, tmp_path: Path) -> None:
     """The same command each time, and without --yes for a new file: what was begun decides, not the file there is."""

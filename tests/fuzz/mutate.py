@@ -20,10 +20,12 @@ from tempfile import TemporaryDirectory
 
 from lucky_keystone.errors import SourceError, UsageError
 
+from .mac_targets import mac_targets
 from .targets import Target, make_targets
 
 KINDS = (
     *("udf", "joliet", "rock ridge", "install image", "drive", "gpt drive", "ntfs drive", "raw drive"),
+    *("mac disk image", "mac zip", "mac package", "mac asset", "mac drive"),
     *("manifest drive", "progress drive", "bay", "plan"),
     *("raw mbr", "raw gpt", "raw fat12", "raw fat16", "raw gz", "raw bz2", "raw xz", "raw zst", "raw zip"),
 )
@@ -37,6 +39,11 @@ EXTREMES = [
     b"\xff" * 8,
     b"\xff" * 7 + b"\x7f",
 ]
+
+
+def all_targets(folder: Path) -> dict[str, Target]:
+    """Make a target of every kind in `folder`."""
+    return make_targets(folder) | mac_targets(folder / "mac")
 
 
 @contextmanager
@@ -84,7 +91,7 @@ def main() -> None:
     ends: Counter[tuple[str, str]] = Counter()
     longest = 0.0
     with TemporaryDirectory() as folder:
-        targets = make_targets(Path(folder))
+        targets = all_targets(Path(folder))
         for number in range(given.count):
             kind = kinds[number % len(kinds)]
             try:

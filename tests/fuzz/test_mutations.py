@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import pytest
 
-from .mutate import KINDS, LONGEST, one
-from .targets import Target, make_targets
+from .mutate import KINDS, LONGEST, all_targets, one
+from .targets import Target
 
 SAMPLE = 300
 
 
 @pytest.fixture(scope="module")
 def targets(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Target]:
-    return make_targets(tmp_path_factory.mktemp("fuzz"))
+    return all_targets(tmp_path_factory.mktemp("fuzz"))
 
 
 @pytest.mark.parametrize("kind", KINDS)

@@ -48,7 +48,7 @@ def fit(wish: DriveWish, drive: DriveShape, use: str) -> Fitted:
         )
     behind = max(style.behind, wish.volumes[-1].gap_behind)
     available = None if drive.size is None else _reach(wish, drive.size, sector) - behind
-    drafts = [_draft(volume, None if use == "needed" else available, sector) for volume in wish.volumes]
+    drafts = _drafts(wish.volumes, None if use == "needed" else available, sector)
     known = available if use == "whole" else None
     budgets = [
         draft.budget(known if volume.takes_rest else None) for volume, draft in zip(wish.volumes, drafts, strict=True)
@@ -72,10 +72,19 @@ def fit(wish: DriveWish, drive: DriveShape, use: str) -> Fitted:
     return Fitted(volumes, manifest, room, needed if drive.size is None else drive.size, needed, last)
 
 
-def _draft(wish: VolumeWish, available: int | None, sector: int) -> Draft:
-    """Draft a volume; one that takes the rest gets the clusters that are usual for what is `available`."""
-    size = sum(file.size for _, file in wish.tree.files())
-    basis = available if wish.takes_rest and available is not None else size
+def _drafts(wishes: Sequence[VolumeWish], available: int | None, sector: int) -> list[Draft]:
+    """Draft all volumes; one that takes the rest gets the clusters that are usual for what the others leave of it."""
+    least = [_draft(wish, sum(file.size for _, file in wish.tree.files()), sector) for wish in wishes]
+    if available is None:
+        return least
+    taken = [draft.smallest_end(0) + wish.gap_behind for wish, draft in zip(wishes, least, strict=True)]
+    return [
+        _draft(wish, max(available - sum(taken) + taken[number], 0), sector) if wish.takes_rest else least[number]
+        for number, wish in enumerate(wishes)
+    ]
+
+
+def _draft(wish: VolumeWish, basis: int, sector: int) -> Draft:
     return wish.kind.draft(wish.tree, wish.label, wish.cluster or wish.kind.usual_cluster(basis, sector), sector)
 
 

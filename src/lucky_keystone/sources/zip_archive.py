@@ -72,7 +72,7 @@ class ZipArchive:
 
     def names(self) -> list[str]:
         """Return the paths of all files."""
-        return [info.filename for info in self._infos if not info.is_dir()]
+        return [info.filename for info in self._infos if not info.filename.endswith("/")]
 
     def member(self, path: str) -> Member | None:
         """Return the file at exactly `path`. Raises SourceError for one that cannot be read."""
@@ -129,7 +129,7 @@ class ZipArchive:
         return top
 
     def _add(self, folder: Folder, name: str, info: zipfile.ZipInfo) -> None:
-        if info.is_dir():
+        if info.filename.endswith("/"):
             made = folder.entries.setdefault(name, Folder(name))
             kept = info.external_attr >> 16 if info.create_system == _MADE_ON_UNIX else 0
             if isinstance(made, Folder) and kept:

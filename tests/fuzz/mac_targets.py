@@ -1,0 +1,74 @@
+"""What carries macOS installers, and a drive that one became: disk images, archives, packages, HFS+."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from lucky_keystone.checking.check import check_drive
+from lucky_keystone.content import stream
+from lucky_keystone.families.choices import Choices
+from lucky_keystone.families.families import facts_of
+from lucky_keystone.families.family import DriveShape
+from lucky_keystone.families.proving import verify_source
+from lucky_keystone.planning.make import make_plan
+from lucky_keystone.progress import silent
+from lucky_keystone.sources.opening import open_source
+from lucky_keystone.sources.udif_records import Trailer
+
+from ..helpers.drives import MemoryDrive, build_drive
+from ..helpers.mac import app_of, carried, packaged
+from .targets import Target, in_memory, on_file, used_spans
+
+
+def mac_targets(folder: Path) -> dict[str, Target]:
+    """Make a target of every kind in the new folder `folder`."""
+    app = app_of("10.13", folder / "apps")
+    image, archive = carried(app, "disk image", folder), carried(app, "zip archive", folder)
+    package = packaged(app, folder)
+    data = image.read_bytes()
+    trailer = Trailer.unpack(data[-512:])
+    end = len(data)
+    listed = (trailer.list_offset, trailer.list_length)
+    found = {
+        "mac disk image": _source(image, [(end - 512, 512)] * 3 + [listed] * 6 + [(0, 64 << 10)] * 3),
+        "mac zip": _source(archive, [(archive.stat().st_size - 8000, 8000)] * 3 + [(0, 4000)]),
+        "mac package": _source(package, [(0, 600)] * 3 + [(0, package.stat().st_size)]),
+        "mac drive": _drive(app, folder),
+    }
+    asset = app_of("11", folder / "apps") / "Contents/SharedSupport/SharedSupport.dmg"
+    # The asset lies in raw blocks: headers of its volume, catalog, and the archive's own directory are in reach.
+    spans = used_spans(asset.read_bytes()[: 96 << 10])
+    whole = _source(asset, spans)
+    found["mac asset"] = Target(whole.read, whole.write, whole.spans, lambda: _use(asset.parents[2]))
+    return found
+
+
+def _source(path: Path, spans: list[tuple[int, int]]) -> Target:
+    target = on_file(path, spans)
+    return Target(target.read, target.write, spans, lambda: _use(path))
+
+
+def _use(path: Path) -> None:
+    """Open and plan it; read what a drive would be given, and what the image's checksums say."""
+    source = open_source(path)
+    _ = facts_of(source), source.fingerprint
+    verify_source(source, None, silent, integrity=True)
+    plan = make_plan(source, Choices(as_is=True), DriveShape("x", None))
+    for _path, file in plan.tree.files():
+        assert sum(len(piece) for piece in stream(file.content)) == file.size
+
+
+def _drive(app: Path, folder: Path) -> Target:
+    built = build_drive(open_source(app), folder / "mac.img")
+    drive = MemoryDrive(built.image.size)
+    drive.data = bytearray(built.path.read_bytes())
+
+    def use() -> None:
+        drive.log.clear()
+        check_drive(drive, silent, contents=False)
+
+    start = built.plan.volumes[-1].planned.start
+    spans = [(512, 92), (1024, 256), (start + 1024, 512), (start + 1024, 512), (start + 1024, 512)]
+    spans += [(built.plan.volumes[-1].planned.end - 1024, 512)]
+    spans += [(start + at, size) for at, size in used_spans(bytes(drive.data[start : start + (64 << 10)]))]
+    return Target(*in_memory(drive.data), spans, use)
