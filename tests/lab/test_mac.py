@@ -6,6 +6,7 @@ import zlib
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from lucky_keystone.content import stream
 from lucky_keystone.demo.mac import RELEASES
@@ -15,6 +16,7 @@ from lucky_keystone.sources.opening import open_source
 from ..helpers.drives import build_drive
 from ..helpers.mac import app_of, carried
 from .mac import files_said, firmware_disk, start_as_mac
+from .starting import assert_bios_starts, assert_uefi_reads_all
 
 pytestmark = pytest.mark.lab
 IMAGES = {
@@ -54,3 +56,18 @@ def test_a_mac_starts_it(release: str, carrier: str, disk: Path, tmp_path: Path)
         for piece in stream(file.content):
             sum_ = zlib.crc32(piece, sum_)
         assert (size, crc) == (file.size, sum_)
+
+
+def test_both_sides_of_a_combined_drive_start(disc: Path, disk: Path, tmp_path: Path) -> None:
+    """With a GPT as UEFI and as a Mac; with an MBR, asked for BIOS too, as both kinds of PC."""
+    app = app_of("10.13", tmp_path / "apps")
+    for choices, starts in ((Choices(), ("uefi", "mac")), (Choices(firmware="both"), ("bios", "uefi"))):
+        path = tmp_path / "drive.img"
+        path.unlink(missing_ok=True)
+        source = open_source(disc, further=[app])
+        built = build_drive(source, path, replace(choices, part_size=5 << 20), size=600 << 20)
+        if "bios" in starts:
+            assert_bios_starts(path)
+        if "mac" in starts:
+            assert "TIDEWELL MAC LOADER DONE" in start_as_mac(path, disk, tmp_path)
+        assert_uefi_reads_all(path, built.plan.tree)

@@ -57,6 +57,12 @@ _LOOKS = {
 }
 
 
+_FEW = 2
+"""Partitions that are described in a sentence each."""
+_FOR_TWO_LINES = 3.6
+"""Height of a row of the forecast that has room for firmware and reason on lines of their own."""
+
+
 def _drawn(plan: Plan, ending: str) -> FigureCanvasAgg | FigureCanvasSVG:
     figure = Figure(figsize=(12.8, 8.0), facecolor=_PAPER)
     axes = figure.add_axes((0.0, 0.0, 1.0, 1.0))
@@ -172,7 +178,11 @@ def _whole_drive(axes: Axes, plan: Plan) -> None:
 
 
 def _partitions(plan: Plan) -> Iterator[str]:
-    """Say what each partition is."""
+    """Say what each partition is; in few words where there are many."""
+    if len(plan.volumes) > _FEW:
+        for number, volume in enumerate(plan.volumes, 1):
+            yield shorten(f"{number}: {volume.planned.kind.shown} '{volume.planned.label}'", 34, placeholder=" …")
+        return
     for number, volume in enumerate(plan.volumes, 1):
         asked, kind = volume.wish, volume.planned.kind
         if asked.takes_rest:
@@ -279,13 +289,20 @@ def _forecast(axes: Axes, plan: Plan) -> None:
     left = 55.0
     axes.text(left, 36.6, "Where it will start", fontsize=13, color=_INK, weight="bold", va="center")
     rows = without_repeats(plan.forecast)
-    step = min(5.3, 28 / len(rows))
+    step = min(5.3, 26 / len(rows))
+    height = min(2.8, 0.85 * step)
     for number, row in enumerate(rows):
         y = 31.6 - number * step
-        axes.add_patch(Rectangle((left, y - 1.3), 10.5, 2.8, facecolor=_VERDICTS[row.verdict], edgecolor="none"))
-        axes.text(
-            left + 5.25, y + 0.05, row.verdict, fontsize=9.5, color="white", ha="center", va="center", weight="bold"
+        at = left + 11.5
+        axes.add_patch(
+            Rectangle((left, y - height / 2), 10.5, height, facecolor=_VERDICTS[row.verdict], edgecolor="none")
         )
-        axes.text(left + 11.5, y + 0.9, row.firmware, fontsize=10.5, color=_INK, va="center", weight="bold")
-        words = shorten(row.reason, 58, placeholder=" …")
-        axes.text(left + 11.5, y - 1.3, words, fontsize=8.8, color=_QUIET, va="center")
+        size = 9.5 if step > _FOR_TWO_LINES else 8
+        axes.text(left + 5.25, y, row.verdict, fontsize=size, color="white", ha="center", va="center", weight="bold")
+        if step > _FOR_TWO_LINES:
+            axes.text(at, y + 0.9, row.firmware, fontsize=10.5, color=_INK, va="center", weight="bold")
+            words = shorten(row.reason, 58, placeholder=" …")
+            axes.text(at, y - 1.3, words, fontsize=8.8, color=_QUIET, va="center")
+        else:
+            words = shorten(f"{row.firmware}: {row.reason}", 60, placeholder=" …")
+            axes.text(at, y, words, fontsize=8.8, color=_INK, va="center")

@@ -21,7 +21,7 @@ from ..units import shown_size
 from ..volumes.kind import StandingVolume
 from .combining import combined
 from .fitting import FROM_SCRATCH, STAYS, Fitted, areas_of, fit, fit_again
-from .plan import Plan
+from .plan import FittedVolume, Plan
 
 _LISTED = 3
 NOTHING_SAVED: Mapping[str, str] = MappingProxyType({})
@@ -60,7 +60,7 @@ def make_plan(
     else:
         use = choices.use or ("whole" if drive.size is not None else "needed")
         fitted = fit(wish, drive, use)
-    main = next((volume for volume in fitted.volumes if volume.wish.takes_rest), None)
+    main = _main(fitted) if fitted.volumes else None
     settled = wish.choices
     if main is not None:
         settled = msgspec.structs.replace(settled, cluster=main.planned.cluster_size, use=use, identity=identity)
@@ -88,6 +88,11 @@ def make_plan(
         manifest_room=fitted.manifest_room,
         damage=damage,
     )
+
+
+def _main(fitted: Fitted) -> FittedVolume:
+    """Return the volume that takes what the others leave."""
+    return next(volume for volume in fitted.volumes if volume.wish.takes_rest)
 
 
 def _marked(decision: Decision, saved: Mapping[str, str]) -> Decision:
@@ -126,10 +131,13 @@ def _measured(choices: Choices, wish: DriveWish, fitted: Fitted, use: str) -> li
 def _whole_reason(wish: DriveWish, fitted: Fitted, use: str) -> str:
     if use == "needed":
         return "as small as the source allows"
-    beyond = fitted.drive_size - fitted.end
+    gap = wish.volumes[-1].gap_behind
+    beyond = fitted.drive_size - fitted.end - gap
     reason = "the whole drive, so that what is left stays usable"
+    if gap:
+        reason += f"; {shown_size(gap)} stay free behind it, as its own system leaves them"
     if beyond > 64 * MIB:
-        limit = "an MBR" if wish.table == "mbr" else f"a {fitted.volumes[0].planned.kind.shown} volume"
+        limit = "an MBR" if wish.table == "mbr" else f"a {_main(fitted).planned.kind.shown} volume"
         reason += f"; {shown_size(beyond)} lie beyond what {limit} can describe"
     return reason
 
