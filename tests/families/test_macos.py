@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import plistlib
+import random
 import shutil
 import struct
 import subprocess
@@ -36,6 +37,8 @@ from ..helpers.judges import need
 from ..helpers.mac import CARRIERS, app_of, carried, facts_on_disk
 from ..helpers.program import run
 
+FLIPS = 30
+"""A sample; by hand 300 were run."""
 LOADER = "System/Library/CoreServices/boot.efi"
 CONFIGURATION = "Library/Preferences/SystemConfiguration/com.apple.Boot.plist"
 
@@ -327,3 +330,26 @@ def test_a_combined_drive(apps: dict[str, Path], disc: Path, tmp_path: Path) -> 
     assert (plan.table, plan.volumes[-1].wish.use.value.mbr) == ("mbr", 0xAF)
     rows = {row.firmware: row.verdict for row in plan.forecast}
     assert (rows["BIOS"], rows["Mac, Intel"]) == ("starts", "not known")
+
+
+def test_flipped_bits_are_found(apps: dict[str, Path], tmp_path: Path) -> None:
+    """Anywhere in what was written: no host has mounted the volume, so nothing can be use."""
+    built = build_drive(open_source(apps["10.13"]), tmp_path / "drive.img", size=300 << 20)
+    drive, chance, start = MemoryDrive.of(built.path), random.Random(11), built.plan.volumes[-1].planned.start
+    for _ in range(FLIPS):
+        region = chance.choice([region for region in built.image.regions if region.offset >= start])
+        at, bit = region.offset + chance.randrange(region.size), 1 << chance.randrange(8)
+        drive.data[at] ^= bit
+        assert check_drive(drive, silent).exit_code == 1, f"{region.kind}, byte {at}"
+        drive.data[at] ^= bit
+
+
+def test_an_update_to_the_next_release(apps: dict[str, Path], tmp_path: Path) -> None:
+    """Files that stay keep their place; the result is the tree of the new release, and whole."""
+    drive = tmp_path / "drive.img"
+    run("build", apps["11"], "--onto", drive, "--size", "400MB")
+    told = json.loads(run("build", apps["14"], "--onto", drive, "--update", "--yes", "--json").stdout)
+    assert told["drives"][0]["result"]["bytes_found_right"] > 0
+    run("check", drive, "--against", apps["14"])
+    again = json.loads(run("build", apps["14"], "--onto", drive, "--update", "--yes", "--json").stdout)
+    assert again["drives"][0]["result"]["bytes_written"] == 0

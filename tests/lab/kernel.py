@@ -23,8 +23,9 @@ INIT = r"""#!/bin/busybox sh
 mount -t proc proc /proc; mount -t sysfs sysfs /sys; mount -t devtmpfs dev /dev
 for module in {modules}; do insmod /modules/$module.ko 2>/dev/null; done
 echo "LAB BEGIN"
-mount -t {driver} -o ro,{options} /dev/vda1 /mnt && cd /mnt && find . -type f -exec sha256sum {{}} + ; cd /; umount /mnt
-mount -t {driver} -o {options} /dev/vda1 /mnt && echo "ferry" > "/mnt/Deck log.txt" && mkdir /mnt/hold && \
+mount -t {driver} -o ro,{options} /dev/vda{partition} /mnt && cd /mnt && \
+    find . -type f -exec sha256sum {{}} + ; cd /; umount /mnt
+mount -t {driver} -o {options} /dev/vda{partition} /mnt && echo "ferry" > "/mnt/Deck log.txt" && mkdir /mnt/hold && \
     umount /mnt && echo "LAB WRITTEN"
 dmesg | grep -i "fat\|ntfs\|hfs" | sed "s/^/LAB MESSAGE /"
 echo "LAB END"
@@ -32,7 +33,9 @@ poweroff -f
 """
 
 
-def see(drive: Path, folder: Path, driver: str = "vfat", seconds: int = 1200) -> tuple[dict[str, str], list[str], bool]:
+def see(
+    drive: Path, folder: Path, driver: str = "vfat", partition: int = 1, seconds: int = 1200
+) -> tuple[dict[str, str], list[str], bool]:
     """Start the guest with `drive`.
 
     Return ({path: SHA-256}, its messages on file systems, whether a file could be added).
@@ -43,7 +46,7 @@ def see(drive: Path, folder: Path, driver: str = "vfat", seconds: int = 1200) ->
     image = next(KERNEL.glob("boot/vmlinuz-*"), None)
     if image is None:
         pytest.skip("no kernel below .lab-kernel/ (run-tests puts one there)")
-    initramfs = _initramfs(folder / "initramfs", busybox, driver)
+    initramfs = _initramfs(folder / "initramfs", busybox, driver, partition)
     console = folder / "console.txt"
     subprocess.run(
         [
@@ -74,7 +77,7 @@ def see(drive: Path, folder: Path, driver: str = "vfat", seconds: int = 1200) ->
     return sums, re.findall(r"^LAB MESSAGE (.*)$", text, re.MULTILINE), "LAB WRITTEN" in text
 
 
-def _initramfs(root: Path, busybox: Path, driver: str) -> Path:
+def _initramfs(root: Path, busybox: Path, driver: str, partition: int) -> Path:
     for name in ("bin", "proc", "sys", "dev", "mnt", "modules"):
         (root / name).mkdir(parents=True)
     (root / "bin" / "busybox").write_bytes(busybox.read_bytes())
@@ -82,7 +85,9 @@ def _initramfs(root: Path, busybox: Path, driver: str) -> Path:
     for module in MODULES:
         packed = next(KERNEL.glob(f"lib/modules/*/kernel/**/{module}.ko.xz"))
         (root / "modules" / f"{module}.ko").write_bytes(lzma.decompress(packed.read_bytes()))
-    (root / "init").write_text(INIT.format(modules=" ".join(MODULES), driver=driver, options=OPTIONS[driver]))
+    (root / "init").write_text(
+        INIT.format(modules=" ".join(MODULES), driver=driver, options=OPTIONS[driver], partition=partition)
+    )
     (root / "init").chmod(0o755)
     names = "\n".join(str(path.relative_to(root)) for path in sorted(root.rglob("*")))
     archive = root.with_suffix(".cpio")

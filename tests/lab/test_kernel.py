@@ -17,6 +17,7 @@ from lucky_keystone.volumes.hfsplus.names import composed
 from ..helpers.drives import build_drive, check_file
 from ..helpers.hfsplus import studio, write_volume
 from ..helpers.judges import need
+from ..helpers.mac import app_of
 from .kernel import see
 
 pytestmark = pytest.mark.lab
@@ -71,3 +72,16 @@ def test_a_kernel_reads_hfsplus_and_writes_to_it(tmp_path: Path) -> None:
     assert written
     faults = [finding for finding in check_file(drive).findings if finding.level in ("fault", "note")]
     assert [finding for finding in faults if finding.code != "start.nothing"] == []
+
+
+def test_what_a_kernel_does_to_a_drive_for_macs_is_use(tmp_path: Path) -> None:
+    built = build_drive(open_source(app_of("10.13", tmp_path / "apps")), tmp_path / "drive.img", size=300 << 20)
+    sums, messages, written = see(built.path, tmp_path, "hfsplus", partition=2)
+    links = {path for path, file in built.plan.tree.files() if file.special.unix.is_link}
+    assert sums == {path: digest for path, digest in sums_of(built.plan.tree).items() if path not in links}
+    assert (messages, written) == ([], True)
+    report = check_file(built.path)
+    assert {finding.level for finding in report.findings} <= {"used", "note"}, report.findings
+    used = next(finding for finding in report.findings if finding.level == "used")
+    assert "Deck log.txt" in used.what
+    assert "everything that was built is unchanged" in used.what

@@ -86,7 +86,8 @@ class HfsPlus:
 
     def geometry_of(self, volume: HfsPlusVolume) -> Geometry:
         sector = min(512, volume.cluster_size)
-        return Geometry(sector, volume.cluster_size, volume.offset // sector, volume.size // sector)
+        total = volume.cluster_count * volume.cluster_size // sector
+        return Geometry(sector, volume.cluster_size, volume.offset // sector, total)
 
     def partition_end(self, regions: Sequence[tuple[str, int, int]], limit: int) -> int:
         return min(
