@@ -188,6 +188,10 @@ def test_a_drive_whose_header_names_nothing(apps: dict[str, Path], tmp_path: Pat
             stream.write(bytes(24))
     codes = {finding.code for finding in check_file(built.path).findings}
     assert {Code.START_MAC_NAMES_NONE, Code.CONTENT_CHANGED} <= codes
+    with built.path.open("r+b") as stream:
+        stream.seek(planned.start + 1024 + 80)
+        stream.write(struct.pack(">2I", 2, 4711))
+    assert Code.HFSPLUS_BLESSING in {finding.code for finding in check_file(built.path).findings}
 
 
 def test_what_a_fat_stick_did_to_an_app(apps: dict[str, Path], tmp_path: Path) -> None:
@@ -227,6 +231,13 @@ def test_what_cannot_be_built_is_explained(apps: dict[str, Path], tmp_path: Path
     cut = copy("11", "cut")
     image = cut / "Contents/SharedSupport/SharedSupport.dmg"
     image.write_bytes(image.read_bytes()[:-100_000])
+    apfs = copy("15", "apfs")
+    image = apfs / "Contents/SharedSupport/SharedSupport.dmg"
+    image.write_bytes(image.read_bytes().replace(b"BootKernelExtensions.kc", b"BootKernelExtensions.xx"))
+    with pytest.raises(
+        SourceError, match=r"BootKernelExtensions.kc of 15.1 can only be had from the base system .* APFS"
+    ):
+        make_plan(open_source(apfs), Choices(), DriveShape("x.img", None))
     for path, words in (
         (stub, "is a stub"),
         (half, "carries no InstallESD.dmg"),

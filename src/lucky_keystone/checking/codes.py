@@ -63,6 +63,7 @@ class Code(StrEnum):
     HFSPLUS_JOURNAL = "hfsplus.journal"
     HFSPLUS_COUNTS = "hfsplus.counts"
     HFSPLUS_BITMAP = "hfsplus.bitmap"
+    HFSPLUS_BLESSING = "hfsplus.blessing"
     # contents, compared with the manifest
     CONTENT_CHANGED = "content.changed"
     CONTENT_FILE = "content.file"

@@ -41,6 +41,8 @@ class Release:
     generation: str
     """'whole', 'container', 'beside' or 'asset'."""
     kernel: str
+    is_apfs: bool = False
+    """Whether the base system is a volume that nothing here reads."""
 
     @property
     def app(self) -> str:
@@ -64,6 +66,10 @@ RELEASES = {
     ),
     "11": Release("Tidewell 11", "11.7", "20G817", "asset", "System/Library/KernelCollections/BootKernelExtensions.kc"),
     "14": Release("Tidewell 14", "14.2", "23C64", "asset", "System/Library/KernelCollections/BootKernelExtensions.kc"),
+    "15": Release(
+        *("Tidewell 15", "15.1", "24B83", "asset", "System/Library/KernelCollections/BootKernelExtensions.kc"),
+        is_apfs=True,
+    ),
 }
 
 
@@ -219,8 +225,13 @@ def _beside(support: Path, scratch: Path, release: Release, payload_size: int) -
 
 
 def _asset(support: Path, scratch: Path, release: Release, payload_size: int) -> None:
-    """The base image is a deflated member of the asset; boot files lie in it once more, but for the kernel."""
-    base = _base(support / "inner.dmg", scratch, release, ["LZFSE"])
+    """The base image is a deflated member of the asset; boot files lie in it once more, the kernel where it must."""
+    if release.is_apfs:
+        container = bytes(32) + b"NXSB" + noise("container", 3 * MIB - 36)
+        write_disk_image(support / "inner.dmg", [Part("disk image", Literal(container))], ["LZFSE"])
+        base = (support / "inner.dmg").read_bytes()
+    else:
+        base = _base(support / "inner.dmg", scratch, release, ["LZFSE"])
     (support / "inner.dmg").unlink()
     asset = support / "asset.zip"
     boot = _boot_files(release)
@@ -234,7 +245,7 @@ def _asset(support: Path, scratch: Path, release: Release, payload_size: int) ->
         put("AssetData/Restore/BaseSystem.dmg", base)
         put("AssetData/Restore/BaseSystem.chunklist", _sums(base))
         for path, data in boot.items():
-            if path != release.kernel:
+            if path != release.kernel or release.is_apfs:
                 put(f"AssetData/boot/{path}", data)
         put("AssetData/payloadv2/payload.000", noise("payload", payload_size), zipfile.ZIP_STORED)
     files = {f"{_ASSET}/0a1b2c.zip": asset.read_bytes(), f"{_ASSET}/list.xml": plistlib.dumps({"Assets": []})}

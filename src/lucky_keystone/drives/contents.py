@@ -26,6 +26,7 @@ _TYPES = {
     0x0B: "FAT32",
     0x0C: "FAT32",
     0x83: "Linux",
+    0xAF: "HFS+",
     0xEE: "GPT",
     0xEF: "UEFI system",
     0x82: "Linux swap",

@@ -68,6 +68,7 @@ class HfsPlusChecker:
     ) -> tuple[list[Entry], int]:
         number = partition.number
         _headers(volume, number, report)
+        _blessing(volume, number, report)
         used = ClusterMap(volume.cluster_count)
         faulty: list[str] = []
         _own_files(volume, used, faulty)
@@ -156,6 +157,28 @@ def _headers(volume: HfsPlusVolume, number: int, report: Report) -> None:
         report.note(Code.VOLUME_MOUNTED, "volume header", what, at)
     if header.attributes & JOURNALED:
         _journal(volume, number, report)
+
+
+def _blessing(volume: HfsPlusVolume, number: int, report: Report) -> None:
+    """Compare the loader that the header names with the folder that it names beside it."""
+    info = volume.finder_info
+    if not info.blessed_file:
+        return
+    try:
+        item = volume.item(info.blessed_file, b"")
+    except VolumeError:
+        return  # the catalog itself is damaged, and is reported as that
+    what = ""
+    if item is None or item.thread is None:
+        what = f"the header names catalog ID {info.blessed_file} as the loader, which is not there."
+    elif item.thread.parentID != info.blessed_folder:
+        what = (
+            f"the header names catalog ID {info.blessed_file} as the loader, and folder {info.blessed_folder}, "
+            f"but it is in folder {item.thread.parentID}."
+        )
+    if what:
+        place = Place(number, volume.offset + HEADER_OFFSET + VolumeHeader.offset_of("finderInfo"), 8)
+        report.fault(Code.HFSPLUS_BLESSING, "volume header", what, REBUILD, place)
 
 
 def _journal(volume: HfsPlusVolume, number: int, report: Report) -> None:
