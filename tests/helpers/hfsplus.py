@@ -10,6 +10,7 @@ from lucky_keystone.tables.partition import Use, WantedPartition
 from lucky_keystone.tables.styles import STYLES, TableNumbers
 from lucky_keystone.tree import File, Folder, Special, UnixFacts
 from lucky_keystone.volumes.hfsplus.kind import HFSPLUS
+from lucky_keystone.volumes.hfsplus.names import decomposed
 from lucky_keystone.volumes.kind import PlannedVolume
 
 from .trees import MOMENT, file, folder
@@ -71,3 +72,8 @@ def studio(many: int = 3000) -> Folder:
         Folder("other names", MOMENT, {f"name {number}": linked for number in range(3)}),
         folder("many", *(file(f"Überfahrt {number:05} nach 東京.txt", b"%d" % number) for number in range(many))),
     )
+
+
+def as_stored(files: dict[str, bytes]) -> dict[str, bytes]:
+    """Return {path: bytes} with names as the volume has them."""
+    return {"/".join(decomposed(part) for part in path.split("/")): data for path, data in files.items()}

@@ -21,10 +21,9 @@ from lucky_keystone.sources.inside import InsideVolume, volumes_in
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.udif_records import Trailer
 
-from ..helpers.hfsplus import studio, write_volume
+from ..helpers.hfsplus import as_stored, studio, write_volume
 from ..helpers.judges import need
 from ..helpers.trees import file, files_of, folder
-from ..volumes.test_hfsplus import as_stored
 
 METHODS = ["ADC", "zlib", "bzip2", "LZFSE", "xz", "raw"]
 FREE = (30 << 20, 39 << 20)

@@ -20,11 +20,11 @@ from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.errors import SourceError, UsageError
 from lucky_keystone.tree import Folder, Special, UnixFacts
 from lucky_keystone.volumes.hfsplus.kind import HFSPLUS
-from lucky_keystone.volumes.hfsplus.names import decomposed, folded_key, stored_name
+from lucky_keystone.volumes.hfsplus.names import folded_key, stored_name
 from lucky_keystone.volumes.hfsplus.read import HfsPlusVolume
 from lucky_keystone.volumes.volume import VolumeError
 
-from ..helpers.hfsplus import studio, with_facts, write_volume
+from ..helpers.hfsplus import as_stored, studio, with_facts, write_volume
 from ..helpers.trees import file, files_of, folder, trees
 
 
@@ -80,10 +80,6 @@ def second(path: Path) -> dict[str, Facts]:
                 {a.name: a.read_buffer_at_offset(a.size, 0) for a in entry.extended_attributes},
             )
     return found
-
-
-def as_stored(files: dict[str, bytes]) -> dict[str, bytes]:
-    return {"/".join(decomposed(part) for part in path.split("/")): data for path, data in files.items()}
 
 
 # -- literal bytes ---------------------------------------------------------------------------------------------------
