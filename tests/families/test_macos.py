@@ -266,6 +266,24 @@ def test_sectors_of_4096_bytes_and_a_label(apps: dict[str, Path], tmp_path: Path
     assert [finding for finding in report.findings if finding.level != "note"] == []
 
 
+def test_images_in_an_app_are_compared_with_their_checksums(apps: dict[str, Path], tmp_path: Path) -> None:
+    """By --verify-source all of them; by a build those it copies whole, and nothing that looks finished is left."""
+    app = tmp_path / apps["10.13"].name
+    shutil.copytree(apps["10.13"], app, symlinks=True)
+    proofs = verify_source(open_source(app), None, silent, integrity=True)
+    assert sum("are right" in line for line in proofs) == 2
+    image = app / "Contents/SharedSupport/InstallESD.dmg"
+    data = bytearray(image.read_bytes())
+    data[len(data) // 2] ^= 1
+    image.write_bytes(data)
+    with pytest.raises(SourceError, match="is damaged"):
+        verify_source(open_source(app), None, silent, integrity=True)
+    drive = tmp_path / "drive.img"
+    refused = run("build", app, "--onto", drive, code=4).stderr
+    assert "InstallESD.dmg is damaged: the checksum of its stored blocks is" in refused
+    assert drive.read_bytes()[:512] == bytes(512)
+
+
 def test_checksums_of_a_disk_image_are_verified(apps: dict[str, Path], tmp_path: Path) -> None:
     path = carried(apps["10.13"], "disk image", tmp_path)
     assert any("checksum" in line for line in verify_source(open_source(path), None, silent, integrity=True))

@@ -18,6 +18,7 @@ from ..volumes.kind import ComposedKind
 from .choices import Choices
 
 if TYPE_CHECKING:
+    from ..sources.diskimage import DiskImage
     from ..sources.source import Source
     from .facts import SourceFacts
 
@@ -135,6 +136,9 @@ class Family(Protocol):
 
     def on_drive(self, source: Source) -> Folder:
         """Return what of the source lies on its drives, file by file, to compare a drive with."""
+
+    def disk_images(self, source: Source) -> Sequence[DiskImage]:
+        """Return the disk images in a source that carry checksums of their own, the source itself too."""
 
     def refuse_update(self) -> None:
         """Raise UsageError with the reason when such a drive cannot be updated."""

@@ -14,7 +14,7 @@ from ..sources.diskimage import DiskImage
 from ..sources.locating import naming_the_file
 from ..sources.source import Source
 from ..wim.read import InstallImage
-from .families import facts_of
+from .families import facts_of, family_of
 
 
 def verify_source(source: Source, sha256: str | None, progress: Progress, *, integrity: bool) -> list[str]:
@@ -39,8 +39,10 @@ def _proofs(source: Source, sha256: str | None, progress: Progress, *, integrity
         if size != source.packing.file.size:
             raise damaged(file.stored, file.form.name, f"{size} bytes come out of it, not {file.size}")
         proofs.append(f"the {file.form.name} stream decodes to its end, and its sums are right")
-    if integrity and source.disk_image is not None:
-        proofs += _checksums(source.disk_image, progress)
+    family = family_of(source)
+    images = family.disk_images(source) if integrity and family is not None else ()
+    for disk in images:
+        proofs += _checksums(disk, progress)
     found = facts_of(source)
     for facts in (*found.images, *found.boot_images) if integrity else ():
         found_file = source.root.find_file(facts.path)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import ClassVar
 
 from ..content import FileRange
 from ..errors import KeystoneError, UsageError
+from ..sources.diskimage import DiskImage
 from ..sources.source import Source
 from ..starting.bootable import ReadDrive
 from ..starting.pe import REMOVABLE_LOADERS
@@ -125,6 +126,9 @@ class RawImage:
 
     def on_drive(self, source: Source) -> Folder:
         return source.root
+
+    def disk_images(self, source: Source) -> Sequence[DiskImage]:
+        return (source.disk_image,) if source.disk_image else ()
 
     def refuse_update(self) -> None:
         raise UsageError(

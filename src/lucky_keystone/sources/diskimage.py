@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 from ..chunks import ChunkError, decode_chunk
-from ..content import BLOCK, SizedReadable
+from ..content import BLOCK, Content, Reader, Seekable, SizedReadable, seekable
 from ..errors import SourceError
 from ..progress import Progress
 from ..record import RecordError
@@ -365,6 +365,67 @@ class DiskImage:
             right.append("the sum of checksums")
         else:
             wrong.append(f"The checksum of checksums is {expected:08X}, {crc:08X} comes out.")
+
+
+class CheckedImage:
+    """A disk image's own bytes, which are summed while they are read from front to back.
+
+    The last of them come only where the sum is that of the image's trailer.
+    """
+
+    def __init__(self, content: Seekable, name: str, trailer: Trailer, expected: int) -> None:
+        self._content, self.name, self.expected = content, name, expected
+        self.start, self.end = trailer.data_offset, trailer.data_offset + trailer.data_length
+
+    @property
+    def size(self) -> int:
+        return self._content.size
+
+    def where(self) -> tuple[str, int]:
+        return self._content.where()
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        return self._content.read_at(offset, size)
+
+    def open(self) -> Reader:
+        return _CheckedReader(self, self._content.open())
+
+
+class _CheckedReader:
+    def __init__(self, image: CheckedImage, inner: Reader) -> None:
+        self._image, self._inner = image, inner
+        self._done = self._crc = 0
+
+    def readinto(self, view: memoryview) -> int:
+        got = self._inner.readinto(view)
+        image = self._image
+        first, last = max(image.start - self._done, 0), min(image.end - self._done, got)
+        if first < last:
+            self._crc = zlib.crc32(view[first:last], self._crc)
+        self._done += got
+        if self._done == image.size and got and self._crc != image.expected:
+            raise SourceError(
+                f"{image.name} is damaged: the checksum of its stored blocks is {image.expected:08X}, "
+                f"{self._crc:08X} comes out.",
+                advice="Download or copy the installer again.",
+            )
+        return got
+
+    def close(self) -> None:
+        self._inner.close()
+
+
+def checked(content: Content, name: str) -> Content:
+    """Return a file's bytes, to be compared with its own checksum while they are read, where it is a disk image."""
+    if not hasattr(content, "read_at"):
+        return content
+    stored = seekable(content)
+    if not is_disk_image(stored):
+        return content
+    trailer = Trailer.unpack(stored.read_at(stored.size - Trailer.SIZE, Trailer.SIZE))
+    expected = Checksum.unpack(trailer.data_checksum).crc32
+    fits = trailer.data_offset + trailer.data_length <= stored.size
+    return CheckedImage(stored, name, trailer, expected) if expected is not None and fits else content
 
 
 _ZEROS = bytes(1 << 16)

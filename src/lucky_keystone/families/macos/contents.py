@@ -10,9 +10,10 @@ from typing import Any
 from urllib.parse import quote
 
 from ...content import Literal, seekable
+from ...sources.diskimage import checked
 from ...starting.boot_configuration import CACHE, FLAGS, PATH
 from ...tree import EPOCH, File, Folder, Special, UnixFacts
-from .app import InstallerApp
+from .app import SUPPORT, InstallerApp
 from .generations import APP, BOOT_FILES, COMMON, CORE, LOADER, MARKER, WHOLE_VOLUME, Wanted
 from .modes import Kept, what_was_kept, with_modes
 from .payload import Payload, boot_files
@@ -47,7 +48,8 @@ def installer_tree(payload: Payload, label: str) -> InstallerTree:
             _put(root, PATH, _property_list(PATH, {FLAGS: ""}, moment))
     else:
         root = Folder("", moment)
-        root.entries[app.name] = replace(app.folder if kept.modes else with_modes(app.folder), name=app.name)
+        folder = _with_checked_images(app.folder if kept.modes else with_modes(app.folder), app.name)
+        root.entries[app.name] = replace(folder, name=app.name)
         placed = _put_boot_files(root, payload, moment)
     _put_label(root, label, moment)
     icon = _icon(app)
@@ -58,6 +60,22 @@ def installer_tree(payload: Payload, label: str) -> InstallerTree:
     finder = finder[:8] + flags.to_bytes(2, "big") + finder[10:]
     root.special = Special(unix=replace(root.special.unix, mode=0o755, finder_info=finder, starts_with=LOADER))
     return InstallerTree(root, kept, tuple(placed))
+
+
+def _with_checked_images(app: Folder, name: str) -> Folder:
+    """Return the app with its disk images compared with their own checksums while they are written."""
+    contents = app.entries.get("Contents")
+    support = contents.entries.get("SharedSupport") if isinstance(contents, Folder) else None
+    if not isinstance(contents, Folder) or not isinstance(support, Folder):
+        return app
+    entries = {
+        key: replace(file, content=checked(file.content, f"{name}/{SUPPORT}/{key}"))
+        if isinstance(file, File) and key.lower().endswith(".dmg")
+        else file
+        for key, file in support.entries.items()
+    }
+    inner = {**contents.entries, "SharedSupport": replace(support, entries=entries)}
+    return replace(app, entries={**app.entries, "Contents": replace(contents, entries=inner)})
 
 
 def _copied(folder: Folder) -> Folder:
@@ -84,7 +102,9 @@ def _put_boot_files(root: Folder, payload: Payload, moment: datetime) -> list[st
     for path in (PATH, f"{BOOT_FILES}/{PATH.rpartition('/')[2]}"):
         _put(root, path, _property_list(path, configuration, moment))
     if generation.base_on_drive and payload.base_file is not None:
-        _put(root, generation.base_on_drive, payload.base_file)
+        name = f"{payload.base.name}" if payload.base else generation.base_on_drive
+        base = replace(payload.base_file, content=checked(payload.base_file.content, name))
+        _put(root, generation.base_on_drive, base)
         placed.append(generation.base_on_drive)
         if payload.base_sums is not None:
             _put(root, generation.base_on_drive.removesuffix(".dmg") + ".chunklist", payload.base_sums)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import ClassVar, Literal
 
 import msgspec
 
 from ...errors import KeystoneError, UsageError
 from ...extents import MIB
+from ...sources.diskimage import DiskImage
 from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
 from ...tables.partition import Use
@@ -73,7 +75,7 @@ class MacInstaller:
                 until.isoformat() if (until := valid_until(payload)) else "",
             ),
             damage=_damage(payload),
-            notes=source.notes,
+            notes=(*source.notes, *payload.notes),
         )
 
     def on_drive(self, source: Source) -> Folder:
@@ -85,6 +87,12 @@ class MacInstaller:
         for name in [name for name in beside.entries if name.startswith(".disk_label")]:
             del beside.entries[name]
         return tree
+
+    def disk_images(self, source: Source) -> Sequence[DiskImage]:
+        payload = payload_of(source)
+        opened = [image for image in (payload.image, payload.base, *payload.further()) if image is not None]
+        disks = [source.disk_image, *(image.disk for image in opened)]
+        return list({id(disk): disk for disk in disks if isinstance(disk, DiskImage)}.values())
 
     def refuse_update(self) -> None:
         return None

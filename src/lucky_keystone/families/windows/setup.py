@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import ClassVar
 
 import msgspec
 
 from ...errors import SourceError, UsageError
+from ...sources.diskimage import DiskImage
 from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
 from ...tables.partition import Use
@@ -44,6 +46,9 @@ class WindowsSetup:
 
     def on_drive(self, source: Source) -> Folder:
         return source.root
+
+    def disk_images(self, source: Source) -> Sequence[DiskImage]:
+        return (source.disk_image,) if source.disk_image else ()
 
     def refuse_update(self) -> None:
         return None
