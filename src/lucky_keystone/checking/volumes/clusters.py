@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Literal
 
 import numpy as np
+
+_PIECE = 1 << 16
+"""Bytes of a bitmap looked at together."""
 
 
 class ClusterMap:
@@ -28,3 +33,33 @@ class ClusterMap:
         start, end = first // 8, -(-(first + count) // 8)
         bits = np.unpackbits(self._bits[start:end], bitorder="little")
         return bits[first - 8 * start : first - 8 * start + count].astype(bool)
+
+
+@dataclass(frozen=True)
+class Compared:
+    """What a volume's own bitmap says beside the clusters that its files have. Clusters."""
+
+    free: int
+    lost: int
+    """Marked, but no file's."""
+    unmarked: int
+    """A file's, but marked as free."""
+
+
+def compare_bitmap(
+    read: Callable[[int, int], bytes], count: int, used: ClusterMap, order: Literal["little", "big"]
+) -> Compared:
+    """Compare the bitmap of `count` clusters with those in `used`. `read` gives its bytes at an offset.
+
+    `order` says which bit of a byte is its first one: 'little' the lowest.
+    """
+    free = lost = unmarked = 0
+    for start in range(0, count, 8 * _PIECE):
+        size = min(8 * _PIECE, count - start)
+        data = read(start // 8, -(-size // 8))
+        bits = np.unpackbits(np.frombuffer(data, np.uint8), bitorder=order)[:size].astype(bool)
+        taken = used.marked(start, size)[: len(bits)]
+        free += int(np.count_nonzero(~bits))
+        lost += int(np.count_nonzero(bits & ~taken))
+        unmarked += int(np.count_nonzero(~bits & taken))
+    return Compared(free, lost, unmarked)

@@ -45,9 +45,8 @@ from ..found import FoundVolume
 from ..report import Place, Report
 from ..telling import LISTED, REBUILD, listed, report_damage, report_lines, report_use
 from .checker import WrongBlock
-from .clusters import ClusterMap
+from .clusters import ClusterMap, compare_bitmap
 
-_PIECE = 1 << 16  # bytes of the allocation file looked at together
 _CHANGED_BY_USE = (
     *(RegionKind.HEADER, RegionKind.BITMAP, RegionKind.EXTENTS, RegionKind.ATTRIBUTES),
     *(RegionKind.CATALOG, RegionKind.ALTERNATE),
@@ -345,23 +344,18 @@ def _clusters(volume: HfsPlusVolume, used: ClusterMap, number: int, report: Repo
         what = f"the allocation file has {fork.size:,} bytes, too few for {volume.cluster_count:,} blocks."
         report.fault(Code.HFSPLUS_BITMAP, "cluster map", what, REBUILD, Place(number))
         return 0
-    free = lost = unmarked = 0
-    for start in range(0, volume.cluster_count, 8 * _PIECE):
-        count = min(8 * _PIECE, volume.cluster_count - start)
-        data = volume.read_fork(fork, start // 8, -(-count // 8))
-        bits = np.unpackbits(np.frombuffer(data, np.uint8))[:count].astype(bool)
-        taken = used.marked(start, count)[: len(bits)]
-        free += int(np.count_nonzero(~bits))
-        lost += int(np.count_nonzero(bits & ~taken))
-        unmarked += int(np.count_nonzero(~bits & taken))
-    if unmarked:
-        what = f"{unmarked:,} blocks of files are marked as free: writing to the drive would destroy them."
+    found = compare_bitmap(lambda offset, size: volume.read_fork(fork, offset, size), volume.cluster_count, used, "big")
+    if found.unmarked:
+        what = f"{found.unmarked:,} blocks of files are marked as free: writing to the drive would destroy them."
         report.fault(Code.HFSPLUS_BITMAP, "cluster map", what, REBUILD, Place(number))
-    if lost and not volume.header.attributes & JOURNALED:
-        what = f"{lost:,} blocks ({shown_size(lost * volume.cluster_size)}) are taken but belong to no file."
+    if found.lost and not volume.header.attributes & JOURNALED:
+        what = (
+            f"{found.lost:,} blocks ({shown_size(found.lost * volume.cluster_size)}) are taken but belong to no file."
+        )
         advice = "A computer was unplugged while it wrote, or the map is damaged: build the drive again."
         report.fault(Code.VOLUME_LOST_CLUSTERS, "cluster map", what, advice, Place(number))
-    if volume.header.freeBlocks != free:
-        what = f"the header reports {volume.header.freeBlocks:,} free blocks, there are {free:,}; systems correct that."
+    if volume.header.freeBlocks != found.free:
+        stated = volume.header.freeBlocks
+        what = f"the header reports {stated:,} free blocks, there are {found.free:,}; systems correct that."
         report.note(Code.HFSPLUS_COUNTS, "volume header", what, Place(number))
-    return free * volume.cluster_size
+    return found.free * volume.cluster_size

@@ -37,9 +37,8 @@ from ..found import FoundVolume
 from ..report import Place, Report
 from ..telling import LISTED, REBUILD, report_damage, report_lines, report_use
 from .checker import WrongBlock
-from .clusters import ClusterMap
+from .clusters import ClusterMap, compare_bitmap
 
-_PIECE = 1 << 16  # bytes of a bitmap looked at together
 _CHANGED_BY_USE = (RegionKind.MFT, RegionKind.LOG, RegionKind.BITMAP, RegionKind.FOLDERS)
 
 
@@ -234,20 +233,16 @@ def _clusters(volume: NtfsVolume, used: ClusterMap, number: int, report: Report)
         what = f"it has {stream.size:,} bytes, too few for {volume.cluster_count:,} clusters."
         report.fault(Code.NTFS_BITMAP, "cluster map", what, REBUILD, Place(number))
         return 0
-    free = lost = unmarked = 0
-    for start in range(0, volume.cluster_count, 8 * _PIECE):
-        count = min(8 * _PIECE, volume.cluster_count - start)
-        data = volume.read_stream(stream, start // 8, -(-count // 8))
-        bits = np.unpackbits(np.frombuffer(data, np.uint8), bitorder="little")[:count].astype(bool)
-        taken = used.marked(start, count)
-        free += int(np.count_nonzero(~bits))
-        lost += int(np.count_nonzero(bits & ~taken))
-        unmarked += int(np.count_nonzero(~bits & taken))
-    if unmarked:
-        what = f"{unmarked:,} clusters of files are marked as free: writing to the drive would destroy them."
+    found = compare_bitmap(
+        lambda offset, size: volume.read_stream(stream, offset, size), volume.cluster_count, used, "little"
+    )
+    if found.unmarked:
+        what = f"{found.unmarked:,} clusters of files are marked as free: writing to the drive would destroy them."
         report.fault(Code.NTFS_BITMAP, "cluster map", what, REBUILD, Place(number))
-    if lost:
-        what = f"{lost:,} clusters ({shown_size(lost * volume.cluster_size)}) are taken but belong to no file."
+    if found.lost:
+        what = (
+            f"{found.lost:,} clusters ({shown_size(found.lost * volume.cluster_size)}) are taken but belong to no file."
+        )
         advice = "A computer was unplugged while it wrote, or the map is damaged: build the drive again."
         report.fault(Code.VOLUME_LOST_CLUSTERS, "cluster map", what, advice, Place(number))
-    return free * volume.cluster_size
+    return found.free * volume.cluster_size

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import ClassVar, Literal
 
 import msgspec
@@ -41,39 +42,35 @@ class MacInstaller:
 
     def facts(self, source: Source) -> SourceFacts:
         files = list(source.root.files())
-        total = sum(file.size for _, file in files)
-        try:
-            payload = payload_of(source)
-        except KeystoneError as error:
-            return SourceFacts(
-                family=self.name,
-                form=source.form,
-                label=source.label,
-                file_count=len(files),
-                folder_count=source.root.folder_count,
-                total_bytes=total,
-                mac=MacFacts(next((app.title for app in find_apps(source)), source.label)),
-                damage=(error.message,),
-                notes=source.notes,
-            )
-        return SourceFacts(
+        found = SourceFacts(
             family=self.name,
             form=source.form,
             label=source.label,
             file_count=len(files),
             folder_count=source.root.folder_count,
-            total_bytes=total,
+            total_bytes=sum(file.size for _, file in files),
+            notes=source.notes,
+        )
+        try:
+            payload = payload_of(source)
+        except KeystoneError as error:
+            title = next((app.title for app in find_apps(source)), source.label)
+            return replace(found, mac=MacFacts(title), damage=(error.message,))
+        until = valid_until(payload)
+        facts = MacFacts(
+            title=payload.app.title,
+            build=payload.build,
+            generation=payload.generation.name,
+            models=payload.models,
+            sold=_sold(payload),
+            base_unread=payload.base.unread if payload.base else "",
+            certified_until=until.isoformat() if until else "",
+        )
+        return replace(
+            found,
             architectures=_processors(payload),
             release=payload.release,
-            mac=MacFacts(
-                payload.app.title,
-                payload.build,
-                payload.generation.name,
-                payload.models,
-                _sold(payload),
-                payload.base.unread if payload.base else "",
-                until.isoformat() if (until := valid_until(payload)) else "",
-            ),
+            mac=facts,
             damage=_damage(payload),
             notes=(*source.notes, *payload.notes),
         )
