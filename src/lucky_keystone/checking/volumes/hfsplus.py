@@ -140,9 +140,15 @@ def _was_used(header: VolumeHeader, note: HfsPlusNote) -> bool:
 
 
 def _headers(volume: HfsPlusVolume, number: int, report: Report) -> None:
-    header, end = volume.header, volume.offset + volume.size
-    place = Place(number, end - HEADER_OFFSET, VolumeHeader.SIZE)
-    copy = VolumeHeader.unpack(volume.bytes_at(end - HEADER_OFFSET, VolumeHeader.SIZE))
+    header = volume.header
+    # Some volumes are shorter than their partition: then it lies before the end of the volume's blocks.
+    ends = (volume.size, volume.cluster_count * volume.cluster_size)
+    copies = [
+        (at, VolumeHeader.unpack(volume.bytes_at(at, VolumeHeader.SIZE)))
+        for at in (volume.offset + end - HEADER_OFFSET for end in dict.fromkeys(ends) if end <= volume.size)
+    ]
+    offset, copy = next((found for found in copies if found[1].signature == header.signature), copies[0])
+    place = Place(number, offset, VolumeHeader.SIZE)
     same = ("signature", "version", "blockSize", "totalBlocks", "createDate", "allocationFile")
     if copy.signature != header.signature:
         what = "there is no alternate volume header 1,024 bytes before the partition's end."
@@ -194,12 +200,11 @@ def _journal(volume: HfsPlusVolume, number: int, report: Report) -> None:
 
 
 def _own_files(volume: HfsPlusVolume, used: ClusterMap, faulty: list[str]) -> None:
-    size, block = volume.size, volume.cluster_size
+    block = volume.cluster_size
+    size = min(volume.size, volume.cluster_count * block)
     used.mark(0, min(-(-(HEADER_OFFSET + VolumeHeader.SIZE) // block), volume.cluster_count))
     first = min((size - HEADER_OFFSET) // block, volume.cluster_count)
     used.mark(first, volume.cluster_count - first)
-    if volume.header.attributes & JOURNALED:
-        used.mark(volume.header.journalInfoBlock, 1)
     names = {
         ALLOCATION_FILE: "allocation file",
         EXTENTS_FILE: "extents overflow file",
@@ -208,7 +213,8 @@ def _own_files(volume: HfsPlusVolume, used: ClusterMap, faulty: list[str]) -> No
     }
     for number, name in names.items():
         _mark(volume.own_fork(number).runs, used, f"the {name}", faulty)
-    _mark(parse_fork(volume.header.startupFile, volume.cluster_count, "The startup file").runs, used, "the", faulty)
+    startup = parse_fork(volume.header.startupFile, volume.cluster_count, "The startup file")
+    _mark(startup.runs, used, "the startup file", faulty)
 
 
 def _mark(runs: Sequence[Run], used: ClusterMap, what: str, faulty: list[str]) -> None:
