@@ -216,6 +216,8 @@ def test_what_a_fat_stick_did_to_an_app(apps: dict[str, Path], tmp_path: Path) -
     decisions = {decision.topic: decision for decision in built.plan.decisions}
     assert "0755" in decisions["permissions"].reason
     assert decisions["links"].value == "missing"
+    for rows in (built.plan.forecast, check_file(built.path).starts):
+        assert {row.firmware: row.verdict for row in rows}["Mac, Intel"] == "not known"
 
 
 def test_what_cannot_be_built_is_explained(apps: dict[str, Path], tmp_path: Path) -> None:

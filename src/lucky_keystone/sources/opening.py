@@ -89,10 +89,12 @@ def _open_file(path: Path, progress: Progress) -> Source:
             f"{path} has {stored.size} bytes, too few for an image.",
             advice="It is incomplete, or not an image: download it again.",
         )
-    if (archive := _archive_with_app(path, stored) or _package(path, stored)) is not None:
+    if path.is_block_device():  # its end is not looked at: of an optical disc it often cannot be read
+        packing = None
+    elif (archive := _archive_with_app(path, stored) or _package(path, stored)) is not None:
         return archive
-    # A disk image may well begin as a compressed file does: with a block.
-    packing = None if is_disk_image(FileRange(stored, 0, stored.size)) else _packing(stored, progress)
+    else:  # a disk image may well begin as a compressed file does: with a block
+        packing = None if is_disk_image(FileRange(stored, 0, stored.size)) else _packing(stored, progress)
     image: RangedFile = packing.file if packing else stored
     source = next(source for reader in READERS if (source := reader(path, image)) is not None)
     end = min(image.size, source.volume_size or image.size) if path.is_block_device() else image.size
@@ -164,9 +166,10 @@ def _iso9660(path: Path, image: RangedFile) -> Source | None:
 def _disk_image(path: Path, image: RangedFile) -> Source | None:
     """A disk image of Macs, or a plain image with an HFS+ volume; its first such volume has the files."""
     stored = FileRange(image, 0, image.size)
-    refuse_encrypted(stored, str(path))
     form, inner = "image", image
-    if is_disk_image(stored):
+    if not path.is_block_device():
+        refuse_encrypted(stored, str(path))
+    if not path.is_block_device() and is_disk_image(stored):
         inner = disk = DiskImage(stored, str(path))
         form = f"disk image (UDIF, {', '.join(disk.methods) or 'not compressed'})"
     whole = FileRange(inner, 0, inner.size)

@@ -6,7 +6,7 @@ makes the forecast and what a check says one thing.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal, Protocol
@@ -15,12 +15,13 @@ from ..boot.records import mbr_code
 from ..content import NO_BYTES, SizedReadable, seekable
 from ..errors import KeystoneError, TooFarInside
 from ..tables.table import Partition, Table
-from ..tree import Folder
+from ..tree import File, Folder
 from ..volumes.kind import VolumeKind
-from ..volumes.volume import FileOnVolume, Volume
+from ..volumes.volume import Entry, FileOnVolume, Volume
 
 _CODE_SECTORS = 3  # where boot code of others begins, on FAT32 and on NTFS
 
+What = Literal["file", "folder", "link"]
 Code = Literal["ours", "other", "none", "damaged"]
 """Boot code: ours, somebody else's, no code at all, or ours with its further part missing or damaged."""
 
@@ -69,6 +70,9 @@ class BootVolume(Protocol):
 
     def find(self, path: str) -> BootFile | None:
         """Return the file at `path`, case ignored."""
+
+    def listing(self, path: str) -> Mapping[str, What]:
+        """Return what is in the folder at `path`, by name; nothing where there is no such folder."""
 
 
 class Bootable(Protocol):
@@ -131,6 +135,14 @@ class PlannedBootVolume:
     def find(self, path: str) -> BootFile | None:
         file = self.tree.find_file(path)
         return BootFile(path, seekable(file.content), file.size) if file is not None else None
+
+    def listing(self, path: str) -> Mapping[str, What]:
+        folder = self.tree.find_folder(path) if path else self.tree
+        return {name: _what(entry) for name, entry in folder.entries.items()} if folder is not None else {}
+
+
+def _what(entry: File | Folder) -> What:
+    return "folder" if isinstance(entry, Folder) else "link" if entry.special.unix.is_link else "file"
 
 
 @dataclass(frozen=True)
@@ -261,6 +273,20 @@ class ReadBootVolume:
         if entry is None or entry.is_folder:
             return None
         return BootFile(path, FileOnVolume(self.volume, entry), entry.size, tuple(entry.faults))
+
+    def listing(self, path: str) -> Mapping[str, What]:
+        try:
+            folder = self.volume.find(path) if path else self.volume.root()
+            if folder is None or not folder.is_folder:
+                return {}
+            entries = list(self.volume.entries(folder))
+        except KeystoneError:
+            return {}
+        return {entry.name: "folder" if entry.is_folder else _linked(entry) for entry in entries}
+
+
+def _linked(entry: Entry) -> What:
+    return "link" if getattr(entry, "is_symlink", False) else "file"
 
 
 @dataclass(frozen=True)

@@ -50,6 +50,8 @@ class MacStart:
     faults: tuple[MacFault, ...]
     models: tuple[str, ...]
     release: str
+    lost_links: str = ""
+    """An app on it whose links are copies, or gone; '' where none is."""
 
     @property
     def folder(self) -> str:
@@ -81,7 +83,21 @@ def mac_start(volume: BootVolume) -> MacStart | None:
         tuple(faults),
         tuple(model for model in models if isinstance(model, str)) if isinstance(models, list) else (),
         release if isinstance(release, str) else "",
+        next(_without_links(volume), ""),
     )
+
+
+def _without_links(volume: BootVolume) -> Iterator[str]:
+    """Yield apps whose frameworks have no link to their current version: what carried the app kept no links."""
+    for app, what in volume.listing("").items():
+        if what != "folder" or not app.lower().endswith(".app"):
+            continue
+        frameworks = f"{app}/Contents/Frameworks"
+        for name in volume.listing(frameworks):
+            versions = volume.listing(f"{frameworks}/{name}/Versions")
+            if versions and versions.get("Current") != "link":
+                yield app
+                break
 
 
 def _loader_faults(volume: BootVolume, path: str) -> Iterator[MacFault]:
@@ -155,6 +171,9 @@ class Mac:
             return (Outlook(name, "will not start", f"{first.path}: {first.words}{more}"),)
         if drive.table != "gpt":
             return (Outlook(name, "not known", "whether Macs start from an MBR drive is not proven"),)
+        if start.lost_links:
+            words = f"{start.lost_links} has lost its links: take it out of its disk image, and build again"
+            return (Outlook(name, "not known", words),)
         verdict: Verdict = "starts"
         reason = f"the volume names {start.loader}, which finds its kernel and base system"
         if machine.model and start.models:

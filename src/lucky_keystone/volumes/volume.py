@@ -155,6 +155,9 @@ class Volume(Protocol):
     def find(self, path: str) -> Any:
         """Return the entry at `path`, case ignored, or None."""
 
+    def entries(self, folder: Any) -> Iterator[Any]:
+        """Yield what is in a folder."""
+
     def walk(self) -> Iterator[Any]:
         """Yield the root and every entry below it."""
 

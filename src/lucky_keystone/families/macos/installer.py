@@ -187,7 +187,7 @@ def _decisions(payload: Payload, choices: Choices, label: str, made: InstallerTr
         reason = "what carried the app kept none: programs 0755, other files 0644, folders 0755"
         decisions.append(Decision("permissions", "by what each file is", reason))
     if not made.kept.links:
-        reason = f"what carried the app made copies of links in it. {FROM_ITS_IMAGE}"
+        reason = f"what carried the app made copies of its links, or left them out. {FROM_ITS_IMAGE}"
         decisions.append(Decision("links", "missing", reason))
     return decisions
 

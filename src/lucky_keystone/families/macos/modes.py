@@ -12,7 +12,7 @@ _MACH_O = {b"\xfe\xed\xfa\xce", b"\xce\xfa\xed\xfe", b"\xfe\xed\xfa\xcf", b"\xcf
 """First bytes of programs, of both byte orders and widths, and of several in one file (Mach-O)."""
 _SCRIPT = b"#!"
 _PROGRAMS = "Contents/MacOS/"
-_LINKED = ("Versions/Current",)
+_VERSIONS = ".framework/Versions"
 _FEW = 2
 
 
@@ -22,7 +22,7 @@ class Kept:
 
     modes: bool
     links: bool
-    """False when a bundle has copies where links belong."""
+    """False when a bundle has copies where links belong, or nothing."""
 
 
 def what_was_kept(app: Folder) -> Kept:
@@ -31,8 +31,15 @@ def what_was_kept(app: Folder) -> Kept:
     programs = [file for path, file in app.files() if path.startswith(_PROGRAMS) and _is_program(file)]
     has_modes = bool(modes - {None}) and (len(modes) >= _FEW or not programs)
     executable = all(file.special.unix.mode and file.special.unix.mode & 0o111 for file in programs)
-    copied = [path for path, entry in app.walk() if path.endswith(_LINKED) and isinstance(entry, Folder)]
-    return Kept(has_modes and executable, not copied)
+    return Kept(has_modes and executable, not any(_lost_link(path, entry) for path, entry in app.walk()))
+
+
+def _lost_link(path: str, entry: File | Folder) -> bool:
+    """True for the versions of a framework without a link to the current one: a copy is there, or nothing."""
+    if not isinstance(entry, Folder) or not path.endswith(_VERSIONS):
+        return False
+    current = entry.entries.get("Current")
+    return not isinstance(current, File) or not current.special.unix.is_link
 
 
 def with_modes(app: Folder) -> Folder:
