@@ -318,3 +318,21 @@ def test_folders_of_a_disc_that_lose_or_join_files(change: tuple[bytes, bytes, i
     image.write_bytes(data)
     with pytest.raises(SourceError, match=told):
         open_source(image)
+
+
+def test_the_end_of_a_disc_in_a_drive_is_not_read(disc: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Behind the volume lies a run-out that drives often cannot read: what an image would show there is not asked."""
+    path, size = tmp_path / "disc", disc.stat().st_size
+    path.write_bytes(disc.read_bytes() + bytes(300 * 1024))
+    original = positional.read_into
+
+    def read_into(descriptor: int, view: memoryview, offset: int) -> int:
+        if offset + len(view) > size:
+            raise OSError(errno.EIO, "Input/output error")
+        return original(descriptor, view, offset)
+
+    monkeypatch.setattr(positional, "read_into", read_into)
+    monkeypatch.setattr(Path, "is_block_device", lambda self: self == path)
+    source = open_source(path)
+    assert facts_of(source).family == "windows-setup"
+    assert source.fingerprint == open_source(disc).fingerprint
