@@ -121,6 +121,8 @@ class Family(Protocol):
     name: ClassVar[str]
     """In JSON."""
     shown: ClassVar[str]
+    combines: ClassVar[bool]
+    """False when a drive of it has no room for anything else."""
 
     def recognises(self, source: Source) -> bool:
         """Tell whether `source` is of this family, by a look at its names or first bytes."""

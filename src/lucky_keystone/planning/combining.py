@@ -28,6 +28,12 @@ def combined(source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
     Without a chosen table GPT is taken where all can live with it. Raises UsageError or SourceError with the reason of
     the source that cannot be on such a drive.
     """
+    alone = next((each for each in (source, *source.further) if not known_family(each).combines), None)
+    if alone is not None:
+        raise UsageError(
+            f"--with: {alone.path.name} is a raw image with a table of its own, so nothing else can be on its drive.",
+            advice="Build it on a drive of its own.",
+        )
     shared = replace(drive, is_shared=True)
     tables = (choices.table,) if choices.table is not None else _PREFERRED
     first_refusal: UsageError | None = None
@@ -52,10 +58,10 @@ def _choices_of(number: int, choices: Choices, table: str) -> Choices:
 
 
 def _joined(source: Source, choices: Choices, wishes: Sequence[DriveWish]) -> DriveWish:
-    if any(wish.image is not None for wish in wishes):
+    if sum(not any(v.kind.names_loaders for v in wish.volumes) for wish in wishes) > 1:
         raise UsageError(
-            "--with: a raw image brings its own table, so nothing else can be on its drive.",
-            advice="Build it on a drive of its own.",
+            "--with: firmware of PCs starts the first loader that it finds, so a drive holds one installer for PCs.",
+            advice="Add installers for Macs, and build the other one on a drive of its own.",
         )
     main = wishes[0]
     # What older systems have to see comes first; firmware finds a volume that names its loader wherever it lies.

@@ -175,6 +175,8 @@ def _disk_image(path: Path, image: RangedFile) -> Source | None:
     whole = FileRange(inner, 0, inner.size)
     volumes = volumes_in(whole)
     readable = next((volume for volume in volumes if volume.kind == HFSPLUS.name), None)
+    if any(volume.kind not in (HFSPLUS.name, "apfs") for volume in volumes):
+        readable = None  # a whole disk, with a volume for firmware: it is written as it is
     if readable is None and form == "image":
         return None
     if readable is None:

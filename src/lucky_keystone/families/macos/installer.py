@@ -36,6 +36,7 @@ class MacInstaller:
 
     name: ClassVar[str] = "macos-installer"
     shown: ClassVar[str] = "macOS installer"
+    combines: ClassVar[bool] = True
 
     def recognises(self, source: Source) -> bool:
         return bool(find_apps(source)) or is_system_volume(source)

@@ -37,6 +37,7 @@ class WindowsSetup:
 
     name: ClassVar[str] = "windows-setup"
     shown: ClassVar[str] = "Windows setup"
+    combines: ClassVar[bool] = True
 
     def recognises(self, source: Source) -> bool:
         return has_setup_environment(source)
