@@ -259,6 +259,13 @@ def test_choices_that_macs_rule_out(choices: Choices, apps: dict[str, Path]) -> 
         make_plan(open_source(apps["11"]), choices, DriveShape("x.img", None))
 
 
+def test_nothing_is_added_to_an_app(apps: dict[str, Path], tmp_path: Path) -> None:
+    (tmp_path / "more").mkdir()
+    (tmp_path / "more" / "note.txt").write_text("Pier 4")
+    with pytest.raises(UsageError, match="signed as a whole"):
+        make_plan(open_source(apps["11"], [tmp_path / "more"]), Choices(), DriveShape("x.img", None))
+
+
 def test_sectors_of_4096_bytes_and_a_label(apps: dict[str, Path], tmp_path: Path) -> None:
     choices = Choices(label="Plakatstudio Überfahrt")
     built = build_drive(open_source(apps["11"]), tmp_path / "drive.img", choices, size=800 << 20, sector_size=4096)

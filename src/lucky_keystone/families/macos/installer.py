@@ -97,6 +97,11 @@ class MacInstaller:
 
     def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
         payload = payload_of(source)
+        if source.added:
+            raise UsageError(
+                f"--add: {payload.app.name} is signed as a whole, and nothing is added to it.",
+                advice="Leave it out, and copy the files onto the finished drive.",
+            )
         _refuse_choices(choices, drive)
         label = choices.label or payload.app.title
         if fault := HFSPLUS.label_fault(label):
