@@ -109,6 +109,10 @@ def test_every_generation_from_every_carrier(release: str, carrier: str, apps: d
     assert (facts.mac.build, facts.mac.models) == (made.build, MODELS)
     ends = {"whole": "2019-04-14", "container": "2019-04-14", "beside": "2034-04-14", "asset": ""}
     assert facts.mac.certified_until == ends[made.generation]
+    said = {
+        decision.topic: decision.value for decision in make_plan(source, Choices(), DriveShape("x", None)).decisions
+    }
+    assert said.get("installer runs", "until ") == f"until {ends[made.generation]}"
     built = build_drive(source, tmp_path / "drive.img", size=400 << 20)
     seen = seen_on(built)
 

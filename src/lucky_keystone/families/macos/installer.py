@@ -189,6 +189,9 @@ def _decisions(payload: Payload, choices: Choices, label: str, made: InstallerTr
     else:
         decisions.append(Decision("base system", base, f"as loaders of {generation.name} expect it"))
         decisions.append(Decision("boot files", f"{len(made.boot_files)} files", f"taken from what {app.name} carries"))
+    if until := valid_until(payload):
+        reason = "by the certificates of its packages: later, by the Mac's clock, it refuses to run"
+        decisions.append(Decision("installer runs", f"until {until.isoformat()}", reason))
     if not made.kept.modes and generation is not WHOLE_VOLUME:
         reason = "what carried the app kept none: programs 0755, other files 0644, folders 0755"
         decisions.append(Decision("permissions", "by what each file is", reason))
