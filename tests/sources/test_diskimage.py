@@ -141,6 +141,7 @@ def test_what_cannot_be_read_is_named(tmp_path: Path) -> None:
         "encrypted disk image": b"encrcdsa" + whole[8:],
         "APFS volume": b"",
         "lies outside": whole[:5000] + whole[-512:],
+        "its property list cannot be read": whole.replace(b'encoding="UTF-8"', b'encoding="UTFp8"'),
     }
     for words, data in cases.items():
         if data:

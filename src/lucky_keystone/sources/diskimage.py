@@ -150,7 +150,7 @@ class DiskImage:
             found: Any = plistlib.loads(data)
             listed = found["resource-fork"]["blkx"]
             entries = [(str(entry.get("Name") or entry.get("CFName") or ""), entry["Data"]) for entry in listed]
-        except (ValueError, KeyError, TypeError, AttributeError, IndexError, OverflowError) as error:
+        except (ValueError, LookupError, TypeError, AttributeError, OverflowError) as error:
             raise self._fault("its property list cannot be read, or has no block maps") from error
         except (plistlib.InvalidFileException, xml.parsers.expat.ExpatError, RecursionError) as error:
             raise self._fault("its property list is damaged") from error

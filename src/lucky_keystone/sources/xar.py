@@ -68,7 +68,7 @@ class XarArchive:
             raise self._fault("its table of contents is damaged")
         try:
             root = ElementTree.fromstring(text)
-        except ElementTree.ParseError as error:
+        except (ElementTree.ParseError, LookupError, ValueError) as error:
             raise self._fault("its table of contents is no XML") from error
         self.certificates = tuple(_certificates(root))
         """Of its signatures: DER as base64."""

@@ -38,7 +38,7 @@ def read_property_list(content: SizedReadable) -> Any:
         return plistlib.loads(content.read_at(0, content.size))
     except (KeystoneError, plistlib.InvalidFileException, xml.parsers.expat.ExpatError):
         return None
-    except (ValueError, TypeError, IndexError, KeyError, AttributeError, OverflowError, RecursionError, MemoryError):
+    except (ValueError, TypeError, LookupError, AttributeError, OverflowError, RecursionError, MemoryError):
         return None  # what the package ends in besides, given bytes that no one has thought of
 
 
