@@ -198,6 +198,17 @@ def test_a_drive_whose_header_names_nothing(apps: dict[str, Path], tmp_path: Pat
     assert Code.HFSPLUS_BLESSING in {finding.code for finding in check_file(built.path).findings}
 
 
+def test_a_lost_header_is_read_from_the_alternate(apps: dict[str, Path], tmp_path: Path) -> None:
+    built = build_drive(open_source(apps["10.13"]), tmp_path / "drive.img", size=400 << 20)
+    drive, start = MemoryDrive.of(built.path), built.plan.volumes[-1].planned.start
+    drive.data[start + 1024 : start + 1536] = bytes(512)
+    report = check_drive(drive, silent)
+    lost = next(finding for finding in report.findings if finding.code == Code.VOLUME_BOOT_SECTOR)
+    assert "the HFS+ volume header is lost; its copy at byte" in lost.what
+    assert report.volumes[1].file_count == sum(1 for _ in built.plan.tree.files())
+    assert Code.START_NOTHING in {finding.code for finding in report.findings}  # no firmware looks at the copy
+
+
 def test_what_a_fat_stick_did_to_an_app(apps: dict[str, Path], tmp_path: Path) -> None:
     """Copied over FAT: no permissions, links as copies, and what FAT cannot hold in files beside."""
     app = tmp_path / apps["10.13"].name

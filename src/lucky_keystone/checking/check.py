@@ -183,20 +183,19 @@ def _volumes(drive: SizedReadable, partitions: Sequence[Partition], sector: int,
     return found
 
 
-def _with_boot_sector(
-    drive: SizedReadable, partition: Partition, offset: int, size: int, report: Report
-) -> SizedReadable:
-    """Return the drive, with a volume's boot sector taken from its copy where the first one is lost, and that noted."""
+def _with_head(drive: SizedReadable, partition: Partition, offset: int, size: int, report: Report) -> SizedReadable:
+    """Return the drive, with a volume's head taken from its copy where the first one is lost, and that noted."""
     if size < 512 or kind_at(drive, offset, size) is not None:
         return drive
     for kind in KINDS.values():
-        copy = kind.boot_copy(drive, offset, size)
+        copy = kind.head_copy(drive, offset, size)
         if copy is not None:
-            what = f"the {kind.shown} boot sector is lost; its copy at byte {copy} is whole."
+            at, name = kind.head
+            what = f"the {kind.shown} {name} is lost; its copy at byte {copy} is whole."
             advice = "Copy it back, or build the drive again."
-            place = Place(partition.number, offset, 512)
-            report.fault(Code.VOLUME_BOOT_SECTOR, "boot sectors", what, advice, place)
-            return Patched(drive, offset, drive.read_at(copy, 512))
+            place = Place(partition.number, offset + at, 512)
+            report.fault(Code.VOLUME_BOOT_SECTOR, f"{name}s", what, advice, place)
+            return Patched(drive, offset + at, drive.read_at(copy, 512))
     return drive
 
 
@@ -208,7 +207,7 @@ def _volume(
     if size >= 512 and drive.read_at(offset + 3, 8) == b"EXFAT   ":
         report.unknown.append(f"partition {number} holds an exFAT volume, which is not read here.")
         return None
-    view = _with_boot_sector(drive, partition, offset, size, report)
+    view = _with_head(drive, partition, offset, size, report)
     try:
         kind, volume = open_volume(view, offset, size)
         entries, free = CHECKERS[kind.name].check(volume, partition, size // sector, report)

@@ -120,8 +120,11 @@ class VolumeKind(Protocol):
     def recognises(self, drive: Readable, offset: int, size: int) -> bool:
         """Tell whether such a volume starts at byte `offset`, by its first sector."""
 
-    def boot_copy(self, drive: Readable, offset: int, size: int) -> int | None:
-        """Return the byte of a sound copy of the boot sector of the volume at byte `offset`, which has `size` bytes.
+    head: ClassVar[tuple[int, str]]
+    """Byte of the volume at which the structure lies that says what it is, and its name."""
+
+    def head_copy(self, drive: Readable, offset: int, size: int) -> int | None:
+        """Return the byte of a sound copy of the head of the volume at byte `offset`, which has `size` bytes.
 
         None where there is none.
         """

@@ -17,6 +17,7 @@ class Fat16:
     shown: ClassVar[str] = "FAT12/16"
     firmware_reads: ClassVar[bool] = True
     names_loaders: ClassVar[bool] = False
+    head: ClassVar[tuple[int, str]] = (0, "boot sector")
     boot_record: ClassVar[BootRecord | None] = None
 
     def recognises(self, drive: Readable, offset: int, size: int) -> bool:
@@ -36,7 +37,7 @@ class Fat16:
             and 0 < boot.total_sectors * boot.BPB_BytsPerSec <= size
         )
 
-    def boot_copy(self, drive: Readable, offset: int, size: int) -> int | None:
+    def head_copy(self, drive: Readable, offset: int, size: int) -> int | None:
         return None  # FAT12 and FAT16 have none
 
     def open(self, drive: Readable, offset: int, size: int) -> Fat16Volume:

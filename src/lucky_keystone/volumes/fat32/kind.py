@@ -39,6 +39,7 @@ class Fat32:
     use: ClassVar[Use] = Use.FAT_DATA
     firmware_reads: ClassVar[bool] = True
     names_loaders: ClassVar[bool] = False
+    head: ClassVar[tuple[int, str]] = (0, "boot sector")
     boot_record: ClassVar[BootRecord | None] = FAT32_RECORD
     label_rule: ClassVar[str] = "up to 11 letters, digits, spaces or - _"
 
@@ -81,7 +82,7 @@ class Fat32:
         known = boot.BPB_BytsPerSec in (512, 1024, 2048, 4096) and boot.BPB_NumFATs in (1, 2) and boot.BPB_FATSz32
         return boot.signature == 0xAA55 and bool(known) and not of_other_size
 
-    def boot_copy(self, drive: Readable, offset: int, size: int) -> int | None:
+    def head_copy(self, drive: Readable, offset: int, size: int) -> int | None:
         """Sector 6 has it (fatgen103, BPB_BkBootSec)."""
         for sector in (512, 4096):
             copy = BACKUP_BOOT_SECTOR * sector

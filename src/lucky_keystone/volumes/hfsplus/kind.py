@@ -40,6 +40,7 @@ class HfsPlus:
     use: ClassVar[Use] = Use.HFS
     firmware_reads: ClassVar[bool] = False
     names_loaders: ClassVar[bool] = True
+    head: ClassVar[tuple[int, str]] = (HEADER_OFFSET, "volume header")
     boot_record: ClassVar[BootRecord | None] = None
     label_rule: ClassVar[str] = "up to 255 characters, no ':' and no '/'"
 
@@ -77,9 +78,13 @@ class HfsPlus:
         head = drive.read_at(offset + HEADER_OFFSET, 4)
         return head[:2] in (SIGNATURE_PLUS, SIGNATURE_X) and head[2:] in (b"\0\4", b"\0\5")
 
-    def boot_copy(self, drive: Readable, offset: int, size: int) -> int | None:
-        """None: what would be lost is not the first sector, but the header (see `header_copy`)."""
-        return None
+    def head_copy(self, drive: Readable, offset: int, size: int) -> int | None:
+        """The alternate header has it."""
+        copy = offset + size - HEADER_OFFSET
+        if size < 2 * HEADER_OFFSET or not self.recognises(drive, copy - HEADER_OFFSET, 2 * HEADER_OFFSET):
+            return None
+        header = VolumeHeader.unpack(drive.read_at(copy, VolumeHeader.SIZE))
+        return copy if 0 < header.blockSize * header.totalBlocks <= size else None
 
     def open(self, drive: Readable, offset: int, size: int) -> HfsPlusVolume:
         return HfsPlusVolume(drive, offset, size)
@@ -97,16 +102,6 @@ class HfsPlus:
 
 
 HFSPLUS = HfsPlus()
-
-
-def header_copy(drive: Readable, offset: int, size: int) -> int | None:
-    """Return the byte of a sound alternate header of the volume at byte `offset`, which has `size` bytes."""
-    copy = offset + size - HEADER_OFFSET
-    if size < 2 * HEADER_OFFSET:
-        return None
-    header = VolumeHeader.unpack(drive.read_at(copy, VolumeHeader.SIZE))
-    fits = header.signature in (SIGNATURE_PLUS, SIGNATURE_X) and header.blockSize * header.totalBlocks <= size
-    return copy if fits else None
 
 
 @dataclass(frozen=True)

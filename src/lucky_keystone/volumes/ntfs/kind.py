@@ -41,6 +41,7 @@ class Ntfs:
     use: ClassVar[Use] = Use.NTFS_DATA
     firmware_reads: ClassVar[bool] = False
     names_loaders: ClassVar[bool] = False
+    head: ClassVar[tuple[int, str]] = (0, "boot sector")
     boot_record: ClassVar[BootRecord | None] = NTFS_RECORD
     label_rule: ClassVar[str] = "up to 32 characters"
 
@@ -74,7 +75,7 @@ class Ntfs:
     def recognises(self, drive: Readable, offset: int, size: int) -> bool:
         return size >= 512 and drive.read_at(offset + 3, 8) == b"NTFS    "
 
-    def boot_copy(self, drive: Readable, offset: int, size: int) -> int | None:
+    def head_copy(self, drive: Readable, offset: int, size: int) -> int | None:
         """The partition's last sector has it."""
         for sector in (512, 4096):
             copy = offset + size // sector * sector - sector
