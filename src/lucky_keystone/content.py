@@ -134,7 +134,7 @@ class FileRange:
 class ContentFile:
     """A content that further contents are ranges of: has what a file of a source has."""
 
-    def __init__(self, content: Seekable, name: str) -> None:
+    def __init__(self, content: SizedReadable, name: str) -> None:
         self.path, self.underlying, self.size = Path(name), content, content.size
 
     def acquire(self) -> int:

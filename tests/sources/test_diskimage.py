@@ -17,6 +17,7 @@ from lucky_keystone.errors import SourceError
 from lucky_keystone.progress import silent
 from lucky_keystone.source_file import SourceFile
 from lucky_keystone.sources.diskimage import DiskImage
+from lucky_keystone.sources.diskimage_sums import verify
 from lucky_keystone.sources.inside import InsideVolume, volumes_in
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.udif_records import Trailer
@@ -56,8 +57,8 @@ def test_every_kind_of_block_is_read_and_another_program_agrees(methods: list[st
         offset = chance.randrange(disk.size)
         size = min(chance.choice((1, 700, 5000, 2 << 20)), disk.size - offset)
         assert whole.read_at(offset, size) == plain[offset : offset + size]
-    verified = disk.verify(silent)
-    assert (verified.wrong, verified.unverified) == ((), ())
+    verified = verify(disk, silent)
+    assert (verified.wrong, verified.unverified) == ([], [])
     assert len(verified.right) == 3
     out = subprocess.run([need("7z"), "t", path], capture_output=True, text=True, check=False)
     assert out.returncode == 0, out.stdout + out.stderr
@@ -73,15 +74,15 @@ def test_wrong_checksums_are_found_and_missing_ones_named(tmp_path: Path) -> Non
     data = bytearray(path.read_bytes())
     data[5 << 20] ^= 1
     path.write_bytes(data)
-    wrong = image(path).verify(silent).wrong
+    wrong = verify(image(path), silent).wrong
     assert len(wrong) == 2
     assert "whole disk" in wrong[0]
     assert "stored blocks" in wrong[1]
     packed(path, ["zlib"], checksums=False)
-    assert image(path).verify(silent).unverified == (
+    assert verify(image(path), silent).unverified == [
         "the stored blocks carry no checksum",
         "there is no checksum of the checksums",
-    )
+    ]
 
 
 def test_both_conventions_of_zero_fill_and_ignored_blocks_are_right(tmp_path: Path) -> None:
@@ -101,7 +102,7 @@ def test_both_conventions_of_zero_fill_and_ignored_blocks_are_right(tmp_path: Pa
     changed = bytearray(data[-512:])
     changed[224:232] = len(text).to_bytes(8, "big")
     path.write_bytes(data[: trailer.list_offset] + text + changed)
-    assert image(path).verify(silent).wrong == ()
+    assert verify(image(path), silent).wrong == []
 
 
 def test_an_image_in_a_volume_in_an_image(tmp_path: Path) -> None:
@@ -173,6 +174,6 @@ def test_hostile_images_end_in_words(seed: int, tmp_path: Path) -> None:
             for at in range(0, min(source.image.size, 64 << 20), 8 << 20):
                 source.image.read_at(at, min(4096, source.image.size - at))
             if isinstance(source.image.file, DiskImage):
-                source.image.file.verify(silent)
+                verify(source.image.file, silent)
         except SourceError:
             pass

@@ -5,15 +5,14 @@ A volume that could name a loader and names none is no fault where another one d
 
 from __future__ import annotations
 
-from ..content import FileRange, SizedReadable
+from ..content import seekable
 from ..errors import KeystoneError
 from ..progress import Progress
-from ..sources.diskimage import DiskImage, is_disk_image
-from ..sources.hfsplus import ImageVolume
-from ..sources.inside import volumes_in
+from ..sources.diskimage import DiskImage
+from ..sources.diskimage_sums import verify
+from ..sources.nested import open_image
 from ..starting.bootable import ReadBootVolume, ReadDrive
 from ..starting.mac import MacStart, Role, mac_start
-from ..volumes.hfsplus.kind import HFSPLUS
 from .codes import Code
 from .report import Place, Report
 
@@ -49,7 +48,7 @@ def verify_base_systems(drive: ReadDrive, progress: Progress, report: Report) ->
         name = start.configuration.container or start.configuration.base_image
         try:
             image = _base_image(volume, start)
-            found = image.verify(progress) if image is not None else None
+            found = verify(image, progress) if image is not None else None
         except KeystoneError as error:
             _damaged(name, error.message, volume, report)
             continue
@@ -72,19 +71,15 @@ def _damaged(name: str, words: str, volume: ReadBootVolume, report: Report) -> N
 def _base_image(volume: ReadBootVolume, start: MacStart) -> DiskImage | None:
     """Return the base system's disk image; None where there is none, or one without checksums."""
     assert start.configuration is not None
-    path = start.configuration.container or start.configuration.base_image
+    configuration = start.configuration
+    path = configuration.container or configuration.base_image
     file = volume.find(path) if path else None
-    outer = _opened(file.content, path) if file is not None else None
-    inner = start.configuration.base_image
-    if outer is None or not start.configuration.container or not inner:
-        return outer
-    whole = FileRange(outer, 0, outer.size)
-    place = next((found for found in volumes_in(whole) if found.kind == HFSPLUS.name), None)
-    held = ImageVolume(outer, place.offset, place.size).find(inner) if place is not None else None
-    if held is None:
-        raise KeystoneError(f"{inner} is not in it, though the boot configuration names it.")
-    return _opened(held.content, f"{path}: {inner}")  # type: ignore[arg-type]
-
-
-def _opened(content: SizedReadable, name: str) -> DiskImage | None:
-    return DiskImage(content, name) if is_disk_image(content) else None
+    if file is None:
+        return None
+    image = open_image(file.content, path)
+    if configuration.container and configuration.base_image:
+        held = image.volume.find(configuration.base_image) if image.volume is not None else None
+        if held is None:
+            raise KeystoneError(f"{configuration.base_image} is not in it, though the boot configuration names it.")
+        image = open_image(seekable(held.content), f"{path}: {configuration.base_image}")
+    return image.disk if isinstance(image.disk, DiskImage) else None

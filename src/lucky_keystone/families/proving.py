@@ -11,6 +11,7 @@ from ..source_file import SourceFile
 from ..sources.decoded import measure
 from ..sources.decoders import damaged
 from ..sources.diskimage import DiskImage
+from ..sources.diskimage_sums import verify
 from ..sources.locating import naming_the_file
 from ..sources.source import Source
 from ..wim.read import InstallImage
@@ -59,7 +60,7 @@ def _proofs(source: Source, sha256: str | None, progress: Progress, *, integrity
 
 def _checksums(image: DiskImage, progress: Progress) -> list[str]:
     """Compare a disk image with its own checksums. Raises SourceError for one that is wrong."""
-    found = image.verify(progress)
+    found = verify(image, progress)
     if found.wrong:
         raise SourceError(
             f"{image.path} is damaged: {found.wrong[0]}", advice="Download or copy it again, and compare its checksum."

@@ -132,9 +132,10 @@ def _whole_reason(wish: DriveWish, fitted: Fitted, use: str) -> str:
     if use == "needed":
         return "as small as the source allows"
     gap = wish.volumes[-1].gap_behind
+    is_last = wish.volumes[-1].takes_rest
     beyond = fitted.drive_size - fitted.end - gap
     reason = "the whole drive, so that what is left stays usable"
-    if gap:
+    if gap and is_last:
         reason += f"; {shown_size(gap)} stay free behind it, as its own system leaves them"
     if beyond > 64 * MIB:
         limit = "an MBR" if wish.table == "mbr" else f"a {_main(fitted).planned.kind.shown} volume"

@@ -10,7 +10,6 @@ import os
 import plistlib
 import threading
 import xml.parsers.expat
-import zlib
 from bisect import bisect_right
 from collections import OrderedDict
 from collections.abc import Iterator, Sequence
@@ -21,9 +20,8 @@ from pathlib import Path
 from typing import Any
 
 from ..chunks import ChunkError, decode_chunk
-from ..content import BLOCK, Content, Reader, Seekable, SizedReadable, seekable
+from ..content import SizedReadable
 from ..errors import SourceError
-from ..progress import Progress
 from ..record import RecordError
 from .udif_records import (
     COMMENT,
@@ -51,7 +49,7 @@ _ADVICE = "It is damaged or incomplete: download or copy it again."
 
 
 @dataclass(frozen=True, slots=True)
-class _Run:
+class BlockRun:
     """A block, with its place in what comes out. Bytes."""
 
     start: int
@@ -63,22 +61,12 @@ class _Run:
 
 
 @dataclass(frozen=True)
-class _Map:
+class PartitionMap:
+    """The blocks of one partition, and the sum of what comes out of them."""
+
     name: str
-    runs: tuple[_Run, ...]
+    runs: tuple[BlockRun, ...]
     checksum: Checksum
-
-
-@dataclass(frozen=True)
-class Verified:
-    """What the image's own checksums say."""
-
-    wrong: tuple[str, ...]
-    """A sentence each."""
-    right: tuple[str, ...]
-    """What was compared, in words."""
-    unverified: tuple[str, ...]
-    """What carries no checksum."""
 
 
 def is_disk_image(stored: SizedReadable) -> bool:
@@ -103,10 +91,10 @@ class DiskImage:
     def __init__(self, stored: SizedReadable, name: str) -> None:
         """Read trailer, property list and block maps. Raises SourceError for what is not possible in them."""
         self.path, self.underlying = Path(name), stored
-        self._stored = stored
-        self._trailer = self._read_trailer()
-        self.size = self._trailer.sector_count * SECTOR
-        self._maps = tuple(self._read_maps())
+        self.stored = stored
+        self.trailer = self._read_trailer()
+        self.size = self.trailer.sector_count * SECTOR
+        self.maps = tuple(self._read_maps())
         self._runs = self._in_order()
         self._starts = [run.start for run in self._runs]
         self._kept: OrderedDict[int, bytes] = OrderedDict()
@@ -125,7 +113,7 @@ class DiskImage:
         return SourceError(f"{self.path}, a disk image: {why}.", advice=advice)
 
     def _read_trailer(self) -> Trailer:
-        stored = self._stored
+        stored = self.stored
         trailer = Trailer.unpack(stored.read_at(stored.size - Trailer.SIZE, Trailer.SIZE))
         if trailer.version != 4 or trailer.header_size != Trailer.SIZE:
             raise self._fault(f"its trailer is of version {trailer.version}, which is not known here")
@@ -144,8 +132,8 @@ class DiskImage:
             raise self._fault(f"a property list of {trailer.list_length:,} bytes is not possible")
         return trailer
 
-    def _read_maps(self) -> Iterator[_Map]:
-        data = self._stored.read_at(self._trailer.list_offset, self._trailer.list_length)
+    def _read_maps(self) -> Iterator[PartitionMap]:
+        data = self.stored.read_at(self.trailer.list_offset, self.trailer.list_length)
         try:
             found: Any = plistlib.loads(data)
             listed = found["resource-fork"]["blkx"]
@@ -164,23 +152,23 @@ class DiskImage:
                 raise self._fault(f"more than {_MOST_BLOCKS:,} blocks are not possible")
             yield found_map
 
-    def _read_map(self, name: str, packed: bytes) -> _Map:
+    def _read_map(self, name: str, packed: bytes) -> PartitionMap:
         try:
             head = BlockMap.unpack(packed)
         except RecordError as error:
             raise self._fault("a block map of it is too short") from error
         if head.magic != MAP_MAGIC or BlockMap.SIZE + head.block_count * Block.SIZE > len(packed):
             raise self._fault(f"the block map of '{name}' is damaged")
-        base = self._trailer.data_offset + head.data_offset
-        end_of_blocks = self._trailer.data_offset + self._trailer.data_length
-        runs: list[_Run] = []
+        base = self.trailer.data_offset + head.data_offset
+        end_of_blocks = self.trailer.data_offset + self.trailer.data_length
+        runs: list[BlockRun] = []
         for number in range(head.block_count):
             block = Block.unpack(packed, BlockMap.SIZE + number * Block.SIZE)
             if block.type == TERMINATOR:
                 break
             if block.type == COMMENT or not block.sector_count:
                 continue
-            run = _Run(
+            run = BlockRun(
                 (head.first_sector + block.sector) * SECTOR,
                 block.sector_count * SECTOR,
                 block.type,
@@ -189,9 +177,9 @@ class DiskImage:
             )
             self._check(run, name, head, end_of_blocks)
             runs.append(run)
-        return _Map(name, tuple(runs), Checksum.unpack(head.checksum))
+        return PartitionMap(name, tuple(runs), Checksum.unpack(head.checksum))
 
-    def _check(self, run: _Run, name: str, head: BlockMap, end_of_blocks: int) -> None:
+    def _check(self, run: BlockRun, name: str, head: BlockMap, end_of_blocks: int) -> None:
         where = f"the block at sector {run.start // SECTOR:,} of '{name}'"
         if run.start + run.size > min(self.size, (head.first_sector + head.sector_count) * SECTOR):
             raise self._fault(f"{where} reaches beyond what it is a part of")
@@ -206,8 +194,8 @@ class DiskImage:
         if run.kind != RAW and run.size > _LARGEST_BLOCK:
             raise self._fault(f"{where} would make {run.size:,} bytes at once, which is not possible")
 
-    def _in_order(self) -> tuple[_Run, ...]:
-        runs = sorted((run for found in self._maps for run in found.runs), key=lambda run: run.start)
+    def _in_order(self) -> tuple[BlockRun, ...]:
+        runs = sorted((run for found in self.maps for run in found.runs), key=lambda run: run.start)
         for before, after in zip(runs, runs[1:], strict=False):
             if before.start + before.size > after.start:
                 raise self._fault(f"blocks overlap at sector {after.start // SECTOR:,}")
@@ -228,7 +216,7 @@ class DiskImage:
             raise self._fault(f"{len(view):,} bytes at {offset:,} were asked for of {self.size:,}")
         end = offset + len(view)
         number = max(bisect_right(self._starts, offset) - 1, 0)
-        wanted: list[_Run] = []
+        wanted: list[BlockRun] = []
         while number < len(self._runs) and self._runs[number].start < end:
             run = self._runs[number]
             if run.start + run.size > offset:
@@ -241,7 +229,7 @@ class DiskImage:
             _clear(view[done - offset : first - offset])
             target = view[first - offset : last - offset]
             if run.kind == RAW:
-                target[:] = self._stored.read_at(run.offset + first - run.start, last - first)
+                target[:] = self.stored.read_at(run.offset + first - run.start, last - first)
             elif run.kind in COMPRESSED:
                 block = waiting[run.start].result()
                 target[:] = memoryview(block)[first - run.start : last - run.start]
@@ -250,10 +238,10 @@ class DiskImage:
             done = last
         _clear(view[done - offset :])
 
-    def _decoding(self, runs: Sequence[_Run]) -> dict[int, Future[bytes]]:
+    def _decoding(self, runs: Sequence[BlockRun]) -> dict[int, Future[bytes]]:
         """Return blocks by their place: kept, or being decoded side by side."""
         found: dict[int, Future[bytes]] = {}
-        missing: list[_Run] = []
+        missing: list[BlockRun] = []
         with self._lock:
             for run in runs:
                 block = self._kept.get(run.start)
@@ -268,11 +256,11 @@ class DiskImage:
             found[run.start] = _pool().submit(self._block, run) if self._may_share(missing) else _done(self._block, run)
         return found
 
-    def _may_share(self, missing: Sequence[_Run]) -> bool:
+    def _may_share(self, missing: Sequence[BlockRun]) -> bool:
         return len(missing) > 1 and not threading.current_thread().name.startswith(_WORKERS)
 
-    def _block(self, run: _Run) -> bytes:
-        data = self._stored.read_at(run.offset, run.length)
+    def _block(self, run: BlockRun) -> bytes:
+        data = self.stored.read_at(run.offset, run.length)
         try:
             block = decode_chunk(COMPRESSED[run.kind], data, run.size)
         except ChunkError as error:
@@ -286,146 +274,6 @@ class DiskImage:
             while self._kept_size > _KEPT and len(self._kept) > 1:
                 self._kept_size -= len(self._kept.popitem(last=False)[1])
         return block
-
-    # -- its checksums -----------------------------------------------------------------------------------------------
-
-    def verify(self, progress: Progress) -> Verified:
-        """Compare everything with the image's checksums: each map, the stored blocks, the sum of sums.
-
-        Type 0 and type 2 are taken for zero fill and ignored blocks by some programs the other way round: a map is
-        wrong only when its sum fits in none of the ways. Raises SourceError for a block that cannot be decoded.
-        """
-        wrong: list[str] = []
-        right: list[str] = []
-        unverified: list[str] = []
-        total, done = self.size + self._trailer.data_length, 0
-        for found in self._maps:
-            name, expected = found.name or "a partition", found.checksum.crc32
-            if expected is None:
-                unverified.append(f"{name} carries no checksum")
-                done += sum(run.size for run in found.runs)
-                continue
-            sums = [0, 0, 0, 0]
-            for run in found.runs:
-                sums = self._add(run, sums)
-                done += run.size
-                progress("verifying disk image", min(done, total - 1), total)
-            if expected in sums:
-                right.append(name)
-            else:
-                wrong.append(f"{name}: its checksum is {expected:08X}, {sums[0]:08X} comes out.")
-        self._verify_stored(wrong, right, unverified, progress, total)
-        self._verify_master(wrong, right, unverified)
-        progress("verifying disk image", total, total)
-        return Verified(tuple(wrong), tuple(right), tuple(unverified))
-
-    def _add(self, run: _Run, sums: Sequence[int]) -> list[int]:
-        """Add a block to the sums: with zero fill, with ignored blocks, with both, with neither."""
-        counts = [run.kind != IGNORE, run.kind != ZERO_FILL, True, run.kind not in (ZERO_FILL, IGNORE)]
-        if all(counts):
-            if len(set(sums)) == 1:  # the usual case: nothing was left out so far
-                return [self._summed(run, sums[0])] * 4
-            return [self._summed(run, crc) for crc in sums]
-        return [self._summed(run, crc) if count else crc for count, crc in zip(counts, sums, strict=True)]
-
-    def _summed(self, run: _Run, crc: int) -> int:
-        buffer = bytearray(min(run.size, BLOCK))
-        for at in range(0, run.size, BLOCK):
-            view = memoryview(buffer)[: min(BLOCK, run.size - at)]
-            self.readinto_at(0, run.start + at, view)
-            crc = zlib.crc32(view, crc)
-        return crc
-
-    def _verify_stored(
-        self, wrong: list[str], right: list[str], unverified: list[str], progress: Progress, total: int
-    ) -> None:
-        expected = Checksum.unpack(self._trailer.data_checksum).crc32
-        if expected is None:
-            unverified.append("the stored blocks carry no checksum")
-            return
-        crc, done = 0, self.size
-        start, length = self._trailer.data_offset, self._trailer.data_length
-        for at in range(0, length, BLOCK):
-            data = self._stored.read_at(start + at, min(BLOCK, length - at))
-            crc, done = zlib.crc32(data, crc), done + len(data)
-            progress("verifying disk image", min(done, total - 1), total)
-        if crc == expected:
-            right.append("the stored blocks")
-        else:
-            wrong.append(f"The stored blocks: their checksum is {expected:08X}, {crc:08X} comes out.")
-
-    def _verify_master(self, wrong: list[str], right: list[str], unverified: list[str]) -> None:
-        expected = Checksum.unpack(self._trailer.master_checksum).crc32
-        sums = [found.checksum.crc32 for found in self._maps]
-        if expected is None or None in sums:
-            unverified.append("there is no checksum of the checksums")
-            return
-        crc = zlib.crc32(b"".join((value or 0).to_bytes(4, "big") for value in sums))
-        if crc == expected:
-            right.append("the sum of checksums")
-        else:
-            wrong.append(f"The checksum of checksums is {expected:08X}, {crc:08X} comes out.")
-
-
-class CheckedImage:
-    """A disk image's own bytes, which are summed while they are read from front to back.
-
-    The last of them come only where the sum is that of the image's trailer.
-    """
-
-    def __init__(self, content: Seekable, name: str, trailer: Trailer, expected: int) -> None:
-        self._content, self.name, self.expected = content, name, expected
-        self.start, self.end = trailer.data_offset, trailer.data_offset + trailer.data_length
-
-    @property
-    def size(self) -> int:
-        return self._content.size
-
-    def where(self) -> tuple[str, int]:
-        return self._content.where()
-
-    def read_at(self, offset: int, size: int) -> bytes:
-        return self._content.read_at(offset, size)
-
-    def open(self) -> Reader:
-        return _CheckedReader(self, self._content.open())
-
-
-class _CheckedReader:
-    def __init__(self, image: CheckedImage, inner: Reader) -> None:
-        self._image, self._inner = image, inner
-        self._done = self._crc = 0
-
-    def readinto(self, view: memoryview) -> int:
-        got = self._inner.readinto(view)
-        image = self._image
-        first, last = max(image.start - self._done, 0), min(image.end - self._done, got)
-        if first < last:
-            self._crc = zlib.crc32(view[first:last], self._crc)
-        self._done += got
-        if self._done == image.size and got and self._crc != image.expected:
-            raise SourceError(
-                f"{image.name} is damaged: the checksum of its stored blocks is {image.expected:08X}, "
-                f"{self._crc:08X} comes out.",
-                advice="Download or copy the installer again.",
-            )
-        return got
-
-    def close(self) -> None:
-        self._inner.close()
-
-
-def checked(content: Content, name: str) -> Content:
-    """Return a file's bytes, to be compared with its own checksum while they are read, where it is a disk image."""
-    if not hasattr(content, "read_at"):
-        return content
-    stored = seekable(content)
-    if not is_disk_image(stored):
-        return content
-    trailer = Trailer.unpack(stored.read_at(stored.size - Trailer.SIZE, Trailer.SIZE))
-    expected = Checksum.unpack(trailer.data_checksum).crc32
-    fits = trailer.data_offset + trailer.data_length <= stored.size
-    return CheckedImage(stored, name, trailer, expected) if expected is not None and fits else content
 
 
 _ZEROS = bytes(1 << 16)
@@ -445,7 +293,7 @@ def _pool() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(min(os.cpu_count() or 1, 8), _WORKERS)
 
 
-def _done(work: Any, run: _Run) -> Future[bytes]:
+def _done(work: Any, run: BlockRun) -> Future[bytes]:
     future: Future[bytes] = Future()
     try:
         future.set_result(work(run))

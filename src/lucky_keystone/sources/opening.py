@@ -107,7 +107,7 @@ def _archive_with_app(path: Path, stored: SourceFile) -> Source | None:
     if whole.read_at(0, 4) != b"PK\3\4":
         return None
     archive = ZipArchive(whole, str(path))
-    if not any(_IN_APP.search(name) for name in archive.names()):
+    if not any(_IN_APP.search(name) for name in archive.names):
         return None
     root = archive.tree()
     merge_doubles(root)
@@ -165,11 +165,12 @@ def _iso9660(path: Path, image: RangedFile) -> Source | None:
 
 def _disk_image(path: Path, image: RangedFile) -> Source | None:
     """A disk image of Macs, or a plain image with an HFS+ volume; its first such volume has the files."""
+    if path.is_block_device():  # what tells a disk image lies at its end
+        return None
     stored = FileRange(image, 0, image.size)
     form, inner = "image", image
-    if not path.is_block_device():
-        refuse_encrypted(stored, str(path))
-    if not path.is_block_device() and is_disk_image(stored):
+    refuse_encrypted(stored, str(path))
+    if is_disk_image(stored):
         inner = disk = DiskImage(stored, str(path))
         form = f"disk image (UDIF, {', '.join(disk.methods) or 'not compressed'})"
     whole = FileRange(inner, 0, inner.size)

@@ -74,9 +74,9 @@ class Source:
     def files(self) -> tuple[SourceFile, ...]:
         """Every file on this computer that a part of the source lies in."""
         found: dict[int, SourceFile] = {}
-        contents: list[Content | SizedReadable] = [self.image] if self.image else []
+        contents: list[Content | SizedReadable] = []
         for source in (self, *self.further):
-            contents += [source.image] if source.image and source is not self else []
+            contents += [source.image] if source.image else []
             contents += (file.content for _, file in source.root.files())
         while contents:
             content = contents.pop()

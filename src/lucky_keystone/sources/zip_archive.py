@@ -10,9 +10,9 @@ import stat
 import struct
 import zipfile
 import zlib
-from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
+from functools import cached_property
 
 from ..content import NO_BYTES, ContentFile, FileRange, RangedFile, Seekable
 from ..errors import KeystoneError, SourceError
@@ -70,9 +70,10 @@ class ZipArchive:
         if len(self._infos) > _MOST_MEMBERS:
             raise SourceError(f"{name}: {len(self._infos):,} members of a zip archive are not possible.")
 
-    def names(self) -> list[str]:
-        """Return the paths of all files."""
-        return [info.filename for info in self._infos if not info.filename.endswith("/")]
+    @cached_property
+    def names(self) -> tuple[str, ...]:
+        """Paths of all files."""
+        return tuple(info.filename for info in self._infos if not info.filename.endswith("/"))
 
     def member(self, path: str) -> Member | None:
         """Return the file at exactly `path`. Raises SourceError for one that cannot be read."""
@@ -142,9 +143,6 @@ class ZipArchive:
         mode = None if member.mode is None or is_link else stat.S_IMODE(member.mode)
         facts = UnixFacts(mode=mode, is_link=is_link)
         folder.entries[name] = File(name, member.content, member.modified, Special(unix=facts))
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self.names())
 
 
 class _Stream(io.RawIOBase):

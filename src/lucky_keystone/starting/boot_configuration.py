@@ -16,6 +16,10 @@ FLAGS, CACHE = "Kernel Flags", "Kernel Cache"
 _ROOT, _CONTAINER = "root-dmg=", "container-dmg="
 _ADDRESS = "file:///"
 _MOST = 1 << 20
+PRELINKED = "System/Library/PrelinkedKernels/prelinkedkernel"
+"""The kernel that loaders take where the configuration names none; later releases and earlier ones have others."""
+COLLECTION = "System/Library/KernelCollections/BootKernelExtensions.kc"
+CACHED = "System/Library/Caches/com.apple.kext.caches/Startup/kernelcache"
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,15 @@ from typing import Literal
 
 from ..content import SizedReadable
 from ..errors import KeystoneError
-from .boot_configuration import PATH, BootConfiguration, read_boot_configuration, read_property_list
+from .boot_configuration import (
+    CACHED,
+    COLLECTION,
+    PATH,
+    PRELINKED,
+    BootConfiguration,
+    read_boot_configuration,
+    read_property_list,
+)
 from .bootable import Bootable, BootVolume
 from .outlook import Outlook, Verdict
 from .pe import loader_architecture, loader_fault
@@ -18,15 +26,11 @@ from .trust import Machine
 INTEL, T2, SILICON = "Mac, Intel", "Mac, Intel with T2 chip", "Mac, Apple silicon"
 _FAT_MAGIC = b"\x0e\xf1\xfa\xb9"  # several loaders in one file, as old releases have them
 _MODELS, _VERSION = "PlatformSupport.plist", "SystemVersion.plist"
-_USUAL_KERNELS = (
-    "System/Library/PrelinkedKernels/prelinkedkernel",
-    "System/Library/KernelCollections/BootKernelExtensions.kc",
-    "System/Library/Caches/com.apple.kext.caches/Startup/kernelcache",
-    "mach_kernel",
-)
+_USUAL_KERNELS = (PRELINKED, COLLECTION, CACHED, "mach_kernel")
 _SYSTEM = "System/Library/CoreServices/SystemVersion.plist"
 """What a volume has that is a system itself."""
-_FIRST_FOR_SILICON = 11
+FIRST_FOR_SILICON = 11
+"""The first release that was made for Apple silicon."""
 
 
 Role = Literal["loader", "configuration", "base system", "kernel"]
@@ -52,10 +56,6 @@ class MacStart:
     release: str
     lost_links: str = ""
     """An app on it whose links are copies, or gone; '' where none is."""
-
-    @property
-    def folder(self) -> str:
-        return str(PurePosixPath(self.loader).parent)
 
 
 def mac_start(volume: BootVolume) -> MacStart | None:
@@ -195,7 +195,7 @@ class Mac:
 
     def _silicon(self, start: MacStart, name: str) -> Outlook:
         first = start.release.split(".")[0]
-        if first.isdecimal() and int(first) < _FIRST_FOR_SILICON:
+        if first.isdecimal() and int(first) < FIRST_FOR_SILICON:
             return Outlook(name, "will not start", f"{start.release} was never made for Apple silicon")
         return Outlook(
             name, "not known", "it starts installers by rules of its own (hold the power button, choose the drive)"

@@ -31,6 +31,7 @@ from ...volumes.hfsplus.records import (
     HEADER_OFFSET,
     INCONSISTENT,
     JOURNALED,
+    MAP_NODE,
     RESOURCE_FORK,
     ROOT_PARENT,
     UNMOUNTED,
@@ -283,7 +284,7 @@ def _tree_faults(tree: Tree) -> list[str]:
     bits = np.unpackbits(np.frombuffer(tree.map_bits(), np.uint8))
     marked = set(np.flatnonzero(bits[: header.totalNodes]).tolist())
     map_nodes = marked - in_use
-    if in_use - marked or any(tree.node(number).head.kind != 2 for number in list(map_nodes)[:LISTED]):
+    if in_use - marked or any(tree.node(number).head.kind != MAP_NODE for number in list(map_nodes)[:LISTED]):
         faults.append(f"{tree.what}: its map of nodes is not that of the nodes in use")
     records = sum(len(leaf.records) for leaf in tree.leaves())
     if records != header.leafRecords:

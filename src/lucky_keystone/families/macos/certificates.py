@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import base64
 import binascii
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import date
+from functools import lru_cache
 
 from ...content import seekable
 from ...errors import KeystoneError
@@ -21,37 +22,27 @@ _LOOKED_AT = 24
 """Packages; each has the same certificates as the next."""
 
 
+@lru_cache(maxsize=4)
 def valid_until(payload: Payload) -> date | None:
     """Return the day on which the first certificate of a package ends; None where none was found."""
     found: list[date] = []
-    for file, name in _packages(payload):
+    for file in _packages(payload):
         try:
             content = seekable(file.content)
             if is_xar(content):
-                found += _ends(XarArchive(content, name))
+                found += _ends(XarArchive(content, file.name))
         except KeystoneError:
             continue
     return min(found, default=None)
 
 
-def _packages(payload: Payload) -> Iterator[tuple[File, str]]:
-    volume = payload.image.volume if payload.image is not None else None
-    beside = payload.app.file("InstallESD.dmg")
-    if payload.generation.image == "BaseSystem.dmg" and beside is not None:
-        from .images import open_image
-
-        try:
-            volume = open_image(beside, "InstallESD.dmg").volume
-        except KeystoneError:
-            volume = None
-    if volume is None:
-        return
+def _packages(payload: Payload) -> Sequence[File]:
     try:
-        files = list(volume.beside(f"{_PACKAGES}/x"))
+        volume = payload.packages.volume if payload.packages is not None else None
+        files = list(volume.beside(f"{_PACKAGES}/x")) if volume is not None else []
     except KeystoneError:
-        return
-    for file in [file for file in files if file.name.lower().endswith(".pkg")][:_LOOKED_AT]:
-        yield file, file.name
+        return ()
+    return [file for file in files if file.name.lower().endswith(".pkg")][:_LOOKED_AT]
 
 
 def _ends(archive: XarArchive) -> Iterator[date]:

@@ -10,17 +10,16 @@ from typing import Any
 from urllib.parse import quote
 
 from ...content import Literal, seekable
-from ...sources.diskimage import checked
-from ...starting.boot_configuration import CACHE, FLAGS, PATH
+from ...sources.diskimage_sums import checked
+from ...starting.boot_configuration import CACHE, FLAGS, PATH, PRELINKED
 from ...tree import EPOCH, File, Folder, Special, UnixFacts
+from ...volumes.hfsplus.records import CUSTOM_ICON
 from .app import SUPPORT, InstallerApp
-from .generations import APP, BOOT_FILES, COMMON, CORE, LOADER, MARKER, WHOLE_VOLUME, Wanted
-from .modes import Kept, what_was_kept, with_modes
+from .generations import APP, BOOT_FILES, COMMON, CORE, LOADER, MARKER, Wanted
+from .modes import keeps_modes, with_modes
 from .payload import Payload, boot_files
 from .picker import label_bitmap
 
-_CUSTOM_ICON = 0x0400
-_USUAL_KERNEL = "System/Library/PrelinkedKernels/prelinkedkernel"
 _ICON = ".VolumeIcon.icns"
 
 
@@ -29,7 +28,8 @@ class InstallerTree:
     """A volume's tree, and what is to be said of it."""
 
     tree: Folder
-    kept: Kept
+    keeps_modes: bool
+    """False where what carried the app kept no permissions."""
     boot_files: tuple[str, ...]
     """Paths of what was put beside the app."""
 
@@ -37,18 +37,18 @@ class InstallerTree:
 def installer_tree(payload: Payload, label: str) -> InstallerTree:
     """Return everything on the volume. Raises SourceError for what a start needs and the source has not."""
     app = payload.app
-    kept = what_was_kept(app.folder)
     info = app.folder.find_file("Contents/Info.plist")
     moment = info.modified if info is not None else EPOCH
     placed: list[str] = []
-    if payload.generation is WHOLE_VOLUME:
-        assert payload.volume is not None
+    keeps = True
+    if payload.volume is not None:
         root = _copied(payload.volume)
         if root.find_file(PATH) is None:
             _put(root, PATH, _property_list(PATH, {FLAGS: ""}, moment))
     else:
         root = Folder("", moment)
-        folder = _with_checked_images(app.folder if kept.modes else with_modes(app.folder), app.name)
+        keeps = keeps_modes(app.folder)
+        folder = _with_checked_images(app.folder if keeps else with_modes(app.folder), app.name)
         root.entries[app.name] = replace(folder, name=app.name)
         placed = _put_boot_files(root, payload, moment)
     _put_label(root, label, moment)
@@ -56,10 +56,10 @@ def installer_tree(payload: Payload, label: str) -> InstallerTree:
     if icon is not None:
         root.entries[_ICON] = File(_ICON, icon.content, icon.modified, Special(unix=UnixFacts(mode=0o644)))
     finder = root.special.unix.finder_info
-    flags = int.from_bytes(finder[8:10], "big") | (_CUSTOM_ICON if icon is not None else 0)
+    flags = int.from_bytes(finder[8:10], "big") | (CUSTOM_ICON if icon is not None else 0)
     finder = finder[:8] + flags.to_bytes(2, "big") + finder[10:]
     root.special = Special(unix=replace(root.special.unix, mode=0o755, finder_info=finder, starts_with=LOADER))
-    return InstallerTree(root, kept, tuple(placed))
+    return InstallerTree(root, keeps, tuple(placed))
 
 
 def _with_checked_images(app: Folder, name: str) -> Folder:
@@ -97,12 +97,12 @@ def _put_boot_files(root: Folder, payload: Payload, moment: datetime) -> list[st
                 _put(root, f"{BOOT_FILES}/{path.rpartition('/')[2]}", found)
     flags = generation.flags.replace(APP, quote(payload.app.name))
     configuration = {FLAGS: flags}
-    if kernel.path != _USUAL_KERNEL and generation.base_on_drive == "":
+    if kernel.path != PRELINKED and generation.base_on_drive == "":
         configuration[CACHE] = "/" + kernel.path
     for path in (PATH, f"{BOOT_FILES}/{PATH.rpartition('/')[2]}"):
         _put(root, path, _property_list(path, configuration, moment))
     if generation.base_on_drive and payload.base_file is not None:
-        name = f"{payload.base.name}" if payload.base else generation.base_on_drive
+        name = payload.base.name if payload.base else generation.base_on_drive
         base = replace(payload.base_file, content=checked(payload.base_file.content, name))
         _put(root, generation.base_on_drive, base)
         placed.append(generation.base_on_drive)

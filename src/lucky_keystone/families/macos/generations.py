@@ -9,6 +9,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ...starting.boot_configuration import CACHED, COLLECTION, PRELINKED
+
 CORE = "System/Library/CoreServices"
 LOADER = f"{CORE}/boot.efi"
 MODELS = f"{CORE}/PlatformSupport.plist"
@@ -63,17 +65,15 @@ COMMON = (
     Wanted(VERSION, needed=False, copied=False),
 )
 """What every drive but those of 10.7 and 10.8 is given, beside the kernel."""
-_PRELINKED = "System/Library/PrelinkedKernels/prelinkedkernel"
-_CACHE = "System/Library/Caches/com.apple.kext.caches/Startup/kernelcache"
-_COLLECTION = "System/Library/KernelCollections/BootKernelExtensions.kc"
-
 WHOLE_VOLUME = Generation("10.7 and 10.8", "InstallESD.dmg", inside=LOADER)
 """The payload image is a volume that starts by itself: its contents are the drive."""
+SYSTEM = Generation("a system's own volume", "", inside=LOADER)
+"""No app: a base system's image by itself. Its volume is what the drive holds."""
 CONTAINER = Generation(
     "10.9 to 10.12",
     "InstallESD.dmg",
     inside="BaseSystem.dmg",
-    kernels=(_PRELINKED, _CACHE),
+    kernels=(PRELINKED, CACHED),
     flags=f"container-dmg={_IN_APP}/InstallESD.dmg root-dmg=file:///BaseSystem.dmg",
 )
 """The base image lies within the payload image."""
@@ -81,7 +81,7 @@ BESIDE = Generation(
     "10.13 to 10.15",
     "BaseSystem.dmg",
     inside="",
-    kernels=(_PRELINKED,),
+    kernels=(PRELINKED,),
     flags=f"root-dmg={_IN_APP}/BaseSystem.dmg",
     marks=True,
     sold=16,
@@ -91,7 +91,7 @@ ASSET = Generation(
     "11 and later",
     "SharedSupport.dmg",
     inside="",
-    kernels=(_COLLECTION, _PRELINKED),
+    kernels=(COLLECTION, PRELINKED),
     flags="root-dmg=file:///BaseSystem/BaseSystem.dmg",
     base_on_drive="BaseSystem/BaseSystem.dmg",
     marks=True,

@@ -13,6 +13,7 @@ from ...extents import MIB
 from ...sources.diskimage import DiskImage
 from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
+from ...starting.mac import FIRST_FOR_SILICON, mac_start
 from ...tables.partition import Use
 from ...tree import Folder
 from ...volumes.fat32.kind import FAT32
@@ -23,7 +24,7 @@ from ..family import Decision, DriveShape, DriveWish, VolumeWish
 from .app import FROM_ITS_IMAGE, find_apps
 from .certificates import valid_until
 from .contents import InstallerTree, installer_tree
-from .generations import CORE, SOLD_FOR_NEWEST, WHOLE_VOLUME
+from .generations import BESIDE, CORE, SOLD_FOR_NEWEST
 from .payload import Payload, is_system_volume, payload_of
 
 _SYSTEM_LABEL = "EFI"
@@ -88,7 +89,7 @@ class MacInstaller:
 
     def disk_images(self, source: Source) -> Sequence[DiskImage]:
         payload = payload_of(source)
-        opened = [image for image in (payload.image, payload.base, *payload.further()) if image is not None]
+        opened = [image for image in (payload.image, payload.base, payload.packages) if image is not None]
         disks = [source.disk_image, *(image.disk for image in opened)]
         return list({id(disk): disk for disk in disks if isinstance(disk, DiskImage)}.values())
 
@@ -139,9 +140,14 @@ class MacInstaller:
             choices=settled,
             table=table,
             volumes=volumes,
-            decisions=_decisions(payload, choices, label, made),
+            decisions=_decisions(payload, choices, label, made, lost_links=bool(_lost_links(seen[-1]))),
             bootable=PlannedDrive(table, drive.sector_size, seen),
         )
+
+
+def _lost_links(volume: PlannedBootVolume) -> str:
+    start = mac_start(volume)
+    return start.lost_links if start is not None else ""
 
 
 def _refuse_choices(choices: Choices, drive: DriveShape) -> None:
@@ -162,9 +168,11 @@ def _refuse_choices(choices: Choices, drive: DriveShape) -> None:
             raise UsageError(f"{option(name)} {value}: {reason}.", advice="Leave the choice out.")
 
 
-def _decisions(payload: Payload, choices: Choices, label: str, made: InstallerTree) -> list[Decision]:
+def _decisions(
+    payload: Payload, choices: Choices, label: str, made: InstallerTree, *, lost_links: bool
+) -> list[Decision]:
     app, generation = payload.app, payload.generation
-    what = "its payload image is a volume that starts by itself" if generation is WHOLE_VOLUME else "by what it carries"
+    what = "by what it carries" if payload.volume is None else "a volume that starts by itself"
     base = {True: "copied to the drive's root", False: "where it is in the app"}[bool(generation.base_on_drive)]
     decisions = [
         Decision("generation", generation.name, what),
@@ -184,18 +192,19 @@ def _decisions(payload: Payload, choices: Choices, label: str, made: InstallerTr
             "label",
         ),
     ]
-    if generation is WHOLE_VOLUME:
-        decisions.append(Decision("contents", generation.image, "its volume is what the drive holds"))
+    if payload.volume is not None:
+        what = f"the volume of {generation.image}" if generation.image else "the image's volume"
+        decisions.append(Decision("contents", what, "it starts by itself; the label is added"))
     else:
         decisions.append(Decision("base system", base, f"as loaders of {generation.name} expect it"))
         decisions.append(Decision("boot files", f"{len(made.boot_files)} files", f"taken from what {app.name} carries"))
     if until := valid_until(payload):
         reason = "by the certificates of its packages: later, by the Mac's clock, it refuses to run"
         decisions.append(Decision("installer runs", f"until {until.isoformat()}", reason))
-    if not made.kept.modes and generation is not WHOLE_VOLUME:
+    if not made.keeps_modes:
         reason = "what carried the app kept none: programs 0755, other files 0644, folders 0755"
         decisions.append(Decision("permissions", "by what each file is", reason))
-    if not made.kept.links:
+    if lost_links:
         reason = f"what carried the app made copies of its links, or left them out. {FROM_ITS_IMAGE}"
         decisions.append(Decision("links", "missing", reason))
     return decisions
@@ -205,10 +214,7 @@ def _processors(payload: Payload) -> tuple[str, ...]:
     major = _major(payload)
     if not major:
         return ()
-    return ("x64", "arm64") if major >= _FIRST_FOR_ARM else ("x64",)
-
-
-_FIRST_FOR_ARM = 11
+    return ("x64", "arm64") if major >= FIRST_FOR_SILICON else ("x64",)
 
 
 def _major(payload: Payload) -> int:
@@ -223,6 +229,6 @@ def _sold(payload: Payload) -> int:
 
 def _damage(payload: Payload) -> tuple[str, ...]:
     """Say what an app of this kind must carry and does not."""
-    if payload.generation.image == "BaseSystem.dmg" and payload.app.file("InstallESD.dmg") is None:
+    if payload.generation is BESIDE and payload.packages is None:
         return (f"{payload.app.name} carries no InstallESD.dmg: what would be installed is missing.",)
     return ()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from ...content import seekable
 from ...tree import File, Folder, Special
@@ -12,34 +12,15 @@ _MACH_O = {b"\xfe\xed\xfa\xce", b"\xce\xfa\xed\xfe", b"\xfe\xed\xfa\xcf", b"\xcf
 """First bytes of programs, of both byte orders and widths, and of several in one file (Mach-O)."""
 _SCRIPT = b"#!"
 _PROGRAMS = "Contents/MacOS/"
-_VERSIONS = ".framework/Versions"
 _FEW = 2
 
 
-@dataclass(frozen=True)
-class Kept:
-    """What the carrier of an app kept."""
-
-    modes: bool
-    links: bool
-    """False when a bundle has copies where links belong, or nothing."""
-
-
-def what_was_kept(app: Folder) -> Kept:
+def keeps_modes(app: Folder) -> bool:
     """Tell by the app itself: permissions are lost when all files have the same, though one is a program."""
     modes = {file.special.unix.mode for _, file in app.files() if not file.special.unix.is_link}
     programs = [file for path, file in app.files() if path.startswith(_PROGRAMS) and _is_program(file)]
     has_modes = bool(modes - {None}) and (len(modes) >= _FEW or not programs)
-    executable = all(file.special.unix.mode and file.special.unix.mode & 0o111 for file in programs)
-    return Kept(has_modes and executable, not any(_lost_link(path, entry) for path, entry in app.walk()))
-
-
-def _lost_link(path: str, entry: File | Folder) -> bool:
-    """True for the versions of a framework without a link to the current one: a copy is there, or nothing."""
-    if not isinstance(entry, Folder) or not path.endswith(_VERSIONS):
-        return False
-    current = entry.entries.get("Current")
-    return not isinstance(current, File) or not current.special.unix.is_link
+    return has_modes and all(file.special.unix.mode and file.special.unix.mode & 0o111 for file in programs)
 
 
 def with_modes(app: Folder) -> Folder:

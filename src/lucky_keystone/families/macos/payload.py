@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from typing import Any
 
-from ...content import Content, FileRange, seekable
+from ...content import FileRange, seekable
 from ...errors import SourceError
 from ...sources.deflated import DeflatedFile
+from ...sources.nested import OpenedImage, open_image
 from ...sources.source import Source
 from ...sources.zip_archive import ZipArchive
 from ...starting.boot_configuration import read_property_list
@@ -19,18 +20,17 @@ from .app import FROM_ITS_IMAGE, SUPPORT, InstallerApp, find_apps, the_app
 from .generations import (
     ASSET,
     BESIDE,
-    CONTAINER,
     GENERATIONS,
     LOADER,
     MODELS,
+    SYSTEM,
     VERSION,
     WHOLE_VOLUME,
     Generation,
     Wanted,
 )
-from .images import OpenedImage, open_image
 
-_BASE, _BASE_SUMS = "BaseSystem.dmg", "BaseSystem.chunklist"
+_BASE, _BASE_SUMS, _INSTALLED = "BaseSystem.dmg", "BaseSystem.chunklist", "InstallESD.dmg"
 _ASSET_FOLDER = "com_apple_MobileAsset_MacSoftwareUpdate"
 _AGAIN = "The installer is incomplete or damaged: download or copy it again."
 _LARGEST_SMALL_FILE = 256 << 20
@@ -53,16 +53,17 @@ class Payload:
     """Its chunk list."""
     archive: ZipArchive | None = None
     """The zipped asset."""
-    asset_names: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     volume: Folder | None = None
-    """Everything that a drive of WHOLE_VOLUME holds."""
+    """Everything that a drive without the app holds: the payload image is a system's volume, or a source is one."""
 
-    def further(self) -> Iterator[OpenedImage]:
-        """Yield the app's other disk images: what would be installed, where the base system lies beside it."""
-        file = self.app.file("InstallESD.dmg") if self.generation is BESIDE else None
-        if file is not None:
-            yield open_image(file, _name(self.app, "InstallESD.dmg"))
+    @cached_property
+    def packages(self) -> OpenedImage | None:
+        """The image with the packages that would be installed; None where it is not there."""
+        if self.generation is not BESIDE:
+            return self.image
+        file = self.app.file(_INSTALLED)
+        return open_image(seekable(file.content), _name(self.app, _INSTALLED)) if file is not None else None
 
     def find(self, wanted: Wanted) -> tuple[File, list[File]] | None:
         """Return a file that a start needs, and those beside it under the same stem; None where it is nowhere."""
@@ -82,13 +83,14 @@ class Payload:
 
     def _in_archive(self, path: str) -> tuple[File, list[File]] | None:
         """Look for the whole path first, then for the name alone."""
+        names = self.archive.names if self.archive is not None else ()
         name = path.rpartition("/")[2]
-        member = next((known for known in self.asset_names if known.endswith("/" + path)), None)
-        member = member or next((known for known in self.asset_names if known.rpartition("/")[2] == name), None)
-        if member is None or self.archive is None:
+        member = next((known for known in names if known.endswith("/" + path)), None)
+        member = member or next((known for known in names if known.rpartition("/")[2] == name), None)
+        if member is None:
             return None
         folder = member.removesuffix(name)
-        beside = [known[len(folder) :] for known in self.asset_names if known.startswith(folder)]
+        beside = [known[len(folder) :] for known in names if known.startswith(folder)]
         others = [folder + other for other in beside if "/" not in other and _goes_along(other, name)]
         return self._member(member), [self._member(other) for other in others]
 
@@ -142,7 +144,7 @@ def payload_of(source: Source) -> Payload:
     """Open what the app of a source carries. Raises SourceError for stubs, half downloads and damaged images."""
     if is_system_volume(source):
         app = InstallerApp(f"{source.label or source.path.stem}.app", Folder(""), {})
-        return Payload(app, WHOLE_VOLUME, None, None, None, None, volume=source.root)
+        return Payload(app, SYSTEM, None, None, None, None, volume=source.root)
     app = the_app(source)
     for generation in GENERATIONS:
         file = app.file(generation.image)
@@ -150,7 +152,7 @@ def payload_of(source: Source) -> Payload:
             continue
         if not file.size:
             raise SourceError(f"{_name(app, generation.image)} is empty.", advice=_AGAIN)
-        image = open_image(file, _name(app, generation.image))
+        image = open_image(seekable(file.content), _name(app, generation.image))
         if generation is BESIDE:
             return Payload(app, generation, image, image, file, app.file(_BASE_SUMS))
         if generation is ASSET:
@@ -161,11 +163,10 @@ def payload_of(source: Source) -> Payload:
             continue
         if generation is WHOLE_VOLUME:
             return Payload(app, generation, image, image, None, None, volume=image.volume.tree())
-        if generation is CONTAINER:
-            base_file = image.volume.find(_BASE)
-            assert base_file is not None
-            base = open_image(base_file, f"{image.name}: {_BASE}")
-            return Payload(app, generation, image, base, base_file, image.volume.find(_BASE_SUMS))
+        base_file = image.volume.find(_BASE)
+        assert base_file is not None
+        base = open_image(seekable(base_file.content), f"{image.name}: {_BASE}")
+        return Payload(app, generation, image, base, base_file, image.volume.find(_BASE_SUMS))
     raise SourceError(_why_none(app), advice=FROM_ITS_IMAGE)
 
 
@@ -207,8 +208,7 @@ def _with_asset(app: InstallerApp, image: OpenedImage) -> Payload:
         if file is None:
             continue
         archive = ZipArchive(seekable(file.content), f"{image.name}: {path}")
-        names = tuple(archive.names())
-        base_path = next((name for name in names if name.rpartition("/")[2] == _BASE), None)
+        base_path = next((name for name in archive.names if name.rpartition("/")[2] == _BASE), None)
         if base_path is None:
             continue
         member = archive.member(base_path)
@@ -217,7 +217,7 @@ def _with_asset(app: InstallerApp, image: OpenedImage) -> Payload:
         sums_path = base_path.removesuffix(_BASE) + _BASE_SUMS
         sums = archive.member(sums_path)
         began = time.monotonic()
-        base = open_image(base_file, f"{image.name}: {path}: {_BASE}")
+        base = open_image(member.content, f"{image.name}: {path}: {_BASE}")
         note = f"{_BASE} lies deflated in a zip archive: it was decoded once, in {time.monotonic() - began:.1f} s."
         is_deflated = isinstance(member.content, FileRange) and isinstance(member.content.file, DeflatedFile)
         return Payload(
@@ -228,17 +228,9 @@ def _with_asset(app: InstallerApp, image: OpenedImage) -> Payload:
             base_file,
             File(_BASE_SUMS, sums.content, sums.modified) if sums else None,
             archive,
-            names,
             (note,) if is_deflated else (),
         )
     raise SourceError(f"{image.name} holds no zipped asset with {_BASE} in it.", advice=_AGAIN)
-
-
-def small(content: Content, what: str) -> Content:
-    """Return a boot file's content. Raises SourceError for one that no loader could load."""
-    if content.size > _LARGEST_SMALL_FILE:
-        raise SourceError(f"{what} has {content.size:,} bytes, more than a loader can load.", advice=_AGAIN)
-    return content
 
 
 def boot_files(payload: Payload, wanted: Iterator[Wanted]) -> Iterator[tuple[Wanted, File, list[File]]]:
@@ -246,10 +238,15 @@ def boot_files(payload: Payload, wanted: Iterator[Wanted]) -> Iterator[tuple[Wan
     for item in wanted:
         found = payload.find(item)
         if found is not None:
-            small(found[0].content, found[0].name)
+            _refuse_large(found[0])
             yield item, *found
         elif item.needed:
             raise SourceError(_missing(payload, item), advice="Build this drive on a Mac, or take another release.")
+
+
+def _refuse_large(file: File) -> None:
+    if file.size > _LARGEST_SMALL_FILE:
+        raise SourceError(f"{file.name} has {file.size:,} bytes, more than a loader can load.", advice=_AGAIN)
 
 
 def _missing(payload: Payload, item: Wanted) -> str:

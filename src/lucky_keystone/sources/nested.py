@@ -1,24 +1,23 @@
-"""Opens the disk images that an installer app holds, and what lies in them."""
+"""Opens disk images that lie in something else: in an app, in a volume, on a drive that is checked."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ...content import ContentFile, FileRange, RangedFile, seekable
-from ...errors import SourceError
-from ...sources.diskimage import DiskImage, is_disk_image, refuse_encrypted
-from ...sources.hfsplus import ImageVolume
-from ...sources.inside import volumes_in
-from ...tree import File
-from ...volumes.hfsplus.kind import HFSPLUS
-from ...volumes.volume import VolumeError
+from ..content import ContentFile, FileRange, RangedFile, SizedReadable
+from ..errors import SourceError
+from ..volumes.hfsplus.kind import HFSPLUS
+from ..volumes.volume import VolumeError
+from .diskimage import DiskImage, is_disk_image, refuse_encrypted
+from .hfsplus import ImageVolume
+from .inside import volumes_in
 
 _AGAIN = "The installer is incomplete or damaged: download or copy it again."
 
 
 @dataclass(frozen=True)
 class OpenedImage:
-    """A disk image of the app."""
+    """A disk image, and its volume as far as it is read."""
 
     name: str
     """Where it is, for people."""
@@ -29,9 +28,8 @@ class OpenedImage:
     """Why its volume is not read; '' when it is."""
 
 
-def open_image(file: File, name: str) -> OpenedImage:
-    """Open a disk image, compressed or plain. Raises SourceError for one that is damaged."""
-    content = seekable(file.content)
+def open_image(content: SizedReadable, name: str) -> OpenedImage:
+    """Open a disk image, compressed or plain; `name` says where it is. Raises SourceError for one that is damaged."""
     refuse_encrypted(content, name)
     disk: RangedFile = DiskImage(content, name) if is_disk_image(content) else ContentFile(content, name)
     volumes = volumes_in(FileRange(disk, 0, disk.size))
