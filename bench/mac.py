@@ -21,9 +21,12 @@ from pathlib import Path
 
 from run import COPY, PROGRAM, forget, leftovers, run
 
+from lucky_keystone.building.stream import stream_regions
 from lucky_keystone.content import FileRange, Zeros, stream
 from lucky_keystone.demo.disk_image import Part, write_disk_image
 from lucky_keystone.demo.mac import MOMENT, RELEASES, write_app
+from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.progress import silent
 from lucky_keystone.source_file import SourceFile
 from lucky_keystone.sources.folder import read_folder
 from lucky_keystone.tree import File, Folder
@@ -150,13 +153,8 @@ def make_image(folder: Path, image: Path, size: int) -> None:
     root.entries[app.name].name = app.name
     scratch = folder / "scratch.img"
     planned = HFSPLUS.draft(root, "BENCH", 4096, 512).settle(0, size + (64 << 20) >> 20 << 20)
-    with scratch.open("wb") as out:
-        out.truncate(planned.end)
-        for region in planned.regions(1):
-            for extent in region.extents:
-                out.seek(extent.offset)
-                for piece in stream(extent.content):
-                    out.write(piece)
+    with ImageFile.make(scratch, planned.end) as target:
+        stream_regions(planned.regions(1), target, silent)
     content = SourceFile(scratch)
     write_disk_image(image, [Part("BENCH", FileRange(content, 0, content.size))], ["zlib"])
     scratch.unlink()

@@ -213,21 +213,26 @@ def test_what_a_fat_stick_did_to_an_app(apps: dict[str, Path], tmp_path: Path) -
     """Copied over FAT: no permissions, links as copies, and what FAT cannot hold in files beside."""
     app = tmp_path / apps["10.13"].name
     shutil.copytree(apps["10.13"], app)
-    for place in app.rglob("*"):
-        place.chmod(0o777 if place.is_dir() else 0o755)
     info = app / "Contents" / "Info.plist"
     double = struct.pack(">2I16sH", 0x51607, 0x20000, bytes(16), 2)
-    double += struct.pack(">6I", 9, 50, 32, 2, 82, 9) + b"TEXTttxt".ljust(32, b"\0") + b"RESOURCES"
+    attributes = struct.pack(">4s4I12xHH", b"ATTR", 1, 152, 144, 8, 0, 1)
+    attributes += struct.pack(">2IHB13s", 144, 8, 0, 13, b"town.landing\0") + b"PIER FOUR"[:8]
+    double += struct.pack(">6I", 9, 50, 102, 2, 152, 9) + b"TEXTttxt".ljust(34, b"\0") + attributes + b"RESOURCES"
     (info.parent / "._Info.plist").write_bytes(double)
+    overlong = double[:120] + struct.pack(">2I", 144, 9) + double[128:]  # reaches into what follows the attributes
+    (info.parent / "._PkgInfo").write_bytes(overlong)
+    for place in app.rglob("*"):
+        place.chmod(0o777 if place.is_dir() else 0o755)
     built = build_drive(open_source(app), tmp_path / "drive.img", size=400 << 20)
     seen = seen_on(built)
     assert seen[f"{app.name}/Contents/MacOS/InstallAssistant"][0] == 0o100755
     assert seen[f"{app.name}/Contents/PkgInfo"][0] == 0o100644
-    assert not any("._" in path for path in seen)
+    assert [path.rpartition("/")[2] for path in seen if "._" in path] == ["._PkgInfo"]  # damaged: kept as it is
     file = built.plan.tree.find_file(f"{app.name}/Contents/Info.plist")
     assert file is not None
     assert file.special.unix.finder_info[:8] == b"TEXTttxt"
     assert file.special.unix.resource.size == 9
+    assert file.special.unix.attributes == {"town.landing": b"PIER FOU"}
     decisions = {decision.topic: decision for decision in built.plan.decisions}
     assert "0755" in decisions["permissions"].reason
     assert decisions["links"].value == "missing"

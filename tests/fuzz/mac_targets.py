@@ -33,7 +33,7 @@ def mac_targets(folder: Path) -> dict[str, Target]:
         "mac disk image": _source(image, [(end - 512, 512)] * 3 + [listed] * 6 + [(0, 64 << 10)] * 3),
         "mac zip": _source(archive, [(archive.stat().st_size - 8000, 8000)] * 3 + [(0, 4000)]),
         "mac package": _source(package, [(0, 600)] * 3 + [(0, package.stat().st_size)]),
-        "mac drive": _drive(app, folder),
+        "studio drive": _drive(app, folder),
     }
     asset = app_of("11", folder / "apps") / "Contents/SharedSupport/SharedSupport.dmg"
     # The asset lies in raw blocks: headers of its volume, catalog, and the archive's own directory are in reach.

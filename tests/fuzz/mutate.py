@@ -25,7 +25,7 @@ from .targets import Target, make_targets
 
 KINDS = (
     *("udf", "joliet", "rock ridge", "install image", "drive", "gpt drive", "ntfs drive", "raw drive"),
-    *("mac disk image", "mac zip", "mac package", "mac asset", "mac drive"),
+    *("mac disk image", "mac zip", "mac package", "mac asset", "studio drive"),
     *("manifest drive", "progress drive", "bay", "plan"),
     *("raw mbr", "raw gpt", "raw fat12", "raw fat16", "raw gz", "raw bz2", "raw xz", "raw zst", "raw zip"),
 )

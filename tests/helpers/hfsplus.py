@@ -5,7 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from uuid import UUID
 
-from lucky_keystone.content import Literal, stream
+from lucky_keystone.building.stream import stream_regions
+from lucky_keystone.content import Literal
+from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.progress import silent
 from lucky_keystone.tables.partition import Use, WantedPartition
 from lucky_keystone.tables.styles import STYLES, TableNumbers
 from lucky_keystone.tree import File, Folder, Special, UnixFacts
@@ -27,15 +30,12 @@ def write_volume(
 ) -> PlannedVolume:
     """Write `root` as a volume at byte `start` of a file; behind a table when that is not 0."""
     planned = HFSPLUS.draft(root, "Poster studio", cluster, sector).settle(start, start + size)
-    with path.open("wb") as out:
-        total = planned.end + (1 << 20 if start else 0)
-        out.truncate(total)
-        for region in planned.regions(SERIAL):
-            for extent in region.extents:
-                out.seek(extent.offset)
-                for piece in stream(extent.content):
-                    out.write(piece)
-        if start:
+    total = planned.end + (1 << 20 if start else 0)
+    path.unlink(missing_ok=True)
+    with ImageFile.make(path, total) as image:
+        stream_regions(planned.regions(SERIAL), image, silent)
+    if start:
+        with path.open("r+b") as out:
             place = WantedPartition(1, Use.HFS, False, start // sector, size // sector, UUID(int=7), "Poster studio")
             table = STYLES["gpt"].compose(TableNumbers(1, UUID(int=8)), [place], b"", total // sector, sector)
             for offset, data in ((0, table.seal), *table.rest):

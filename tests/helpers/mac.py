@@ -9,9 +9,12 @@ import subprocess
 import zipfile
 from pathlib import Path
 
-from lucky_keystone.content import FileRange, stream
+from lucky_keystone.building.stream import stream_regions
+from lucky_keystone.content import FileRange
 from lucky_keystone.demo.disk_image import Part, write_disk_image
 from lucky_keystone.demo.mac import RELEASES, write_app
+from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.progress import silent
 from lucky_keystone.source_file import SourceFile
 from lucky_keystone.sources.folder import read_folder
 from lucky_keystone.tree import Folder
@@ -53,13 +56,8 @@ def carried(app: Path, carrier: str, folder: Path) -> Path:
         package = packaged(app, folder)
         root = Folder("", entries={"Studio.pkg": file("Studio.pkg", package.read_bytes())})
     planned = HFSPLUS.draft(root, "Tidewell", 4096, 512).settle(0, 32 << 20)
-    with plain.open("wb") as out:
-        out.truncate(planned.end)
-        for region in planned.regions(7):
-            for extent in region.extents:
-                out.seek(extent.offset)
-                for piece in stream(extent.content):
-                    out.write(piece)
+    with ImageFile.make(plain, planned.end) as image:
+        stream_regions(planned.regions(7), image, silent)
     content = SourceFile(plain)
     write_disk_image(path, [Part("Tidewell", FileRange(content, 0, content.size))], ["zlib", "LZFSE"])
     plain.unlink()

@@ -39,15 +39,15 @@ def firmware_disk(folder: Path) -> Path:
     return disk
 
 
-def start_as_mac(drive: Path, disk: Path, folder: Path) -> str:
-    """Return what was said on the serial port."""
+def start_by_header(tried: Path, disk: Path, folder: Path) -> str:
+    """Start `tried` the way an HFS+ header names its loader; return what was said on the serial port."""
     serial, variables = folder / "serial.txt", folder / "variables.fd"
     variables.write_bytes((OVMF / "OVMF_VARS_4M.fd").read_bytes())
     command = [need("qemu-system-x86_64"), "-machine", "q35", "-accel", "tcg", "-m", "512", "-display", "none"]
     command += ["-no-reboot", "-nic", "none", "-monitor", "none", "-serial", f"file:{serial}", "-device", "qemu-xhci"]
     command += ["-drive", f"if=pflash,format=raw,readonly=on,file={OVMF / 'OVMF_CODE_4M.fd'}"]
     command += ["-drive", f"if=pflash,format=raw,file={variables}"]
-    for number, path in enumerate((disk, drive)):
+    for number, path in enumerate((disk, tried)):
         command += ["-drive", f"if=none,id=disk{number},format=raw,file={path},snapshot=on"]
         command += ["-device", f"usb-storage,drive=disk{number},bootindex={number},removable=on"]
     subprocess.run(command, timeout=LIMIT, check=True, capture_output=True)

@@ -15,7 +15,7 @@ from lucky_keystone.sources.opening import open_source
 
 from ..helpers.drives import build_drive
 from ..helpers.mac import app_of, carried
-from .mac import files_said, firmware_disk, start_as_mac
+from .mac import files_said, firmware_disk, start_by_header
 from .starting import assert_bios_starts, assert_uefi_reads_all
 
 pytestmark = pytest.mark.lab
@@ -40,7 +40,7 @@ def test_a_mac_starts_it(release: str, carrier: str, disk: Path, tmp_path: Path)
     made = RELEASES[release]
     source = open_source(carried(app_of(release, tmp_path / "apps"), carrier, tmp_path))
     built = build_drive(source, tmp_path / "drive.img", Choices(label="Plakatstudio"), size=400 << 20)
-    serial = start_as_mac(built.path, disk, tmp_path)
+    serial = start_by_header(built.path, disk, tmp_path)
     assert "TIDEWELL MAC LOADER DONE" in serial, serial[-2000:]
 
     wanted = {made.kernel: "KERNEL"}
@@ -69,5 +69,5 @@ def test_both_sides_of_a_combined_drive_start(disc: Path, disk: Path, tmp_path: 
         if "bios" in starts:
             assert_bios_starts(path)
         if "mac" in starts:
-            assert "TIDEWELL MAC LOADER DONE" in start_as_mac(path, disk, tmp_path)
+            assert "TIDEWELL MAC LOADER DONE" in start_by_header(path, disk, tmp_path)
         assert_uefi_reads_all(path, built.plan.tree)

@@ -14,8 +14,11 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from ..content import FileRange, Literal, stream
+from ..building.stream import stream_regions
+from ..content import FileRange, Literal
+from ..drives.image_file import ImageFile
 from ..extents import MIB, align_up
+from ..progress import silent
 from ..source_file import SourceFile
 from ..tree import File, Folder, Special, UnixFacts
 from ..volumes.hfsplus.kind import HFSPLUS
@@ -172,13 +175,8 @@ def _image(path: Path, scratch: Path, files: Mapping[str, bytes], label: str, me
     """Write a disk image with one HFS+ volume of `files`, through a plain image that is removed again."""
     size = align_up(sum(align_up(len(data), _BLOCK) for data in files.values()) + 2 * MIB, MIB)
     planned = HFSPLUS.draft(_tree(files), label, _BLOCK, 512).settle(0, size)
-    with scratch.open("wb") as out:
-        out.truncate(size)
-        for region in planned.regions(0x7469_6465_7765_6C6C):
-            for extent in region.extents:
-                out.seek(extent.offset)
-                for piece in stream(extent.content):
-                    out.write(piece)
+    with ImageFile.make(scratch, size) as image:
+        stream_regions(planned.regions(0x7469_6465_7765_6C6C), image, silent)
     plain = SourceFile(scratch)
     free = [(planned.used_end, size - _BLOCK)]
     write_disk_image(path, [Part("disk image (Apple_HFS : 0)", FileRange(plain, 0, size), free)], methods)

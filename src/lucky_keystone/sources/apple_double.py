@@ -61,7 +61,7 @@ def read_double(content: Seekable) -> Double | None:
     """Take an AppleDouble file apart; None of a file that is none, or is damaged."""
     try:
         return _read(content)
-    except (KeystoneError, struct.error, UnicodeDecodeError):
+    except (KeystoneError, struct.error, ValueError):
         return None
 
 
@@ -90,17 +90,20 @@ def _part(content: Seekable, offset: int, length: int) -> Content:
 
 
 def _attributes(content: Seekable, end: int) -> Iterator[tuple[str, bytes]]:
-    """Yield the attributes that are listed in front of byte `end`."""
+    """Yield the attributes that are listed, and lie, in front of byte `end`. Raises what `read_double` catches."""
     if end < _ATTRIBUTES_AT + AttributesHeader.SIZE or end > _MOST_HEAD:
         return
-    head = AttributesHeader.unpack(content.read_at(_ATTRIBUTES_AT, AttributesHeader.SIZE))
+    held = content.read_at(0, end)
+    head = AttributesHeader.unpack(held[_ATTRIBUTES_AT:][: AttributesHeader.SIZE])
     if head.magic != _ATTRIBUTES_MAGIC:
         return
-    at = _ATTRIBUTES_AT + AttributesHeader.SIZE
+    at, room = _ATTRIBUTES_AT + AttributesHeader.SIZE, end
     for _ in range(head.count):
-        offset, length, _, name_length = struct.unpack(">IIHB", content.read_at(at, 11))
-        name = content.read_at(at + 11, name_length).rstrip(b"\0").decode()
-        yield name, content.read_at(offset, length)
+        offset, length, _, name_length = struct.unpack_from(">IIHB", held, at)
+        room -= length  # many that share their bytes would add up to any size
+        if room < 0 or offset + length > end:
+            raise ValueError("attributes beyond their end")
+        yield held[at + 11 : at + 11 + name_length].rstrip(b"\0").decode(), held[offset : offset + length]
         at += -(-(11 + name_length) // 4) * 4
 
 
