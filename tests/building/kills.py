@@ -126,9 +126,10 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--count", type=int, default=200)
+    parser.add_argument("--shape", action="append", choices=SHAPES, help="only this one; may be repeated")
     given = parser.parse_args()
     for kind in TARGETS:
-        for shape in SHAPES:
+        for shape in given.shape or SHAPES:
             with TemporaryDirectory() as folder:
                 chance = random.Random(f"{kind} {shape} {given.seed}")
                 ended = kill_some(kind, shape, given.count, chance, Path(folder))
