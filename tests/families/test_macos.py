@@ -8,6 +8,7 @@ import random
 import shutil
 import struct
 import subprocess
+from datetime import date
 from pathlib import Path
 from urllib.parse import unquote
 
@@ -109,6 +110,9 @@ def test_every_generation_from_every_carrier(release: str, carrier: str, apps: d
     assert (facts.mac.build, facts.mac.models) == (made.build, MODELS)
     ends = {"whole": "2019-04-14", "container": "2019-04-14", "beside": "2034-04-14", "asset": ""}
     assert facts.mac.certified_until == ends[made.generation]
+    # Deflated members are decoded once from their beginning; that it took time is told.
+    if carrier == "zip archive":
+        assert any("decoded once" in note for note in facts.notes)
     said = {
         decision.topic: decision.value for decision in make_plan(source, Choices(), DriveShape("x", None)).decisions
     }
@@ -143,6 +147,17 @@ def test_every_generation_from_every_carrier(release: str, carrier: str, apps: d
         assert "System/Library/CoreServices/boot.efi.tdw7.im4m" in seen  # goes along under the same stem
         assert plistlib.loads(seen[".IAPhysicalMedia"][1])["ProductBuildVersion"] == made.build
 
+    # Their certificates' end is weighed by the clock of who asks; without one nothing is said.
+    day = date(2026, 11, 28)
+    expired = {"2019-04-14": [Code.START_MAC_EXPIRED]}.get(ends[made.generation], [])
+    with ImageFile(built.path) as medium:
+        aged = check_drive(medium, silent, machine=Machine(today=day))
+    assert [finding.code for finding in aged.findings if finding.level != "note"] == expired
+    planned = make_plan(source, Choices(), DriveShape("x", None), machine=Machine(today=day)).forecast
+    for rows in (aged.starts, planned):
+        intel = next(row for row in rows if row.firmware == "Mac, Intel")
+        assert ("expired on 2019-04-14" in intel.reason) == bool(expired)
+        assert intel.verdict == "starts"
     report = check_file(built.path)
     assert [finding for finding in report.findings if finding.level != "note"] == []
     assert {row.firmware: row.verdict for row in report.starts}["Mac, Intel"] == "starts"

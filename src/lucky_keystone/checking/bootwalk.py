@@ -35,7 +35,7 @@ def walk_boot(drive: ReadDrive, report: Report, machine: Machine, wanted: Collec
     has_loader = [_uefi(architecture, drive.volumes, report) for architecture in REMOVABLE_LOADERS]
     if not any(has_loader):
         _installed_only(drive.volumes, report)
-    walk_macs(drive, report)
+    walk_macs(drive, report, machine)
     _wanted(rows, wanted, report)
     if not any(row.verdict != "will not start" for row in rows):
         what = "no firmware finds anything on this drive to start."

@@ -26,7 +26,7 @@ from .bootwalk import walk_boot
 from .codes import Code
 from .contents import check_contents, judge
 from .found import FoundVolume
-from .macwalk import verify_base_systems
+from .macwalk import verify_base_systems, with_certificates
 from .report import Place, Report, VolumeSummary
 from .tables import check_table
 from .views import Front, Patched
@@ -70,7 +70,7 @@ def check_drive(
     found = _volumes(view, partitions, sector, report)
     counts = table.style or not any(found.code in _UNGUARDED for found in report.findings)
     walked = [
-        ReadBootVolume(volume.kind, volume.volume, volume.partition)
+        with_certificates(ReadBootVolume(volume.kind, volume.volume, volume.partition))
         for volume in found
         if counts and volume.firmware_sees_it
     ]

@@ -93,3 +93,4 @@ class Code(StrEnum):
     START_MAC_CONFIGURATION = "start.mac-configuration"
     START_MAC_KERNEL = "start.mac-kernel"
     START_MAC_BASE = "start.mac-base"
+    START_MAC_EXPIRED = "start.mac-expired"

@@ -5,17 +5,23 @@ A volume that could name a loader and names none is no fault where another one d
 
 from __future__ import annotations
 
-from ..content import seekable
+from collections.abc import Iterator
+from dataclasses import replace
+
+from ..content import ContentFile, FileRange, Seekable, seekable
 from ..errors import KeystoneError
 from ..progress import Progress
+from ..sources.certificates import PACKAGES, certified_until, is_package
 from ..sources.diskimage import DiskImage
 from ..sources.diskimage_sums import verify
 from ..sources.nested import open_image
 from ..starting.bootable import ReadBootVolume, ReadDrive
-from ..starting.mac import MacStart, Role, mac_start
+from ..starting.mac import MacStart, Role, expired_on, mac_start
+from ..starting.trust import Machine
 from .codes import Code
 from .report import Place, Report
 
+_SUPPORT = "Contents/SharedSupport"
 _REBUILD = "Build the drive again."
 _CODES: dict[Role, Code] = {
     "loader": Code.START_MAC_LOADER,
@@ -25,7 +31,7 @@ _CODES: dict[Role, Code] = {
 }
 
 
-def walk_macs(drive: ReadDrive, report: Report) -> None:
+def walk_macs(drive: ReadDrive, report: Report, machine: Machine) -> None:
     """Find what keeps Macs from starting a drive that is meant for them."""
     able = [volume for volume in drive.volumes if volume.kind.names_loaders]
     starts = [(volume, mac_start(volume)) for volume in able]
@@ -37,6 +43,40 @@ def walk_macs(drive: ReadDrive, report: Report) -> None:
             what = f"{fault.path}: {fault.words}, so Macs will not start it."
             place = Place(volume.partition.number, file=fault.path)
             report.fault(_CODES[fault.role], "start", what, _REBUILD, place)
+        if start is not None and (ended := expired_on(volume, machine)):
+            what = f"The installer's certificates expired on {ended}: under a correct clock it refuses to run."
+            advice = "Set the Mac's clock to a day before that (in the installer's Terminal), or use a newer download."
+            report.start(Code.START_MAC_EXPIRED, what, advice, Place(volume.partition.number))
+        elif start is not None and volume.certified_until:
+            report.looked_at.append(f"certificates of the installer's packages: valid until {volume.certified_until}")
+
+
+def with_certificates(volume: ReadBootVolume) -> ReadBootVolume:
+    """Return a volume with the day on which the certificates of its installer's packages end.
+
+    The packages are in the volume itself, or in a disk image of an app on it.
+    """
+    return replace(volume, certified_until=certified_until(_packages(volume))) if volume.kind.names_loaders else volume
+
+
+def _packages(volume: ReadBootVolume) -> Iterator[Seekable]:
+    for name in filter(is_package, volume.listing(PACKAGES)):
+        if (file := volume.find(f"{PACKAGES}/{name}")) is not None and not file.faults:
+            yield FileRange(ContentFile(file.content, name), 0, file.size)
+    for app in volume.listing(""):
+        for image in volume.listing(f"{app}/{_SUPPORT}") if app.lower().endswith(".app") else ():
+            if not image.lower().endswith(".dmg"):
+                continue
+            path = f"{app}/{_SUPPORT}/{image}"
+            file = volume.find(path)
+            if file is None or file.faults:
+                continue
+            try:
+                held = open_image(file.content, path).volume
+                beside = list(held.beside(f"{PACKAGES}/x")) if held is not None else []
+            except KeystoneError:
+                continue  # what is damaged in it is told by its own findings
+            yield from (seekable(package.content) for package in beside if is_package(package.name))
 
 
 def verify_base_systems(drive: ReadDrive, progress: Progress, report: Report) -> None:

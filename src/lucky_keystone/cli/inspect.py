@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import date, datetime
+from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,7 +11,7 @@ import click
 
 from ..errors import KeystoneError
 from ..units import exact_size, shown_size
-from .options import json_option, source_options, verbose_option
+from .options import json_option, source_options, today, verbose_option
 from .show import Stages, console, emit_json, facts, grid, heading
 
 if TYPE_CHECKING:
@@ -241,7 +241,7 @@ def _mac_rows(found: SourceFacts, mac: MacFacts) -> list[tuple[str, str]]:
 
 def _certified(until: str) -> str:
     """Say until when an installer runs, by this computer's clock."""
-    if date.fromisoformat(until) >= datetime.now().astimezone().date():
+    if date.fromisoformat(until) >= today():
         return f"valid until {until}"
     return f"expired on {until}: the installer refuses to run under a correct clock (set the Mac's back before it)"
 

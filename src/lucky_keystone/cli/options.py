@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable
+from datetime import date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -199,13 +200,20 @@ def with_option(function: _F) -> _F:
 
 def machine_of(trusted: tuple[Path, ...], revoked: tuple[Path, ...], model: str = "") -> Machine:
     """Return what is known of the machine a drive is to start: --trust, --revoked and --machine-model."""
-    from ..starting.trust import ANY_MACHINE, Machine
+    from ..starting.trust import Machine
 
     if not trusted and not revoked:
-        return Machine(model=model) if model else ANY_MACHINE
+        return Machine(model=model, today=today())
     from ..starting.authenticode import read_certificate
 
-    return Machine([read_certificate(path) for path in trusted], [read_certificate(path) for path in revoked], model)
+    return Machine(
+        [read_certificate(path) for path in trusted], [read_certificate(path) for path in revoked], model, today()
+    )
+
+
+def today() -> date:
+    """Return the day by this computer's clock."""
+    return datetime.now().astimezone().date()
 
 
 def source_options(function: _F) -> _F:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import date
 from functools import cached_property
 from typing import Literal, Protocol
 
@@ -68,6 +69,10 @@ class BootVolume(Protocol):
     def names_loader(self) -> str:
         """The path of the loader that the volume itself names to firmware, as HFS+ does; '' where it names none."""
 
+    @property
+    def certified_until(self) -> date | None:
+        """The day on which the certificates of an installer's packages end; None where there are none."""
+
     def find(self, path: str) -> BootFile | None:
         """Return the file at `path`, case ignored."""
 
@@ -119,6 +124,7 @@ class PlannedBootVolume:
     table: str = "mbr"
     has_system_type: bool = False
     names_bootmgr: bool = True
+    certified_until: date | None = None
 
     @property
     def active(self) -> bool:
@@ -204,6 +210,7 @@ class ReadBootVolume:
     kind: VolumeKind
     volume: Volume
     partition: Partition
+    certified_until: date | None = None
 
     @property
     def active(self) -> bool:

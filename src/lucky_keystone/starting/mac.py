@@ -87,6 +87,12 @@ def mac_start(volume: BootVolume) -> MacStart | None:
     )
 
 
+def expired_on(volume: BootVolume, machine: Machine) -> str:
+    """Return the day on which an installer's certificates ended, '' while they are valid or nothing is known."""
+    until = volume.certified_until
+    return until.isoformat() if until and machine.today and until < machine.today else ""
+
+
 def _without_links(volume: BootVolume) -> Iterator[str]:
     """Yield apps whose frameworks have no link to their current version: what carried the app kept no links."""
     for app, what in volume.listing("").items():
@@ -152,17 +158,19 @@ class Mac:
         able = [volume for volume in drive.volumes if volume.kind.names_loaders]
         if not able:
             return ()
-        starts = [found for volume in able if (found := mac_start(volume)) is not None]
+        starts = [(volume, found) for volume in able if (found := mac_start(volume)) is not None]
         if not starts:
             return (Outlook(INTEL, "will not start", "no volume names a loader to the firmware of Macs"),)
         several = len(starts) > 1
         return [
             row
-            for number, start in enumerate(starts, 1)
-            for row in self._rows(start, drive, machine, f", {start.release or number}" if several else "")
+            for number, (volume, start) in enumerate(starts, 1)
+            for row in self._rows(volume, start, drive, machine, f", {start.release or number}" if several else "")
         ]
 
-    def _rows(self, start: MacStart, drive: Bootable, machine: Machine, which: str) -> Sequence[Outlook]:
+    def _rows(
+        self, volume: BootVolume, start: MacStart, drive: Bootable, machine: Machine, which: str
+    ) -> Sequence[Outlook]:
         """`which` tells an installer from others on the same drive."""
         name = INTEL + which
         if start.faults:
@@ -184,6 +192,10 @@ class Mac:
                 reason = f"{machine.model} is not among the {len(start.models)} models that the installer lists"
         elif start.models:
             reason += f"; {len(start.models)} models are listed (--machine-model says of one whether it is)"
+        if verdict == "starts" and (ended := expired_on(volume, machine)):
+            reason = (
+                f"but its installer's certificates expired on {ended}: set the Mac's clock to a day before; {reason}"
+            )
         intel = Outlook(name, verdict, reason)
         t2 = Outlook(
             T2 + which,

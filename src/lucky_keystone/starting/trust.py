@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from datetime import date
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -20,6 +21,8 @@ class Machine:
     """Certificates that its Secure Boot refuses (dbx), whoever else signed."""
     model: str = ""
     """A Mac's model, as 'MacBookPro14,1'; '' where none was given."""
+    today: date | None = None
+    """The day by the clock of the computer that asks; None: not known. A machine's own clock may differ."""
 
 
 ANY_MACHINE = Machine()

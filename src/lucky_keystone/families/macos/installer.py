@@ -22,7 +22,6 @@ from ..choices import Choices, option
 from ..facts import MacFacts, SourceFacts
 from ..family import Decision, DriveShape, DriveWish, VolumeWish
 from .app import FROM_ITS_IMAGE, find_apps
-from .certificates import valid_until
 from .contents import InstallerTree, installer_tree
 from .generations import BESIDE, CORE, SOLD_FOR_NEWEST
 from .payload import Payload, is_system_volume, payload_of
@@ -58,7 +57,7 @@ class MacInstaller:
         except KeystoneError as error:
             title = next((app.title for app in find_apps(source)), source.label)
             return replace(found, mac=MacFacts(title), damage=(error.message,))
-        until = valid_until(payload)
+        until = payload.certified_until
         facts = MacFacts(
             title=payload.app.title,
             build=payload.build,
@@ -136,6 +135,7 @@ class MacInstaller:
             ),
         )
         seen = [PlannedBootVolume(v.kind, v.tree, v.active, table) for v in volumes]
+        seen[-1] = replace(seen[-1], certified_until=payload.certified_until)
         return DriveWish(
             choices=settled,
             table=table,
@@ -198,7 +198,7 @@ def _decisions(
     else:
         decisions.append(Decision("base system", base, f"as loaders of {generation.name} expect it"))
         decisions.append(Decision("boot files", f"{len(made.boot_files)} files", f"taken from what {app.name} carries"))
-    if until := valid_until(payload):
+    if until := payload.certified_until:
         reason = "by the certificates of its packages: later, by the Mac's clock, it refuses to run"
         decisions.append(Decision("installer runs", f"until {until.isoformat()}", reason))
     if not made.keeps_modes:

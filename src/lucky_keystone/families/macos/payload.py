@@ -5,11 +5,13 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from datetime import date
 from functools import cached_property, lru_cache
 from typing import Any
 
-from ...content import FileRange, seekable
-from ...errors import SourceError
+from ...content import FileRange, Seekable, seekable
+from ...errors import KeystoneError, SourceError
+from ...sources.certificates import PACKAGES, certified_until, is_package
 from ...sources.deflated import DeflatedFile
 from ...sources.nested import OpenedImage, open_image
 from ...sources.source import Source
@@ -64,6 +66,16 @@ class Payload:
             return self.image
         file = self.app.file(_INSTALLED)
         return open_image(seekable(file.content), _name(self.app, _INSTALLED)) if file is not None else None
+
+    @cached_property
+    def certified_until(self) -> date | None:
+        """The day on which the first certificate of a package ends; None where none was found."""
+        try:
+            volume = self.packages.volume if self.packages is not None else None
+            files = list(volume.beside(f"{PACKAGES}/x")) if volume is not None else []
+        except KeystoneError:
+            return None
+        return certified_until(seekable(file.content) for file in files if is_package(file.name))
 
     def find(self, wanted: Wanted) -> tuple[File, list[File]] | None:
         """Return a file that a start needs, and those beside it under the same stem; None where it is nowhere."""
@@ -152,22 +164,32 @@ def payload_of(source: Source) -> Payload:
             continue
         if not file.size:
             raise SourceError(f"{_name(app, generation.image)} is empty.", advice=_AGAIN)
-        image = open_image(seekable(file.content), _name(app, generation.image))
+        image, notes = _opened(seekable(file.content), _name(app, generation.image))
         if generation is BESIDE:
-            return Payload(app, generation, image, image, file, app.file(_BASE_SUMS))
+            return Payload(app, generation, image, image, file, app.file(_BASE_SUMS), notes=notes)
         if generation is ASSET:
-            return _with_asset(app, image)
+            return _with_asset(app, image, notes)
         if image.volume is None:
             raise SourceError(f"{image.name}: {image.unread}.", advice=_AGAIN)
         if image.volume.find(generation.inside) is None:
             continue
         if generation is WHOLE_VOLUME:
-            return Payload(app, generation, image, image, None, None, volume=image.volume.tree())
+            return Payload(app, generation, image, image, None, None, notes=notes, volume=image.volume.tree())
         base_file = image.volume.find(_BASE)
         assert base_file is not None
-        base = open_image(seekable(base_file.content), f"{image.name}: {_BASE}")
-        return Payload(app, generation, image, base, base_file, image.volume.find(_BASE_SUMS))
+        base, more = _opened(seekable(base_file.content), f"{image.name}: {_BASE}")
+        sums = image.volume.find(_BASE_SUMS)
+        return Payload(app, generation, image, base, base_file, sums, notes=notes + more)
     raise SourceError(_why_none(app), advice=FROM_ITS_IMAGE)
+
+
+def _opened(content: Seekable, name: str) -> tuple[OpenedImage, tuple[str, ...]]:
+    """Open an image; return it with what is to be said of the pass that a deflated one takes."""
+    began = time.monotonic()
+    image = open_image(content, name)
+    if not (isinstance(content, FileRange) and isinstance(content.file, DeflatedFile)):
+        return image, ()
+    return image, (f"{name} is deflated in an archive: it was decoded once, in {time.monotonic() - began:.1f} s.",)
 
 
 def is_system_volume(source: Source) -> bool:
@@ -191,7 +213,7 @@ def _why_none(app: InstallerApp) -> str:
     )
 
 
-def _with_asset(app: InstallerApp, image: OpenedImage) -> Payload:
+def _with_asset(app: InstallerApp, image: OpenedImage, notes: tuple[str, ...]) -> Payload:
     """Find the zipped asset in the payload image, and the base image in it."""
     if image.volume is None:
         raise SourceError(
@@ -216,10 +238,7 @@ def _with_asset(app: InstallerApp, image: OpenedImage) -> Payload:
         base_file = File(_BASE, member.content, member.modified)
         sums_path = base_path.removesuffix(_BASE) + _BASE_SUMS
         sums = archive.member(sums_path)
-        began = time.monotonic()
-        base = open_image(member.content, f"{image.name}: {path}: {_BASE}")
-        note = f"{_BASE} lies deflated in a zip archive: it was decoded once, in {time.monotonic() - began:.1f} s."
-        is_deflated = isinstance(member.content, FileRange) and isinstance(member.content.file, DeflatedFile)
+        base, more = _opened(member.content, f"{image.name}: {path}: {_BASE}")
         return Payload(
             app,
             ASSET,
@@ -228,7 +247,7 @@ def _with_asset(app: InstallerApp, image: OpenedImage) -> Payload:
             base_file,
             File(_BASE_SUMS, sums.content, sums.modified) if sums else None,
             archive,
-            (note,) if is_deflated else (),
+            notes + more,
         )
     raise SourceError(f"{image.name} holds no zipped asset with {_BASE} in it.", advice=_AGAIN)
 

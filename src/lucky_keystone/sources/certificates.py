@@ -1,4 +1,4 @@
-"""How long an installer's packages can be trusted: by the certificates in their own signatures.
+"""Until when installer packages can be trusted: by the certificates in their own signatures.
 
 An installer whose certificates have expired refuses to run under a correct clock. Nothing here knows what day it is.
 """
@@ -7,42 +7,35 @@ from __future__ import annotations
 
 import base64
 import binascii
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from datetime import date
-from functools import lru_cache
+from itertools import islice
 
-from ...content import seekable
-from ...errors import KeystoneError
-from ...sources.xar import XarArchive, is_xar
-from ...tree import File
-from .payload import Payload
+from ..content import Seekable
+from ..errors import KeystoneError
+from .xar import XarArchive, is_xar
 
-_PACKAGES = "Packages"
+PACKAGES = "Packages"
+"""The folder with an installer's packages, in the root of their volume."""
 _LOOKED_AT = 24
 """Packages; each has the same certificates as the next."""
 
 
-@lru_cache(maxsize=4)
-def valid_until(payload: Payload) -> date | None:
+def is_package(name: str) -> bool:
+    """True for the name of a flat package."""
+    return name.lower().endswith(".pkg")
+
+
+def certified_until(packages: Iterable[Seekable]) -> date | None:
     """Return the day on which the first certificate of a package ends; None where none was found."""
     found: list[date] = []
-    for file in _packages(payload):
+    for content in islice(packages, _LOOKED_AT):
         try:
-            content = seekable(file.content)
             if is_xar(content):
-                found += _ends(XarArchive(content, file.name))
+                found += _ends(XarArchive(content, "package"))
         except KeystoneError:
             continue
     return min(found, default=None)
-
-
-def _packages(payload: Payload) -> Sequence[File]:
-    try:
-        volume = payload.packages.volume if payload.packages is not None else None
-        files = list(volume.beside(f"{_PACKAGES}/x")) if volume is not None else []
-    except KeystoneError:
-        return ()
-    return [file for file in files if file.name.lower().endswith(".pkg")][:_LOOKED_AT]
 
 
 def _ends(archive: XarArchive) -> Iterator[date]:
