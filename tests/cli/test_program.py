@@ -117,7 +117,7 @@ def test_nothing_is_erased_unasked(disc: Path, tmp_path: Path) -> None:
         (["build", "{disc}", "--onto", "{disc}", "--yes"], 3, "is the source itself"),
         (["build", "{disc}", "--onto", "/dev/null", "--yes"], 3, "is neither a whole drive nor an image file"),
         (["build", "{disc}", "--onto", "{tmp}/x.img", "--update"], 2, "cannot be updated"),
-        (["gauge", "{disc}", "--marks", "--erase"], 2, "exclude each other"),
+        (["gauge", "{disc}", "--marks", "--erase"], 2, "cannot be combined"),
         (["gauge", "{disc}", "--figure", "{tmp}/x.gif"], 2, "a figure is a .png or .svg"),
         (["reclaim", "{disc}", "--label", "no/such", "--yes"], 2, "The label 'NO/SUCH' holds '/'"),
         (["log", "--since", "yesterday"], 2, "is not a date"),
@@ -146,8 +146,8 @@ def test_nothing_is_erased_unasked(disc: Path, tmp_path: Path) -> None:
         (["split", "{disc}", "--into", "{tmp}/parts"], 4, "not an install image"),
         (["inspect", "{tmp}"], 0, "not an installer that is known here"),
         (["plan", "{tmp}"], 4, "no sources/boot.wim"),
-        (["plan", "{disc}", "--colour", "red"], 2, "No such option"),
-        (["sail"], 2, "No such command"),
+        (["plan", "{disc}", "--colour", "red"], 2, "There is no option --colour"),
+        (["sail"], 2, "There is no command"),
     ],
 )
 def test_every_refusal_has_its_exit_code_and_leaves_nothing(

@@ -2,40 +2,50 @@
 
 from __future__ import annotations
 
+import time
+from collections.abc import Sequence
 from contextlib import ExitStack
+from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
 from ..errors import UsageError
 from ..units import exact_size
 from .after import eject, tell_system
-from .inspect import prove, show_source
+from .guided import ask_for_drive, can_ask, whole_line
+from .inspect import needs, prove, show_source
 from .logged import Logged
+from .manner import manner
 from .options import (
     Size,
     bay_option,
     choice_options,
     complete_drive,
     guard_options,
-    json_option,
     lifted_guards,
     machine_of,
     machine_options,
+    output_options,
     source_options,
-    verbose_option,
     with_option,
 )
 from .outcome import tell_outcome
 from .plan import choices_of, show_plan
-from .show import Stages, console, heading
+from .show import console, heading, paragraph
+from .stages import Stages
 from .targets import Chosen, choose, confirm, guard, open_for_writing, reading
 
 if TYPE_CHECKING:
     from ..building.request import WantedDrive
     from ..drives.guards import Guard
+    from ..sources.source import Source
+    from ..starting.trust import Machine
     from ..work import Work
+
+    _Pair = tuple[Chosen, WantedDrive]
 
 
 @click.command(
@@ -52,11 +62,11 @@ Examples:
 @click.option(
     "--onto",
     "drives",
-    required=True,
     multiple=True,
     metavar="DRIVE",
     shell_complete=complete_drive,
-    help="A drive's tag or device, or an image file; made when it does not exist. Repeatable: all in one pass.",
+    help="A drive's tag or device, or an image file, made when it does not exist. Repeatable: all in one pass. "
+    "In a terminal it is asked for when left out.",
 )
 @click.option("--size", type=Size(), metavar="SIZE", help="Size of an image file to be made; else as large as needed.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
@@ -81,8 +91,7 @@ Examples:
 @click.option("--eject", "ejecting", is_flag=True, help="Eject the drive when done.")
 @guard_options
 @bay_option
-@json_option
-@verbose_option
+@output_options
 def command(
     source: Path,
     drives: tuple[str, ...],
@@ -103,8 +112,6 @@ def command(
     ejecting: bool,
     yes: bool,
     bay: Path | None,
-    as_json: bool,
-    verbose: bool,
     **given: Any,
 ) -> int:
     """Build a drive from a source (disc image, folder, optical drive) or a saved plan, read it back, and check it.
@@ -112,13 +119,15 @@ def command(
     Run the same command again to continue an interrupted build. Several drives are written in one pass.
     """
     from ..building.request import Request, open_requested, plan_all, with_saved_plan
-    from ..work import carry_out, look_at
 
     if quick and not update:
         raise UsageError("--quick goes with --update.", advice="Leave it out: a build reads the whole source.")
+    if not drives and not can_ask():
+        raise UsageError(
+            "--onto is missing, and there is no terminal to ask which drive.",
+            advice="Name the drive: --onto TAG ('lucky-keystone drives' lists the tags), or --onto FILE for an image.",
+        )
     lifted = lifted_guards(given)
-    kind = "update" if update else "build"
-    machine = machine_of(trust, revoked, model)
     asked = Request(
         path=source,
         choices=choices_of(given),
@@ -126,89 +135,137 @@ def command(
         further=further,
         size=size,
         update=update,
-        machine=machine,
+        machine=machine_of(trust, revoked, model),
     )
     request = with_saved_plan(asked, several=len(drives) > 1)
     sector_size = sector_size or (request.saved.drive.sector_size if request.saved else None)
+    job = _Job("update" if update else "build", lifted)
     chosen = [choose(drive, bay, sector_size) for drive in drives]
     _refuse_twice(chosen, given["identity"])
-    for each in chosen:
-        with Logged(kind, each, only_failures=True):
-            guard(each, needed=0, lifted=lifted, sources=(source, *added, *further))
-    with Stages(quiet=as_json) as stages:
+    job.guard(chosen, (source, *added, *further))
+    with Stages() as stages:
         opened = open_requested(request, stages)
+    if not drives:
+        needed, refusal = needs(opened)
+        show_source(opened, [], [("Needs", f"a drive of at least {exact_size(needed)}" if needed else refusal)])
+        chosen = [ask_for_drive(bay, sector_size, needed)]
+        job.guard(chosen, opened.places)
     wanted = plan_all(request, opened, chosen, reading)
-    sources = opened.places
     pairs = list(zip(chosen, wanted, strict=True))
-    out = console()
-    if not as_json:
-        show_source(opened, [])
-        show_plan(wanted[0].plan, layout=verbose, verbose=verbose)
-        for each, one in pairs[1:]:
-            out.print(f"  {each.name}: the same, on {exact_size(one.plan.drive.size or 0)}")
-    for each, one in pairs:
-        with Logged(kind, each, opened, only_failures=True):
-            will = "updated to the new source" if update else "erased"
-            confirm(
-                each,
-                yes=yes,
-                needed=one.plan.needed,
-                lifted=lifted,
-                sources=sources,
-                will=will,
-                continues=one.continues,
-            )
-    proofs = prove(opened, sha256, verify_source, quiet=as_json)
-    if not as_json:
-        heading(out, ("Updating " if update else "Building ") + ", ".join(each.name for each in chosen))
-    with ExitStack() as stack, Stages(quiet=as_json) as stages:
-        works = [_opened(each, one, stack, lifted, sources) for each, one in pairs]
-        for work in works:
-            work.quick, work.machine = quick, machine
-        logs = [Logged(kind, each, opened) for each in chosen]
-        line = stages.line if len(works) > 1 else lambda _: stages
-        carry_out(works, line, verify=not no_verify, resume=not from_scratch, probe=not no_probe)
-        for each, work, log in zip(chosen, works, logs, strict=True):
-            look_at(work, line(work.name), verified=not no_verify)
-            if work.result and work.result.bytes_written and work.error is None:
-                work.notes += tell_system(each, work.medium, work.image.partitions)
-            log.bytes_written = work.result.bytes_written if work.result else 0
-            log.retries, log.healthy = work.medium.retries, work.exit_code == 0
-            log.enter(work.error)
-    for each, work in zip(chosen, works, strict=True):
-        if ejecting and work.error is None:
-            work.notes += eject(each)
+    _show_plans(opened, pairs, with_source=bool(drives))
+    job.confirm(pairs, opened, yes=yes)
+    began = time.monotonic()
+    proofs = prove(opened, sha256, verify_source)
+    if not manner().as_json and not manner().quiet:
+        heading(console(), ("Updating " if update else "Building ") + ", ".join(each.name for each in chosen))
+    how = _How(verify=not no_verify, resume=not from_scratch, probe=not no_probe, quick=quick, eject=ejecting)
+    works = job.carry_out(pairs, opened, request.machine, how)
     outcome = [(each, one.plan, work) for (each, one), work in zip(pairs, works, strict=True)]
-    return tell_outcome(outcome, proofs, as_json=as_json, verbose=verbose, verified=not no_verify)
+    code = tell_outcome(outcome, proofs, verified=not no_verify, seconds=time.monotonic() - began)
+    if not drives:
+        line = whole_line(click.get_current_context().obj, bay, chosen[0])
+        paragraph(console(), f"The same without the question: {line}", style="dim")
+    return code
 
 
-def _opened(
-    chosen: Chosen,
-    wanted: WantedDrive,
-    stack: ExitStack,
-    lifted: frozenset[Guard],
-    sources: tuple[Path, ...],
-) -> Work:
-    """Open a confirmed drive; it is closed with the stack."""
-    from ..building.compose import compose_drive
-    from ..work import Work
+@dataclass(frozen=True)
+class _How:
+    """How the drives are written."""
 
-    plan = wanted.plan
-    image = compose_drive(plan)
-    medium = open_for_writing(chosen, image.size, plan.needed, lifted=lifted, sources=sources)
-    stack.callback(medium.close)
-    if wanted.standing is None:  # whatever marks overwrote is not wanted any more
-        chosen.journal().clear()
-    return Work(
-        name=chosen.name,
-        source=plan.source,
-        image=image,
-        medium=medium,
-        shelf=chosen.shelf(),
-        needed=plan.needed,
-        may_be_fake=chosen.drive is not None,
-        standing=wanted.standing,
-    )
+    verify: bool
+    resume: bool
+    probe: bool
+    quick: bool
+    eject: bool
+
+
+@dataclass(frozen=True)
+class _Job:
+    """A build or an update, entered in the shop's record however it ends."""
+
+    kind: Literal["build", "update"]
+    lifted: frozenset[Guard]
+
+    def guard(self, chosen: Sequence[Chosen], sources: tuple[Path, ...]) -> None:
+        """Raise ProtectError for a drive that is held back, before anything is read."""
+        for each in chosen:
+            with Logged(self.kind, each, only_failures=True):
+                guard(each, needed=0, lifted=self.lifted, sources=sources)
+
+    def confirm(self, pairs: Sequence[_Pair], opened: Source, *, yes: bool) -> None:
+        """Have every drive confirmed. Raises ProtectError where one is not."""
+        for each, one in pairs:
+            with Logged(self.kind, each, opened, only_failures=True):
+                confirm(
+                    each,
+                    yes=yes,
+                    needed=one.plan.needed,
+                    lifted=self.lifted,
+                    sources=opened.places,
+                    will="updated to the new source" if self.kind == "update" else "erased",
+                    continues=one.continues,
+                )
+
+    def carry_out(self, pairs: Sequence[_Pair], opened: Source, machine: Machine, how: _How) -> list[Work]:
+        """Write all drives, check them, and enter what became of each."""
+        from ..work import carry_out, look_at
+
+        with ExitStack() as stack, Stages() as stages:
+            works = [self._opened(each, one, stack, opened.places) for each, one in pairs]
+            names = [work.name if len(works) > 1 else "" for work in works]
+            for name, work in zip(names, works, strict=True):
+                work.quick, work.machine = how.quick, machine
+                stages.count_retries(name, partial(_retries, work))
+            logs = [Logged(self.kind, each, opened) for each, _ in pairs]
+            line = stages.line if len(works) > 1 else lambda _: stages.line("")
+            carry_out(works, line, verify=how.verify, resume=how.resume, probe=how.probe)
+            for (each, _), work, log in zip(pairs, works, logs, strict=True):
+                look_at(work, line(work.name), verified=how.verify)
+                if work.result and work.result.bytes_written and work.error is None:
+                    work.notes += tell_system(each, work.medium, work.image.partitions)
+                log.bytes_written = work.result.bytes_written if work.result else 0
+                log.retries, log.healthy = work.medium.retries, work.exit_code == 0
+                log.enter(work.error)
+        for (each, _), work in zip(pairs, works, strict=True):
+            if how.eject and work.error is None:
+                work.notes += eject(each)
+        return works
+
+    def _opened(self, chosen: Chosen, wanted: WantedDrive, stack: ExitStack, sources: tuple[Path, ...]) -> Work:
+        """Open a confirmed drive; it is closed with the stack."""
+        from ..building.compose import compose_drive
+        from ..work import Work
+
+        plan = wanted.plan
+        image = compose_drive(plan)
+        medium = open_for_writing(chosen, image.size, plan.needed, lifted=self.lifted, sources=sources)
+        stack.callback(medium.close)
+        if wanted.standing is None:  # whatever marks overwrote is not wanted any more
+            chosen.journal().clear()
+        return Work(
+            name=chosen.name,
+            source=plan.source,
+            image=image,
+            medium=medium,
+            shelf=chosen.shelf(),
+            needed=plan.needed,
+            may_be_fake=chosen.drive is not None,
+            standing=wanted.standing,
+        )
+
+
+def _show_plans(opened: Source, pairs: Sequence[_Pair], *, with_source: bool) -> None:
+    if manner().as_json or manner().quiet:
+        return
+    if with_source:
+        show_source(opened, [])
+    show_plan(pairs[0][1].plan, layout=manner().verbose)
+    for each, one in pairs[1:]:
+        console().print(f"  {each.name}: the same, on {exact_size(one.plan.drive.size or 0)}")
+
+
+def _retries(work: Work) -> int:
+    return work.medium.retries
 
 
 def _refuse_twice(chosen: list[Chosen], identity: str | None) -> None:

@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import fields, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+from rich.console import Console
+from rich.text import Text
 
 from ..units import SECTOR_SIZES, exact_size, shown_size
 from .inspect import open_with_progress
-from .options import add_option, bay_option, complete_drive, json_option, machine_of, machine_options, verbose_option
-from .show import Stages, console, emit_json, facts, heading, starts
+from .manner import manner
+from .options import Word, add_option, bay_option, complete_drive, machine_of, machine_options, output_options
+from .show import console, emit_json, facts, heading, paragraph, starts
+from .stages import Stages
 from .targets import existing, reading
 
 if TYPE_CHECKING:
-    from ..checking.report import Report
+    from ..checking.report import Finding, Report
+    from .documents import CheckBody
 
 _MARKS = {
     "fault": ("FAULT", "bold red"),
@@ -34,13 +39,13 @@ Examples:
 @click.argument("drive", shell_complete=complete_drive)
 @click.option(
     "--sector-size",
-    type=click.Choice(SECTOR_SIZES),
+    type=Word(SECTOR_SIZES),
     metavar="BYTES",
-    help="Sector size, when it cannot be told from the drive.",
+    help="Sector size, where the drive does not show it.",
 )
 @click.option(
     "--firmware",
-    type=click.Choice(["bios", "uefi", "both"]),
+    type=Word(["bios", "uefi", "both"]),
     help="What the drive is to start on; what is missing for that is a fault. Else as its manifest says.",
 )
 @click.option(
@@ -52,8 +57,7 @@ Examples:
 @add_option("With --against: a folder whose files were added to the source.")
 @machine_options
 @bay_option
-@json_option
-@verbose_option
+@output_options
 def command(
     drive: str,
     sector_size: int | None,
@@ -64,8 +68,6 @@ def command(
     revoked: tuple[Path, ...],
     model: str,
     bay: Path | None,
-    as_json: bool,
-    verbose: bool,
 ) -> int:
     """Check DRIVE: table, volumes, every byte against its manifest, and the way it starts. Writes nothing.
 
@@ -77,10 +79,10 @@ def command(
     if added and against is None:
         raise click.UsageError("--add goes with --against.")
     chosen = existing(drive, bay)
-    source = open_with_progress(against, added, quiet=as_json) if against is not None else None
+    source = open_with_progress(against, added) if against is not None else None
     if source is not None and (family := family_of(source)) is not None and source.root.entries:
         source = replace(source, root=family.on_drive(source))
-    with reading(chosen) as medium, Stages(quiet=as_json) as stages:
+    with reading(chosen) as medium, Stages() as stages:
         medium.forget_cache()
         known = sector_size or (chosen.drive.sector_size if chosen.drive else None)
         report = check_drive(
@@ -92,24 +94,51 @@ def command(
             firmware=firmware or "",
             against=source,
         )
-    if as_json:
-        emit_json("check", {"drive": str(chosen.path), **report_body(report)})
+    if manner().as_json:
+        from .documents import CheckDocument
+
+        emit_json(CheckDocument(drive=str(chosen.path), **_report_fields(report)))
     else:
-        show_report(report, chosen.name, verbose=verbose)
+        show_report(report, chosen.name)
     return report.exit_code
 
 
-def report_body(report: Report) -> dict[str, Any]:
+def check_body(report: Report) -> CheckBody:
     """Return a report for JSON output."""
-    import msgspec
+    from .documents import CheckBody
 
-    return {"healthy": report.healthy, **msgspec.to_builtins(report)}
+    return CheckBody(**_report_fields(report))
 
 
-def show_report(report: Report, name: str, *, verbose: bool) -> None:
+def _report_fields(report: Report) -> dict[str, Any]:
+    return {"healthy": report.healthy, **{field.name: getattr(report, field.name) for field in fields(report)}}
+
+
+def show_report(report: Report, name: str) -> None:
     """Print what a check found, and what to do."""
     out = console()
-    heading(out, f"Check of {name}")
+    if not manner().quiet:
+        heading(out, f"Check of {name}")
+        facts(out, _summary(report))
+    if manner().verbose:
+        heading(out, "Examined")
+        for line in report.looked_at:
+            paragraph(out, line, indent=2, hanging=4)
+    if report.findings or report.unknown:
+        heading(out, "Findings")
+    for finding in report.findings:
+        _show_finding(out, finding)
+    for line in report.unknown:
+        paragraph(out, f"Unknown: {line}", style="yellow", indent=2, hanging=11)
+    if report.starts and not manner().quiet:
+        heading(out, "Starts on")
+        starts(out, report.starts)
+    if not manner().quiet:
+        out.print()
+    _conclude(out, report)
+
+
+def _summary(report: Report) -> list[tuple[str, str]]:
     rows = [
         (
             f"Volume {number}" if len(report.volumes) > 1 else "Volume",
@@ -122,30 +151,24 @@ def show_report(report: Report, name: str, *, verbose: bool) -> None:
         rows.append(("Built from", f"{report.built_from} by {report.built_by}"))
     if report.bytes_checked:
         rows.append(("Compared", f"{exact_size(report.bytes_checked)} with the manifest"))
-    facts(out, rows)
-    if verbose:
-        heading(out, "Looked at")
-        for line in report.looked_at:
-            out.print(f"  {line}")
-    if report.findings or report.unknown:
-        heading(out, "Findings")
-    for finding in report.findings:
-        mark, style = _MARKS[finding.level]
-        out.print(f"  {mark:<6}", style=style, end="")
-        out.print(f"{finding.area}: {finding.what}")
-        if finding.advice:
-            out.print(f"          What next: {finding.advice}", style="dim")
-    for line in report.unknown:
-        out.print(f"  Unknown: {line}", style="yellow")
-    if report.starts:
-        heading(out, "Starts on")
-        starts(out, report.starts)
-    out.print()
+    return rows
+
+
+def _show_finding(out: Console, finding: Finding) -> None:
+    mark, style = _MARKS[finding.level]
+    area = "" if finding.area == finding.level else f"{finding.area}: "
+    code = f" [{finding.code.value}]" if manner().verbose else ""
+    words = Text.assemble((mark.ljust(7), style), f"{area}{finding.what}{code}")
+    paragraph(out, words, indent=2, hanging=9)
+    if finding.advice:
+        paragraph(out, f"What next: {finding.advice}", style="dim", indent=9, hanging=11)
+
+
+def _conclude(out: Console, report: Report) -> None:
     faults = sum(finding.level == "fault" for finding in report.findings)
     if faults:
-        out.print(f"{faults} fault{'s' if faults > 1 else ''} found.", style="bold red")
+        out.print("1 fault found." if faults == 1 else f"{faults} faults found.", style="bold red")
+    elif report.unknown:
+        out.print("No faults found in what could be checked.", style="bold green")
     else:
-        out.print(
-            "No faults found." if not report.unknown else "No faults found in what could be checked.",
-            style="bold green",
-        )
+        out.print("No faults found.", style="bold green")

@@ -18,8 +18,10 @@ from ..drives.bay import Bay
 from ..errors import DriveError, ProtectError, naming
 from ..invoker import make_folder
 from ..shoplog import PLACE
-from .options import json_option
-from .show import Stages, console, emit_json
+from .manner import manner
+from .options import Word, output_options
+from .show import console, emit_json
+from .stages import Stages
 
 _DISC = "tidewell-11.iso"
 _AUTHORITY = "tidewell-authority.pem"
@@ -53,9 +55,9 @@ Examples:
 @click.option(
     "--mishaps", is_flag=True, help="For training: fake, failing, slow and vanishing drives, and what to do about each."
 )
-@click.option("--only", type=click.Choice(_PARTS), help="Run only this part of the job.")
-@json_option
-def command(folder: Path, mishaps: bool, only: str | None, as_json: bool) -> int:
+@click.option("--only", type=Word(_PARTS), help="Run only this part of the job.")
+@output_options
+def command(folder: Path, mishaps: bool, only: str | None) -> int:
     """Make the Tidewell Ferry Company's installer disc and drives in FOLDER, and do the whole job with them.
 
     The disc holds an install image larger than 4 GiB and the larger drives are of their full size, but all of it is
@@ -68,27 +70,28 @@ def command(folder: Path, mishaps: bool, only: str | None, as_json: bool) -> int
             f"{folder} is there already and not empty.", advice="Name a new folder: lucky-keystone demo OTHER"
         )
     out = console()
-    if not as_json:
+    if not manner().as_json:
         out.print("The Tidewell Ferry Company's workshop sets up its machines. Everything here is made up.\n")
     with (
         naming(str(folder), DriveError, advice="Choose a folder that can be written to."),
-        Stages(quiet=as_json) as stages,
+        Stages() as stages,
     ):
         steps = _make_mishaps(folder, stages) if mishaps else _make_job(folder, stages, only)
-    done: list[dict[str, Any]] = []
+    from .documents import DemoDocument, DemoStep
+
+    done: list[DemoStep] = []
     for step in steps:
         if step.before:
             step.before()
-        code, document = _run(step, folder, as_json=as_json)
-        done.append(
-            {"command_line": f"lucky-keystone {shlex.join(step.arguments)}", "exit_code": code, "document": document}
-        )
+        code, document = _run(step, folder)
+        line = f"lucky-keystone {shlex.join(step.arguments)}"
+        done.append(DemoStep(command_line=line, exit_code=code, document=document))
         if code != step.code:
             break
     else:
         code = 0
-    if as_json:
-        emit_json("demo", {"folder": str(folder), "steps": done})
+    if manner().as_json:
+        emit_json(DemoDocument(folder=str(folder), steps=done))
     elif code:
         out.print(f"\nThe demo ends here: exit code {code}.", style="bold red")
     elif mishaps:
@@ -100,14 +103,14 @@ def command(folder: Path, mishaps: bool, only: str | None, as_json: bool) -> int
     return code
 
 
-def _run(step: _Step, folder: Path, *, as_json: bool) -> tuple[int, Any]:
+def _run(step: _Step, folder: Path) -> tuple[int, Any]:
     """Run a command of this program as if it had been typed; its work goes into a record of the demo's own."""
     from .main import main
 
     before = os.environ.get(PLACE)
     os.environ[PLACE] = str(folder / "log.sqlite")
     try:
-        if as_json:
+        if manner().as_json:
             text = io.StringIO()
             with contextlib.redirect_stdout(text):
                 code = main([*step.arguments, "--json"])

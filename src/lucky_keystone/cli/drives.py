@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import sys
 import time
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 from rich.console import Console
@@ -16,10 +15,13 @@ from ..drives.drive import Drive
 from ..drives.guards import held_back
 from ..drives.host import Host
 from ..units import shown_size, sold_size
-from .options import bay_option, json_option
-from .show import console, emit_json
+from .manner import manner
+from .options import bay_option, output_options
+from .show import console, emit_json, paragraph
 from .targets import Chosen, contents_of, host_of
-from .text import visible_json
+
+if TYPE_CHECKING:
+    from .documents import DriveBody
 
 
 @click.command(
@@ -30,81 +32,112 @@ Examples:
   lucky-keystone drives --bay tidewell/bay --json"""
 )
 @bay_option
-@click.option("--watch", is_flag=True, help="Go on, and tell which drives appear and disappear. Ctrl-C ends it.")
-@json_option
-def command(bay: Path | None, watch: bool, as_json: bool) -> None:
-    """List the drives of this computer, or of a bay.
+@click.option(
+    "--watch", is_flag=True, help="Keep watching, and report which drives appear and disappear, until Ctrl-C."
+)
+@output_options
+def command(bay: Path | None, watch: bool) -> None:
+    """List the drives of this computer, or of a bay (a folder of simulated drives).
 
-    Tag, size as sold and as shown, what is on them, free or held back.
+    Each has a tag: four characters from its model, serial number and size, the same in every port. The list shows its
+    size as sold and as systems show it, what is on it, and whether it is free or held back, and why.
 
-    Finding drives needs no rights; what is on one that the system does not know of is only read with permission.
+    Finding drives needs no special permission; reading what is on one may.
     """
     host = host_of(bay)
     drives = host.drives()
-    if as_json and not watch:
-        emit_json(
-            "drives", {"bay": str(bay) if bay else None, "drives": [_body(host, drive, drives) for drive in drives]}
-        )
+    if manner().as_json and not watch:
+        from .documents import DrivesDocument
+
+        bodies = [_body(host, drive, drives) for drive in drives]
+        emit_json(DrivesDocument(bay=str(bay) if bay else None, drives=bodies))
         return
     out = console()
-    if not as_json:
+    if not manner().as_json:
         for drive in drives:
-            _show(out, host, drive, drives)
+            show_drive(out, host, drive, drives)
         free = sum(not held_back(drive, drives) for drive in drives)
-        found = "drive is" if len(drives) == 1 else "drives are"
-        out.print(f"\n{len(drives)} {found} here, {free} free. A drive is named by its tag.")
+        found = "1 drive" if len(drives) == 1 else f"{len(drives)} drives"
+        named = " Name a drive by its tag." if drives else ""
+        out.print(f"\n{found} found, {free} free.{named}")
     if watch:
-        _watch(host, drives, out, as_json=as_json)
+        _watch(host, drives, out)
 
 
-def _watch(host: Host, before: tuple[Drive, ...], out: Console, *, as_json: bool) -> None:
-    """Look every second; tell what came and went, until the user has seen enough."""
-    if not as_json:
-        out.print("Watching. Plug in or pull out a drive; Ctrl-C ends this.", style="dim")
+def _watch(host: Host, before: tuple[Drive, ...], out: Console) -> None:
+    """Look every second and report what came and went, until the user has seen enough."""
+    if not manner().as_json:
+        out.print("Watching. Plug in or unplug a drive; press Ctrl-C to stop.", style="dim")
     try:
         while True:
             time.sleep(1)
             now = host.drives()
-            for drive, event in [(d, "appeared") for d in now if d not in before] + [
-                (d, "disappeared") for d in before if d not in now
-            ]:
-                if as_json:
-                    told = {"schema": 1, "command": "drives", "event": event, "drive": _body(host, drive, now)}
-                    print(visible_json(json.dumps(told)), flush=True)
-                    continue
-                out.print(event, style="bold green" if event == "appeared" else "bold yellow")
-                _show(out, host, drive, now)
+            for drive in now:
+                if drive not in before:
+                    _report(out, host, drive, now, "appeared")
+            for drive in before:
+                if drive not in now:
+                    _report(out, host, drive, now, "disappeared")
             before = now
             sys.stdout.flush()
     except KeyboardInterrupt:
         return
 
 
-def _body(host: Host, drive: Drive, among: tuple[Drive, ...]) -> dict[str, Any]:
-    """Return a drive for JSON output."""
-    words = ("tag", "model", "serial", "size", "sector_size", "physical_sector_size", "bus", "speed", "removable")
-    body = {name: getattr(drive, name) for name in words}
-    return {
-        **body,
-        "path": str(drive.path),
-        "contents": _contents(host, drive),
-        "held_back": list(held_back(drive, among)),
-    }
+def _report(out: Console, host: Host, drive: Drive, among: tuple[Drive, ...], event: str) -> None:
+    if manner().as_json:
+        from .documents import DriveEvent
+        from .events import as_json
+
+        told = DriveEvent(event="appeared" if event == "appeared" else "disappeared", drive=_body(host, drive, among))
+        print(as_json(told), flush=True)
+        return
+    out.print(event, style="bold green" if event == "appeared" else "bold yellow")
+    show_drive(out, host, drive, among)
+
+
+def _body(host: Host, drive: Drive, among: tuple[Drive, ...]) -> DriveBody:
+    from .documents import DriveBody
+
+    return DriveBody(
+        tag=drive.tag,
+        model=drive.model,
+        serial=drive.serial,
+        size=drive.size,
+        sector_size=drive.sector_size,
+        physical_sector_size=drive.physical_sector_size,
+        bus=drive.bus,
+        speed=drive.speed,
+        removable=drive.removable,
+        path=str(drive.path),
+        contents=_contents(host, drive),
+        held_back=tuple(held_back(drive, among)),
+    )
 
 
 def _contents(host: Host, drive: Drive) -> str:
     return contents_of(Chosen(drive.path, host, drive, drive.sector_size))
 
 
-def _show(out: Console, host: Host, drive: Drive, among: tuple[Drive, ...]) -> None:
+def show_drive(out: Console, host: Host, drive: Drive, among: tuple[Drive, ...]) -> None:
+    """Print a drive: tag, model, sizes, connection, state, what is on it."""
     reasons = held_back(drive, among)
     state = ("held back", "bold red") if reasons else ("free", "bold green")
     sizes = f"sold as {sold_size(drive.size)}, shown as {shown_size(drive.size)}"
     place = f", {drive.path}" if drive.path.is_block_device() else ""
-    out.print(Text.assemble((drive.tag, "bold"), f"  {drive.model}, {sizes}, {_connection(drive)}{place}  ", state))
-    out.print(f"      on it: {_contents(host, drive)}", style="dim")
-    for reason in reasons:
-        out.print(f"      it {reason}", style="dim")
+    words = f"  {drive.model}, {sizes}, {_connection(drive)}{place}  "
+    paragraph(out, Text.assemble((drive.tag, "bold"), words, state), hanging=6)
+    details = [f"on it: {_contents(host, drive)}", *(f"it {reason}" for reason in reasons)]
+    if manner().verbose:
+        details.insert(0, f"serial number {drive.serial or 'unknown'}, {_sectors(drive)}, {drive.path}")
+    for detail in details:
+        paragraph(out, detail, style="dim", indent=6)
+
+
+def _sectors(drive: Drive) -> str:
+    physical = drive.physical_sector_size
+    inside = f" ({physical:,} inside)" if physical not in (0, drive.sector_size) else ""
+    return f"sectors of {drive.sector_size:,} bytes{inside}"
 
 
 def _connection(drive: Drive) -> str:

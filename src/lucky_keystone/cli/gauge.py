@@ -11,16 +11,18 @@ from ..errors import UsageError
 from ..outputs import OutputKind, refuse_output
 from ..units import exact_size, shown_size
 from .logged import Logged
+from .manner import manner
 from .options import (
     bay_option,
     complete_drive,
     guard_options,
-    json_option,
     lifted_guards,
+    output_options,
     overwrite_option,
     replacing_of,
 )
-from .show import Stages, console, emit_json, facts, heading
+from .show import console, emit_json, facts, heading, paragraph
+from .stages import Stages
 from .targets import confirm, existing, open_for_writing, reading
 
 if TYPE_CHECKING:
@@ -29,13 +31,14 @@ if TYPE_CHECKING:
     from ..gauging.gauge import Gauged, Mode
     from ..gauging.journal import FileJournal
     from ..gauging.rates import Rates
+    from .documents import RatesBody
     from .targets import Chosen
 
 _LISTED = 6
 _MODES = {
     "read": "only read; nothing was written",
-    "marks": "marks were written and what they overwrote was put back",
-    "erase": "all of it was written and read back; nothing is left on it",
+    "marks": "marks were written, and what they overwrote was restored",
+    "erase": "every byte was written and read back; its old contents are gone",
 }
 
 
@@ -48,18 +51,18 @@ Examples:
 )
 @click.argument("drive", shell_complete=complete_drive)
 @click.option(
-    "--marks", is_flag=True, help="Write marks over its length, read them, and put back what was there: finds fakes."
+    "--marks", is_flag=True, help="Write marks along its length, read them, and restore what was there: finds fakes."
 )
 @click.option("--erase", is_flag=True, help="Write and read back every byte. Everything on the drive is lost.")
-@click.option("--restore", is_flag=True, help="Put back what marks of a run that was cut off overwrote, and no more.")
-@click.option("--whole", is_flag=True, help="Read all of it, not samples: finds every bad area.")
+@click.option("--restore", is_flag=True, help="Only restore what marks of an interrupted run overwrote.")
+@click.option("--whole", is_flag=True, help="Read all of it, not just samples: finds every bad area.")
 @click.option(
     "--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw rates and bad areas, as .png or .svg."
 )
 @overwrite_option
 @guard_options
 @bay_option
-@json_option
+@output_options
 def command(
     drive: str,
     marks: bool,
@@ -70,59 +73,61 @@ def command(
     overwrite: bool,
     yes: bool,
     bay: Path | None,
-    as_json: bool,
     **given: Any,
 ) -> int:
     """Measure DRIVE: what it really holds, its rates over the whole length, bad areas.
 
     Without --marks or --erase it only reads.
 
-    Reading alone cannot unmask every fake: for that marks have to be written. Exit code 1 when something is wrong with
-    it.
+    Reading alone cannot expose every fake: that takes --marks. Exit code 1 when something is wrong with it.
     """
     lifted = lifted_guards(given)
     if marks and erase:
-        raise UsageError("--marks and --erase exclude each other.", advice="--erase writes everything, marks included.")
+        raise UsageError("--marks and --erase cannot be combined.", advice="--erase writes everything, marks included.")
     if figure is not None:
         from ..gauging.figure import refuse_ending
 
         refuse_ending(figure)
     if restore:
         if marks or erase or whole or figure:
-            raise UsageError("--restore stands alone.", advice="Measure the drive in a run of its own.")
-        return _restore(existing(drive, bay), lifted, yes=yes, as_json=as_json)
+            raise UsageError(
+                "--restore cannot be combined with other ways of measuring.",
+                advice="Restore first, then measure the drive in a second run.",
+            )
+        return _restore(existing(drive, bay), lifted, yes=yes)
     mode: Mode = "erase" if erase else "marks" if marks else "read"
     chosen = existing(drive, bay)
     replacing = replacing_of(overwrite, chosen.path)
     if figure is not None:
         refuse_output(figure, OutputKind.FIGURE, replacing)
-    found = _measure(chosen, mode, lifted, whole=whole, yes=yes, quiet=as_json)
+    found = _measure(chosen, mode, lifted, whole=whole, yes=yes)
     if figure is not None:
         from ..gauging.figure import draw_gauged
 
         draw_gauged(found, chosen.name, figure, replacing)
-    if as_json:
-        emit_json("gauge", {"drive": str(chosen.path), **_body(found)})
+    if manner().as_json:
+        _emit(chosen, found)
     else:
         _show(found, chosen.name, figure)
     return 0 if found.healthy else 1
 
 
-def _measure(chosen: Chosen, mode: Mode, lifted: frozenset[Guard], *, whole: bool, yes: bool, quiet: bool) -> Gauged:
+def _measure(chosen: Chosen, mode: Mode, lifted: frozenset[Guard], *, whole: bool, yes: bool) -> Gauged:
     from ..gauging.gauge import gauge
 
     journal = chosen.journal()
-    with Logged("gauge", chosen) as log, Stages(quiet=quiet) as stages:
+    with Logged("gauge", chosen) as log, Stages() as stages:
         if mode == "read":
             if journal.path.exists():
-                console(err=True).print(
-                    f"Note: marks of an earlier run that was cut off are on {chosen.name}. "
-                    f"'lucky-keystone gauge {chosen.name} --restore' puts back what they overwrote."
+                paragraph(
+                    console(err=True),
+                    f"Note: marks of an interrupted run are still on {chosen.name}. "
+                    f"'lucky-keystone gauge {chosen.name} --restore' restores what they overwrote.",
                 )
             with reading(chosen) as medium:
                 found = gauge(_patient(medium), stages, mode, whole=whole)
         else:
-            will = "erased" if mode == "erase" else "written over in places, and put back"
+            will = "erased" if mode == "erase" else "overwritten in places, and restored"
             confirm(chosen, yes=yes, needed=0, lifted=lifted, will=will)
             opened = open_for_writing(chosen, chosen.size, 0, lifted=lifted)
             try:
@@ -137,10 +142,10 @@ def _measure(chosen: Chosen, mode: Mode, lifted: frozenset[Guard], *, whole: boo
     return found
 
 
-def _restore(chosen: Chosen, lifted: frozenset[Guard], *, yes: bool, as_json: bool) -> int:
+def _restore(chosen: Chosen, lifted: frozenset[Guard], *, yes: bool) -> int:
     journal, count = chosen.journal(), 0
     if journal.read() is not None:
-        confirm(chosen, yes=yes, needed=0, lifted=lifted, will="kept; only marks of a cut-off run are replaced")
+        confirm(chosen, yes=yes, needed=0, lifted=lifted, will="kept; only marks of an interrupted run are replaced")
         with Logged("gauge", chosen) as log:
             opened = open_for_writing(chosen, chosen.size, 0, lifted=lifted)
             try:
@@ -148,12 +153,15 @@ def _restore(chosen: Chosen, lifted: frozenset[Guard], *, yes: bool, as_json: bo
             finally:
                 opened.close()
             log.detail = "restored"
-    if as_json:
-        emit_json("gauge", {"drive": str(chosen.path), "mode": "restore", "places_restored": count})
+    if manner().as_json:
+        from .documents import RestoreDocument
+
+        emit_json(RestoreDocument(drive=str(chosen.path), places_restored=count))
     elif count:
-        console().print(f"{chosen.name}: what marks had overwritten at {count} places is back, and was read back.")
+        places = "1 place" if count == 1 else f"{count} places"
+        paragraph(console(), f"{chosen.name}: restored and read back what marks had overwritten in {places}.")
     else:
-        console().print(f"{chosen.name}: no marks of a run that was cut off; nothing to put back.")
+        paragraph(console(), f"{chosen.name}: there are no marks of an interrupted run; nothing to restore.")
     return 0
 
 
@@ -179,41 +187,49 @@ def _patient(medium: OpenMedium) -> OpenMedium:
     return Retrying(medium.opened, pauses=(0.05,), most=1 << 30) if isinstance(medium, Retrying) else medium
 
 
-def _body(found: Gauged) -> dict[str, Any]:
+def _emit(chosen: Chosen, found: Gauged) -> None:
+    from .documents import GaugeDocument
+
     capacity = found.capacity
-    return {
-        "mode": found.mode,
-        "healthy": found.healthy,
-        "claimed_size": capacity.claimed,
-        "capacity": capacity.verdict,
-        "real_size": capacity.real_size,
-        "summary": capacity.summary,
-        "reading": _rates(found.reading),
-        "writing": _rates(found.writing) if found.writing else None,
-    }
+    emit_json(
+        GaugeDocument(
+            drive=str(chosen.path),
+            mode=found.mode,
+            healthy=found.healthy,
+            claimed_size=capacity.claimed,
+            capacity=capacity.verdict,
+            real_size=capacity.real_size,
+            summary=capacity.summary,
+            reading=_rates(found.reading),
+            writing=_rates(found.writing) if found.writing else None,
+        )
+    )
 
 
-def _rates(rates: Rates) -> dict[str, Any]:
-    return {
-        "typical": round(rates.typical),
-        "slowest": round(rates.slowest),
-        "fastest": round(rates.fastest),
-        "bad": rates.bad,
-        "samples": [[sample.offset, sample.size, round(sample.seconds, 6)] for sample in rates.samples],
-    }
+def _rates(rates: Rates) -> RatesBody:
+    from .documents import RatesBody
+
+    return RatesBody(
+        typical=round(rates.typical),
+        slowest=round(rates.slowest),
+        fastest=round(rates.fastest),
+        bad=rates.bad,
+        samples=[(sample.offset, sample.size, round(sample.seconds, 6)) for sample in rates.samples],
+    )
 
 
 def _show(found: Gauged, name: str, figure: Path | None) -> None:
     out = console()
     heading(out, f"Gauge of {name}")
-    rows = [("How", _MODES[found.mode]), ("Says it holds", exact_size(found.size))]
+    rows = [("How", _MODES[found.mode]), ("Claims to hold", exact_size(found.size))]
     if found.capacity.real_size is not None:
         rows.append(("Really holds", exact_size(found.capacity.real_size)))
     for word, rates in (("Reading", found.reading), ("Writing", found.writing)):
         if rates and rates.samples:
             span = f"between {_rate(rates.slowest)} and {_rate(rates.fastest)}"
             rows.append((word, f"typically {_rate(rates.typical)}, {span}, in {len(rates.samples):,} places"))
-    facts(out, rows)
+    if not manner().quiet:
+        facts(out, rows)
     for word, rates in (("reading", found.reading), ("writing", found.writing)):
         for offset, size in (rates.bad if rates else [])[:_LISTED]:
             out.print(f"  FAULT  {word} fails at byte {offset:,}, for {shown_size(size)}", style="bold red")
@@ -221,10 +237,10 @@ def _show(found: Gauged, name: str, figure: Path | None) -> None:
             out.print(f"  FAULT  and in {len(rates.bad) - _LISTED} more places", style="bold red")
     out.print()
     style = "bold red" if found.capacity.is_fake else "bold green" if found.capacity.verdict == "holds" else "yellow"
-    out.print(found.capacity.summary, style=style)
-    out.print(_next(found), style="dim")
+    paragraph(out, found.capacity.summary, style=style)
+    paragraph(out, _next(found), style="dim")
     if figure is not None:
-        out.print(f"Figure drawn: {figure}")
+        paragraph(out, f"Figure drawn: {figure}")
 
 
 def _next(found: Gauged) -> str:
@@ -233,7 +249,7 @@ def _next(found: Gauged) -> str:
     if not found.healthy:
         return "Do not trust it with anything: replace it."
     if found.capacity.verdict == "not known":
-        return "To find out what it holds: --marks (seconds, puts back what was there) or --erase (loses everything)."
+        return "To find out what it really holds: --marks (seconds; it restores what was there) or --erase (loses all)."
     return "Nothing is wrong with it where it was looked at."
 
 

@@ -5,14 +5,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import date
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from ..errors import KeystoneError
 from ..units import exact_size, shown_size
-from .options import json_option, source_options, today, verbose_option
-from .show import Stages, console, emit_json, facts, grid, heading
+from .manner import manner
+from .options import output_options, source_options, today
+from .show import Column, console, emit_json, facts, heading, paragraph, table
+from .stages import Stages
 
 if TYPE_CHECKING:
     from ..families.facts import MacFacts, SourceFacts
@@ -34,55 +36,68 @@ Examples:
 @click.argument("source", type=click.Path(path_type=Path), required=False)
 @click.option("--find", "finding", is_flag=True, help="Look for installers in this computer's usual places.")
 @source_options
-@json_option
-@verbose_option
+@output_options
 def command(
     source: Path | None,
     finding: bool,
     added: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
-    as_json: bool,
-    verbose: bool,
 ) -> None:
-    """Tell what SOURCE is: a disc image, a folder, an installer app, a disk image.
+    """Show what SOURCE is: a disc image, a folder, an installer app or a disk image.
 
-    Editions, architectures, loaders, files too large for FAT32; of a macOS installer release, models and what to buy.
+    Of a Windows installer: editions, architectures, loaders, files too large for FAT32. Of a macOS installer: release,
+    supported models, and which stick to buy.
     """
     if finding or source is None:
         if source is not None or not finding:
             raise click.UsageError("Give a SOURCE, or --find alone.")
-        _find(as_json=as_json)
+        _find()
         return
     from ..families.families import facts_of
 
-    opened = open_with_progress(source, added, quiet=as_json)
-    proofs = prove(opened, sha256, verify_source, quiet=as_json)
+    opened = open_with_progress(source, added)
+    proofs = prove(opened, sha256, verify_source)
     found = facts_of(opened)
     needed, refusal = needs(opened)
-    if as_json:
-        body = {"source": str(source), "facts": _as_dict(found), "fingerprint": opened.fingerprint, "proofs": proofs}
-        emit_json("inspect", {**body, "needed": needed, "cannot_be_built": refusal})
+    if manner().as_json:
+        from .documents import InspectDocument
+
+        emit_json(
+            InspectDocument(
+                source=str(source),
+                facts=found,
+                fingerprint=opened.fingerprint,
+                proofs=proofs,
+                needed=needed,
+                cannot_be_built=refusal,
+            )
+        )
         return
     out = console()
-    need = f"a drive of at least {exact_size(needed)}" if needed else f"no drive can be built: {refusal}"
+    need = f"a drive of at least {exact_size(needed)}" if needed else f"no drive can be built from it: {refusal}"
     show_source(opened, proofs, [("Needs", need)])
     _show_editions(found)
     _show_rest(found)
-    if verbose:
+    if manner().verbose:
         heading(out, "All files")
-        for path, file in sorted(opened.root.files(), key=lambda item: item[0]):
-            out.print(f"  {file.size:>15,}  {path}")
+        files = sorted(opened.root.files(), key=lambda item: item[0])
+        table(
+            out,
+            [Column("Bytes", right=True), Column("Path", folds=True)],
+            [(f"{file.size:,}", path) for path, file in files],
+        )
 
 
-def _find(*, as_json: bool) -> None:
+def _find() -> None:
     """List what lies where downloads usually lie, and what each is."""
     from ..families.families import facts_of, family_of
     from ..sources.finding import candidates, usual_places
     from ..sources.opening import open_source
+    from .documents import FindDocument, FoundInstaller
 
     places = usual_places()
-    found: list[dict[str, str]] = []
+    found: list[FoundInstaller] = []
     for path in candidates(places):
         try:
             opened = open_source(path)
@@ -92,20 +107,21 @@ def _find(*, as_json: bool) -> None:
                 family.shown if family else _UNKNOWN,
                 " ".join(filter(None, (facts.release, build and f"build {build}"))),
             )
-            found.append({"path": str(path), "family": what, "release": release, "refused": ""})
+            found.append(FoundInstaller(path=str(path), family=what, release=release, refused=""))
         except KeystoneError as error:
-            found.append({"path": str(path), "family": "", "release": "", "refused": error.message})
-    if as_json:
-        emit_json("inspect", {"places": [str(place) for place in places], "found": found})
+            found.append(FoundInstaller(path=str(path), family="", release="", refused=error.message))
+    if manner().as_json:
+        emit_json(FindDocument(places=[str(place) for place in places], found=found))
         return
     out = console()
     if not found:
         out.print(f"No installer is in {', '.join(map(str, places)) or 'the usual places'}.")
         return
-    table = grid("Installer", "What it is", "Release")
-    for one in found:
-        table.add_row(one["path"], one["family"] or f"not readable: {one['refused']}", one["release"])
-    out.print(table)
+    table(
+        out,
+        [Column("Installer", folds=True), Column("What it is", folds=True), Column("Release")],
+        [(one.path, one.family or f"not readable: {one.refused}", one.release) for one in found],
+    )
 
 
 def _show_editions(found: SourceFacts) -> None:
@@ -113,17 +129,22 @@ def _show_editions(found: SourceFacts) -> None:
     editions = [edition for image in found.images for edition in image.editions]
     if editions:
         heading(out, "Editions")
-        table = grid("", "Name", "Architecture", "Version", "Languages", ">Installed")
-        for edition in editions:
-            table.add_row(
-                f"  {edition.index}",
-                edition.name,
-                edition.architecture,
-                edition.version,
-                ", ".join(edition.languages),
-                shown_size(edition.size),
-            )
-        out.print(table)
+        columns = [Column("No.", right=True), Column("Name", folds=True), Column("Architecture"), Column("Version")]
+        table(
+            out,
+            [*columns, Column("Languages", folds=True), Column("Installed size", right=True)],
+            [
+                (
+                    str(edition.index),
+                    edition.name,
+                    edition.architecture,
+                    edition.version,
+                    ", ".join(edition.languages),
+                    shown_size(edition.size),
+                )
+                for edition in editions
+            ],
+        )
 
 
 def _show_rest(found: SourceFacts) -> None:
@@ -131,32 +152,30 @@ def _show_rest(found: SourceFacts) -> None:
     if found.damage:
         heading(out, "Not whole")
         for fault in found.damage:
-            out.print(f"  {fault}", style="bold red")
+            paragraph(out, fault, style="bold red", indent=2, hanging=4)
     if found.mac is not None:
         for note in found.notes:
-            out.print(f"  Note: {note}", style="yellow")
+            paragraph(out, f"Note: {note}", style="yellow", indent=2, hanging=4)
         return
     heading(out, "Loaders")
     if not found.loaders:
-        out.print("  none that UEFI firmware or our boot code would start")
+        out.print("  none that UEFI firmware or this program's boot code would start")
     for loader in found.loaders:
         made_for = (
             f"UEFI {loader.architecture}"
             if loader.firmware == "uefi" and loader.architecture
             else loader.firmware.upper()
         )
-        out.print(
-            f"  {loader.path}: {made_for}, {loader.size:,} bytes"
-            + ("" if loader.architecture else " (no loader by its header)")
-        )
+        odd = "" if loader.architecture else " (not a loader, by its header)"
+        paragraph(out, f"{loader.path}: {made_for}, {loader.size:,} bytes{odd}", indent=2, hanging=4)
     if not found.table:
-        heading(out, "Files larger than FAT32 holds")
+        heading(out, "Files too large for FAT32 (4 GiB and more)")
         if not found.oversized:
             out.print("  none")
         for path, size in found.oversized:
             out.print(f"  {path}: {shown_size(size)}")
     for note in found.notes:
-        out.print(f"  Note: {note}", style="yellow")
+        paragraph(out, f"Note: {note}", style="yellow", indent=2, hanging=4)
 
 
 def needs(source: Source) -> tuple[int | None, str]:
@@ -171,21 +190,21 @@ def needs(source: Source) -> tuple[int | None, str]:
         return None, str(error)
 
 
-def open_with_progress(path: Path, added: tuple[Path, ...], *, quiet: bool, further: tuple[Path, ...] = ()) -> Source:
+def open_with_progress(path: Path, added: tuple[Path, ...], further: tuple[Path, ...] = ()) -> Source:
     """Open a source; one that has to be measured first says how far it is."""
     from ..sources.opening import open_source
 
-    with Stages(quiet=quiet) as stages:
+    with Stages() as stages:
         return open_source(path, added, stages, further)
 
 
-def prove(source: Source, sha256: str | None, wanted: bool, *, quiet: bool) -> list[str]:
+def prove(source: Source, sha256: str | None, wanted: bool) -> list[str]:
     """Verify the source as asked; return one line for each proof."""
     from ..families.proving import verify_source
 
     if sha256 is None and not wanted:
         return []
-    with Stages(quiet=quiet) as stages:
+    with Stages() as stages:
         return verify_source(source, sha256, stages, integrity=wanted)
 
 
@@ -244,9 +263,3 @@ def _certified(until: str) -> str:
     if date.fromisoformat(until) >= today():
         return f"valid until {until}"
     return f"expired on {until}: the installer refuses to run under a correct clock (set the Mac's back before it)"
-
-
-def _as_dict(found: SourceFacts) -> dict[str, Any]:
-    import msgspec
-
-    return msgspec.to_builtins(found)  # type: ignore[no-any-return]

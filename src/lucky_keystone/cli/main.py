@@ -15,22 +15,26 @@ from typing import Any
 import click
 
 from .. import __version__
-from ..errors import KeystoneError
+from ..errors import KeystoneError, UsageError
 from ..interrupts import end_in_peace, end_like_ctrl_c
+from ..nearest import did_you_mean, nearest
+from .exit_codes import EXIT_CODES
+from .manner import restored
 from .text import visible, visible_json
 
 _COMMANDS = {
     "drives": "List drives: tag, size, what is on them, free or held back.",
-    "inspect": "Tell what a source is and what it needs.",
+    "inspect": "Show what an installer is and what it needs.",
     "plan": "Decide and show how a drive would be built, and where it would start.",
     "build": "Build one or several drives and check them, or update one.",
-    "check": "Check a drive: table, volume, contents, and the way it starts.",
+    "check": "Check a drive: table, volumes, contents, and the way it starts.",
     "rehearse": "Run a drive's own boot code without a machine, step by step.",
     "gauge": "Measure a drive: what it really holds, how fast it is, where it fails.",
-    "reclaim": "Give a drive back to ordinary storage.",
-    "log": "Show what was built on which drive, and how it ended.",
+    "reclaim": "Turn a drive back into ordinary storage.",
+    "log": "Show what was built on which drive, and the result.",
     "split": "Divide an install image into parts.",
     "demo": "Run the whole job on made-up data, in a folder.",
+    "schema": "Print the JSON Schema of a command's --json document.",
 }
 _PROGRAM_FAULT = 70
 
@@ -62,6 +66,16 @@ class _Commands(click.Group):
             raise
         return result
 
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """Find the command; of a mistyped one say which is nearest."""
+        name = args[0]
+        if name not in _COMMANDS and not name.startswith("-") and not ctx.resilient_parsing:
+            listed = "'lucky-keystone --help' lists the commands."
+            raise UsageError(f"There is no command '{name}'.", advice=did_you_mean(name, _COMMANDS) + listed)
+        return super().resolve_command(ctx, args)
+
     def list_commands(self, context: click.Context) -> list[str]:
         return list(_COMMANDS)
 
@@ -78,35 +92,54 @@ class _Commands(click.Group):
 
 @click.group(
     cls=_Commands,
+    invoke_without_command=True,
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
     epilog="""\b
 Examples:
   lucky-keystone demo tidewell
   lucky-keystone inspect installer.iso
+  lucky-keystone build installer.iso
   lucky-keystone build installer.iso --onto stick.img
   lucky-keystone check stick.img
 
+Exit codes: """
+    + "; ".join(f"{code} {meaning}" for code, meaning in EXIT_CODES.items())
+    + """.
+
 \b
-Exit codes: 0 done; 1 check found something; 2 usage; 3 refused to protect data;
-4 the source cannot be used; 5 the drive failed; 130 interrupted;
-74 the output cannot be written; 141 the output was closed.
 Completion for bash: eval "$(_LUCKY_KEYSTONE_COMPLETE=bash_source lucky-keystone)"
 (zsh_source and fish_source for the others; _LKEY_COMPLETE for lkey).""",
 )
 @click.version_option(__version__, prog_name="lucky-keystone")
-def program() -> None:
-    """Build installer drives: composed first, written once, front to back, and checked.
+@click.pass_context
+def program(context: click.Context) -> int | None:
+    """Build installer drives for Windows and macOS: planned first, written once from front to back, and checked.
 
-    Nothing is mounted, nothing is copied to temporary files, and every choice has its reason.
+    Nothing is mounted, nothing is copied to temporary files, and every decision has its reason.
     """
+    if context.invoked_subcommand is not None:
+        return None
+    from .guided import can_ask, first_steps
+
+    if not can_ask():
+        click.echo(context.get_help())
+        return 0
+    line = first_steps()
+    return main(line) if line else 0
 
 
 def main(arguments: list[str] | None = None) -> int:
     """Run the program; return its exit code. No traceback reaches a user."""
     given = sys.argv[1:] if arguments is None else arguments
+    with restored():
+        return _run(list(given))
+
+
+def _run(given: list[str]) -> int:
     as_json = "--json" in given
+    name = Path(sys.argv[0]).name or "lucky-keystone"
     try:
-        result = program.main(args=given, prog_name=Path(sys.argv[0]).name or "lucky-keystone", standalone_mode=False)
+        result = program.main(args=given, prog_name=name, standalone_mode=False, obj=given)
         return result if isinstance(result, int) else 0
     except KeystoneError as error:
         return _fail(as_json, error.message, error.advice, error.exit_code)
@@ -114,13 +147,17 @@ def main(arguments: list[str] | None = None) -> int:
         return stop.exit_code
     except (click.Abort, KeyboardInterrupt):
         return _fail(as_json, "Stopped.", "", 130)
+    except click.NoSuchOption as error:
+        meant = nearest(error.option_name, error.possibilities or ())
+        advice = (f"Did you mean {meant}? " if meant else "") + "Add --help to see the options."
+        return _fail(as_json, f"There is no option {error.option_name}.", advice, error.exit_code)
     except click.ClickException as error:
         if isinstance(error, click.UsageError) and error.ctx is not None and not as_json:
             click.echo(error.ctx.get_usage(), err=True)
         return _fail(
             as_json,
             error.format_message(),
-            "'--help' behind a command shows its options and examples.",
+            "Add --help to see the options and examples.",
             error.exit_code,
         )
     except _OutputLost as lost:
@@ -149,10 +186,20 @@ def _fail(as_json: bool, message: str, advice: str, code: int) -> int:
             _forget_output()
             return _PIPE_CLOSED if isinstance(error, BrokenPipeError) else _OUTPUT_FAILED
     else:
-        click.echo(click.style("Error: ", fg="red", bold=True) + visible(message), err=True)
-        if advice:
-            click.echo("What next: " + visible(advice), err=True)
+        _show_failure(message, advice)
     return code
+
+
+def _show_failure(message: str, advice: str) -> None:
+    from rich.text import Text
+
+    from .show import console, paragraph
+
+    with suppress(OSError):  # a closed standard error: the exit code says it
+        out = console(err=True)
+        paragraph(out, Text.assemble(("Error: ", "bold red"), message))
+        if advice:
+            paragraph(out, f"What next: {advice}")
 
 
 def _forget_output() -> None:

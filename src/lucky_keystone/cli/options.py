@@ -12,6 +12,10 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 from click.shell_completion import CompletionItem
 
+from ..nearest import nearest
+from . import manner
+from .manner import PROGRESS_MODES
+
 if TYPE_CHECKING:
     from ..drives.guards import Guard
     from ..outputs import Replacing
@@ -29,6 +33,15 @@ class Size(click.ParamType[int]):
         from ..units import parse_size
 
         return value if isinstance(value, int) else parse_size(str(value))
+
+
+class Word(click.Choice[Any]):
+    """One of a few words; of a mistyped one the nearest is named."""
+
+    def get_invalid_choice_message(self, value: Any, ctx: click.Context | None) -> str:
+        known = [str(choice) for choice in self.choices]
+        meant = nearest(str(value), known)
+        return f"'{value}' is not one of: {', '.join(known)}.{f' Did you mean {meant}?' if meant else ''}"
 
 
 class Sha256(click.ParamType[str]):
@@ -62,16 +75,53 @@ def overwrite_option(function: _F) -> _F:
     )(function)
 
 
-def json_option(function: _F) -> _F:
-    """--json."""
-    return click.option(
-        "--json", "as_json", is_flag=True, help="Print one JSON document (docs/json.md) instead of text."
-    )(function)
+def output_options(function: _F) -> _F:
+    """--json, -q, -v, --plain and --progress: how a command speaks; `manner` keeps them."""
+    for option in (
+        click.option(
+            "--progress",
+            type=Word(PROGRESS_MODES),
+            expose_value=False,
+            callback=_change("progress"),
+            help="How progress is shown, on standard error; json: a JSON line each. Else as the terminal allows.",
+        ),
+        click.option(
+            "--plain",
+            is_flag=True,
+            envvar="LUCKY_KEYSTONE_PLAIN",
+            expose_value=False,
+            callback=_change("plain"),
+            help="For screen readers: one fact a line, no columns, no bars; also LUCKY_KEYSTONE_PLAIN=1.",
+        ),
+        click.option(
+            "-v", "--verbose", is_flag=True, expose_value=False, callback=_change("verbose"), help="Show more."
+        ),
+        click.option(
+            "-q",
+            "--quiet",
+            is_flag=True,
+            expose_value=False,
+            callback=_change("quiet"),
+            help="Show results and errors only.",
+        ),
+        click.option(
+            "--json",
+            is_flag=True,
+            expose_value=False,
+            callback=_change("as_json"),
+            help="Print one JSON document instead of text (see 'lucky-keystone schema').",
+        ),
+    ):
+        function = option(function)
+    return function
 
 
-def verbose_option(function: _F) -> _F:
-    """-v, --verbose."""
-    return click.option("-v", "--verbose", is_flag=True, help="Show more.")(function)
+def _change(field: str) -> Callable[[click.Context, click.Parameter, Any], None]:
+    def heard(_context: click.Context, _parameter: click.Parameter, value: Any) -> None:
+        if value:
+            manner.change(**{field: value})
+
+    return heard
 
 
 def bay_option(function: _F) -> _F:

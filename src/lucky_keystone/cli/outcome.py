@@ -3,84 +3,112 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ..units import shown_size
 from .after import how_to_start
-from .check import report_body, show_report
+from .check import check_body, show_report
+from .manner import manner
+from .pace import shown_seconds
 from .plan import plan_body
-from .show import console, emit_json, heading
+from .show import console, emit_json, heading, paragraph
 
 if TYPE_CHECKING:
+    from ..building.build import BuildResult
     from ..planning.plan import Plan
     from ..work import Work
+    from .documents import BuiltDrive
     from .targets import Chosen
 
 
 def tell_outcome(
-    drives: Sequence[tuple[Chosen, Plan, Work]], proofs: list[str], *, as_json: bool, verbose: bool, verified: bool
+    drives: Sequence[tuple[Chosen, Plan, Work]], proofs: list[str], *, verified: bool, seconds: float
 ) -> int:
-    """Show what became of every drive; return the exit code. The error of a single drive is raised."""
+    """Show what became of every drive; return the exit code. The error of a single drive is raised.
+
+    `seconds`: how long all of it took.
+    """
     works = [work for _, _, work in drives]
     if len(works) == 1 and works[0].error is not None:
         raise works[0].error
-    if as_json:
-        bodies = [_body(*drive) for drive in drives]
-        single = {key: value for key, value in bodies[0].items() if key != "name"} if len(bodies) == 1 else {}
-        emit_json("build", {**single, "proofs": proofs, "drives": bodies})
+    if manner().as_json:
+        _emit(drives, proofs)
         return max(work.exit_code for work in works)
     out = console()
     for proof in proofs:
-        out.print(f"  verified: {proof}")
+        paragraph(out, f"verified: {proof}", indent=2)
     for work in works:
         if len(works) > 1:
             heading(out, work.name)
-        _show(work, verbose=verbose, verified=verified)
-    if any(work.error is None for work in works):
-        for paragraph in how_to_start(drives[0][1]):
+        _show(work, verified=verified)
+    if not manner().quiet:
+        out.print(f"Done in {shown_seconds(seconds)}.", style="dim")
+    if any(work.error is None for work in works) and not manner().quiet:
+        for words in how_to_start(drives[0][1]):
             out.print()
-            out.print(paragraph, style="dim")
+            paragraph(out, words, style="dim")
     return max(work.exit_code for work in works)
 
 
-def _body(chosen: Chosen, plan: Plan, work: Work) -> dict[str, Any]:
+def _emit(drives: Sequence[tuple[Chosen, Plan, Work]], proofs: list[str]) -> None:
+    import msgspec
+
+    from .documents import BuildDocument
+
+    bodies = [_body(*drive) for drive in drives]
+    single = {}
+    if len(bodies) == 1:
+        single = {name: value for name, value in msgspec.structs.asdict(bodies[0]).items() if name != "name"}
+    emit_json(BuildDocument(proofs=proofs, drives=bodies, **single))
+
+
+def _body(chosen: Chosen, plan: Plan, work: Work) -> BuiltDrive:
+    from .documents import BuiltDrive, Fault
+
     error = work.error
-    return {
-        "name": work.name,
-        "plan": plan_body(plan),
-        "drive": str(chosen.path),
-        "result": asdict(work.result) if work.result else None,
-        "retries": work.medium.retries,
-        "own_pass": work.fell_back,
-        "check": report_body(work.report) if work.report else None,
-        "notes": work.notes,
-        "error": {"message": error.message, "advice": error.advice, "exit_code": error.exit_code} if error else None,
-    }
+    return BuiltDrive(
+        name=work.name,
+        plan=plan_body(plan),
+        drive=str(chosen.path),
+        result=work.result,
+        retries=work.medium.retries,
+        own_pass=work.fell_back,
+        check=check_body(work.report) if work.report else None,
+        notes=list(work.notes),
+        error=Fault(message=error.message, advice=error.advice, exit_code=error.exit_code) if error else None,
+    )
 
 
-def _show(work: Work, *, verbose: bool, verified: bool) -> None:
+def _show(work: Work, *, verified: bool) -> None:
     out = console()
     if work.error is not None:
-        out.print(f"  FAILED  {work.error.message}", style="bold red")
-        out.print(f"  What next: {work.error.advice}", style="dim")
+        paragraph(out, f"FAILED  {work.error.message}", style="bold red", indent=2, hanging=10)
+        paragraph(out, f"What next: {work.error.advice}", style="dim", indent=2, hanging=4)
         return
     result, retries = work.result, work.medium.retries
     assert result is not None
-    if result.bytes_written == 0:
-        out.print(f"  Already up to date: {shown_size(result.bytes_found_right)} compared, nothing written")
-    else:
-        kept = f"; {shown_size(result.bytes_found_right)} already correct" if result.bytes_found_right else ""
-        out.print(
-            f"  {shown_size(result.bytes_written)} written{'; read back and identical' if verified else ''}{kept}"
-        )
+    paragraph(out, _what_was_done(result, verified=verified), indent=2, hanging=4)
     if not result.source_was_read:
-        out.print("  The source was not read (--quick): the drive's own manifest was believed", style="yellow")
+        words = "The source was not read (--quick); the comparison relied on the drive's own manifest."
+        paragraph(out, words, style="yellow", indent=2, hanging=4)
     if retries:
-        out.print(f"  {retries} reads or writes failed once and succeeded on retry", style="yellow")
+        one = "1 read or write" if retries == 1 else f"{retries} reads or writes"
+        out.print(f"  {one} failed once and succeeded on retry", style="yellow")
     if work.fell_back:
         out.print("  It was slower than the others, so it was finished separately")
     for note in work.notes:
-        out.print(f"  {note}")
+        paragraph(out, note, indent=2, hanging=4)
     if work.report is not None:
-        show_report(work.report, work.name, verbose=verbose)
+        show_report(work.report, work.name)
+
+
+def _what_was_done(result: BuildResult, *, verified: bool) -> str:
+    if result.bytes_written == 0:
+        return f"Already up to date: {shown_size(result.bytes_found_right)} compared, nothing written"
+    writing = f"writing {shown_seconds(result.writing_seconds)}"
+    if result.writing_seconds > 1:
+        writing += f", {shown_size(int(result.bytes_written / result.writing_seconds))}/s"
+    reading = f"; reading back {shown_seconds(result.reading_back_seconds)}" if verified else ""
+    words = f"{shown_size(result.bytes_written)} written{'; read back and identical' if verified else ''}"
+    kept = f"; {shown_size(result.bytes_found_right)} already correct" if result.bytes_found_right else ""
+    return f"{words}{kept} ({writing}{reading})"

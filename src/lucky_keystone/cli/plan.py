@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -10,26 +11,27 @@ import click
 from ..outputs import OutputKind, refuse_output
 from ..units import exact_size, shown_size
 from .inspect import open_with_progress, prove, show_source
+from .manner import manner
 from .options import (
     Size,
     bay_option,
     choice_options,
     complete_drive,
-    json_option,
     machine_of,
     machine_options,
+    output_options,
     overwrite_option,
     replacing_of,
     source_options,
-    verbose_option,
     with_option,
 )
-from .show import console, emit_json, facts, grid, heading, starts
+from .show import Column, console, emit_json, facts, heading, starts, table
 from .targets import choose
 
 if TYPE_CHECKING:
     from ..families.choices import Choices
     from ..planning.plan import Plan
+    from .documents import PlanBody
 
 
 @click.command(
@@ -45,7 +47,7 @@ Examples:
     "drive",
     metavar="DRIVE",
     shell_complete=complete_drive,
-    help="The drive to plan for: a tag of the bay, or an image file.",
+    help="The drive to plan for: a tag, a device, or an image file.",
 )
 @click.option("--size", type=Size(), metavar="SIZE", help="Size of an image file to be made; else as large as needed.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
@@ -61,8 +63,7 @@ Examples:
 )
 @overwrite_option
 @bay_option
-@json_option
-@verbose_option
+@output_options
 def command(
     source: Path,
     drive: str | None,
@@ -79,21 +80,19 @@ def command(
     figure: Path | None,
     overwrite: bool,
     bay: Path | None,
-    as_json: bool,
-    verbose: bool,
     **given: Any,
 ) -> None:
     """Decide how a drive would be built from SOURCE: say why, where everything would lie, and where it would start."""
     from ..families.family import DriveShape
     from ..planning.make import make_plan
 
-    opened = open_with_progress(source, added, quiet=as_json, further=further)
+    opened = open_with_progress(source, added, further=further)
     chosen = choose(drive, bay, sector_size) if drive else None
     replacing = replacing_of(overwrite, *opened.places, *([chosen.path] if chosen else []))
     for path, kind in ((save, OutputKind.PLAN), (figure, OutputKind.FIGURE)):
         if path:
             refuse_output(path, kind, replacing)
-    proofs = prove(opened, sha256, verify_source, quiet=as_json)
+    proofs = prove(opened, sha256, verify_source)
     shape = chosen.shape(size) if chosen else DriveShape("new drive", size, sector_size or 512)
     plan = make_plan(opened, choices_of(given), shape, machine=machine_of(trust, revoked, model))
     if save:
@@ -104,11 +103,11 @@ def command(
         from ..planning.figure import draw_plan
 
         draw_plan(plan, figure, replacing)
-    if as_json:
-        emit_json("plan", plan_body(plan))
+    if manner().as_json:
+        _emit(plan)
         return
     show_source(opened, proofs)
-    show_plan(plan, layout=True, verbose=verbose)
+    show_plan(plan, layout=True)
     for what, path in (("Plan saved", save), ("Figure drawn", figure)):
         if path:
             console().print(f"\n{what}: {path}")
@@ -124,50 +123,77 @@ def choices_of(given: dict[str, Any]) -> Choices:
     return Choices(**{name: given[name] for name in CHOICE_NAMES})
 
 
-def plan_body(plan: Plan) -> dict[str, Any]:
+def plan_body(plan: Plan) -> PlanBody:
     """Return a plan for JSON output."""
-    import msgspec
+    from .documents import PlanBody
 
+    return PlanBody(**_plan_fields(plan))
+
+
+def _emit(plan: Plan) -> None:
+    from .documents import PlanDocument
+
+    emit_json(PlanDocument(**_plan_fields(plan)))
+
+
+def _plan_fields(plan: Plan) -> dict[str, Any]:
+    from .documents import AreaBody, PlannedFor, PlannedSource
+
+    source, drive = plan.source, plan.drive
     return {
-        "source": {"path": str(plan.source.path), "label": plan.source.label, "fingerprint": plan.source.fingerprint},
-        "drive": {"name": plan.drive.name, "size": plan.drive.size, "sector_size": plan.drive.sector_size},
-        "choices": msgspec.to_builtins(plan.choices),
-        "decisions": msgspec.to_builtins(plan.decisions),
-        "layout": [{"name": area.name, **msgspec.to_builtins(area)} for area in plan.areas],
-        "splits": msgspec.to_builtins(plan.splits),
+        "source": PlannedSource(path=str(source.path), label=source.label, fingerprint=source.fingerprint),
+        "drive": PlannedFor(name=drive.name, size=drive.size, sector_size=drive.sector_size),
+        "choices": plan.choices,
+        "decisions": plan.decisions,
+        "layout": [
+            AreaBody(
+                name=area.name, part=area.part, offset=area.offset, size=area.size, note=area.note, title=area.title
+            )
+            for area in plan.areas
+        ],
+        "splits": plan.splits,
         "needed": plan.needed,
         "free": plan.free,
         "unused": plan.unused,
-        "forecast": msgspec.to_builtins(plan.forecast),
+        "forecast": plan.forecast,
     }
 
 
-def show_plan(plan: Plan, *, layout: bool, verbose: bool) -> None:
+def show_plan(plan: Plan, *, layout: bool) -> None:
     """Print decisions and forecast, and the layout when it is wanted."""
     out = console()
     heading(out, "Decisions")
-    table = grid("", "", "Reason", "By")
-    for decision in plan.decisions:
-        table.add_row("  " + decision.topic, decision.value, decision.reason, _BY[decision.by])
-    out.print(table)
+    table(
+        out,
+        [Column(), Column(folds=True), Column("Reason", folds=True), Column("By")],
+        [(decision.topic, decision.value, decision.reason, _BY[decision.by]) for decision in plan.decisions],
+        spoken=_speak_decision,
+    )
     if layout:
         _show_layout(plan)
-    if verbose:
+    if manner().verbose:
         for split in plan.splits:
-            out.print(f"\n  {split.path}, {exact_size(split.size)}, becomes")
+            out.print(f"\n  {split.path}, {exact_size(split.size)}, is split into")
             for name, size in split.parts:
                 out.print(f"    {name}: {exact_size(size)}")
     heading(out, "Forecast")
     starts(out, plan.forecast)
 
 
+def _speak_decision(row: Sequence[str]) -> str:
+    topic, value, reason, by = row
+    return f"{topic}: {value}; {reason}{f'; decided by {by}' if by else ''}"
+
+
 def _show_layout(plan: Plan) -> None:
     out = console()
     heading(out, "Layout")
-    table = grid("", ">Size", ">From byte", "")
-    for area in plan.areas:
-        table.add_row("  " + area.name, shown_size(area.size), f"{area.offset:,}", area.note)
-    out.print(table)
+    table(
+        out,
+        [Column(), Column("Size", right=True), Column("From byte", right=True), Column(folds=True)],
+        [(area.name, shown_size(area.size), f"{area.offset:,}", area.note) for area in plan.areas],
+        spoken=lambda row: f"{row[0]}: {row[1]} from byte {row[2]}{f'; {row[3]}' if row[3] else ''}",
+    )
     out.print()
     rows = [("Needed", exact_size(plan.needed)), ("Available", exact_size(plan.drive.size or 0))]
     facts(out, [*rows, ("Free after", exact_size(plan.free))] if plan.volumes else rows)

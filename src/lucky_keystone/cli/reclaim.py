@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any, Literal
 
@@ -11,8 +10,10 @@ import click
 from ..units import shown_size
 from .after import eject, tell_system
 from .logged import Logged
-from .options import Size, bay_option, complete_drive, guard_options, json_option, lifted_guards
-from .show import Stages, console, emit_json
+from .manner import manner
+from .options import Size, Word, bay_option, complete_drive, guard_options, lifted_guards, output_options
+from .show import console, emit_json, paragraph
+from .stages import Stages
 from .targets import confirm, existing, open_for_writing
 
 
@@ -31,14 +32,14 @@ Examples:
     help="Volume label: FAT32 up to 11 characters, NTFS 32.",
 )
 @click.option(
-    "--file-system", type=click.Choice(["fat32", "ntfs"]), default="fat32", show_default=True, help="Its file system."
+    "--file-system", type=Word(["fat32", "ntfs"]), default="fat32", show_default=True, help="Its file system."
 )
 @click.option("--cluster", type=Size(), metavar="SIZE", help="Cluster size; the usual one for the size when left out.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @click.option("--eject", "ejecting", is_flag=True, help="Eject the drive when done.")
 @guard_options
 @bay_option
-@json_option
+@output_options
 def command(
     drive: str,
     label: str,
@@ -48,7 +49,6 @@ def command(
     ejecting: bool,
     yes: bool,
     bay: Path | None,
-    as_json: bool,
     **given: Any,
 ) -> None:
     """Erase DRIVE and give it one empty volume, as ordinary storage.
@@ -66,7 +66,7 @@ def command(
         medium = open_for_writing(chosen, image.size, 0, lifted=lifted)
         try:
             chosen.journal().clear()
-            with Stages(quiet=as_json) as stages:
+            with Stages() as stages:
                 result = build(image, medium, stages, resume=False, shelf=chosen.shelf())
             notes = tell_system(chosen, medium, image.partitions)
         finally:
@@ -76,26 +76,21 @@ def command(
     if ejecting:
         notes += eject(chosen)
     label = label.upper() if file_system == "fat32" else label
-    if as_json:
+    if manner().as_json:
+        from .documents import ReclaimDocument
+
         emit_json(
-            "reclaim",
-            {
-                "drive": str(chosen.path),
-                "label": label,
-                "file_system": file_system,
-                "result": asdict(result),
-                "notes": notes,
-            },
+            ReclaimDocument(
+                drive=str(chosen.path), label=label, file_system=file_system, result=result, notes=list(notes)
+            )
         )
         return
     out = console()
     volume = image.partitions[0].size
-    out.print(
-        f"{chosen.name} is ordinary storage again: one {file_system.upper()} volume '{label}' of {shown_size(volume)}.",
-        style="bold green",
-    )
+    now = f"one {file_system.upper()} volume '{label}' of {shown_size(volume)}"
+    paragraph(out, f"{chosen.name} is ordinary storage again: {now}.", style="bold green")
     unused = image.size - volume - image.partitions[0].offset
     if unused > 64 << 20:
-        out.print(f"  {shown_size(unused)} at its end lie beyond what an MBR can describe.")
+        paragraph(out, f"{shown_size(unused)} at its end are beyond what an MBR can describe.", indent=2)
     for note in notes:
-        out.print(f"  {note}")
+        paragraph(out, note, indent=2, hanging=4)

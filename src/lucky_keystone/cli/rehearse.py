@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,8 +10,9 @@ import click
 from ..outputs import OutputKind, refuse_output, with_maker, write_output
 from ..rehearsal.emulator import FIRMWARES
 from ..units import SECTOR_SIZES
-from .options import bay_option, complete_drive, json_option, overwrite_option, replacing_of
-from .show import console, emit_json, heading
+from .manner import manner
+from .options import Word, bay_option, complete_drive, output_options, overwrite_option, replacing_of
+from .show import console, emit_json, heading, paragraph
 from .targets import existing, reading
 
 if TYPE_CHECKING:
@@ -31,21 +31,24 @@ Examples:
 @click.argument("drive", shell_complete=complete_drive)
 @click.option(
     "--firmware",
-    type=click.Choice(list(FIRMWARES)),
-    help="Start it for real: needs the QEMU emulator and this firmware installed.",
+    type=Word(list(FIRMWARES)),
+    help="Start it under this firmware; QEMU and the firmware must be installed.",
 )
 @click.option(
-    "--picture", type=click.Path(path_type=Path), metavar="FILE", help="Where the picture of the screen goes (.png)."
+    "--picture",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Where to write the picture of the screen (.png).",
 )
 @click.option(
     "--seconds", type=click.IntRange(1, 3600), default=20, show_default=True, help="How long such a start may take."
 )
 @click.option(
-    "--sector-size", type=click.Choice(SECTOR_SIZES), metavar="BYTES", help="Sector size, when it is an image file's."
+    "--sector-size", type=Word(SECTOR_SIZES), metavar="BYTES", help="Sector size of an image file: 512 or 4096."
 )
 @overwrite_option
 @bay_option
-@json_option
+@output_options
 def command(
     drive: str,
     firmware: str | None,
@@ -54,43 +57,49 @@ def command(
     sector_size: int | None,
     overwrite: bool,
     bay: Path | None,
-    as_json: bool,
 ) -> int:
-    """Start DRIVE without a machine, and tell where it gets to. Writes nothing onto it.
+    """Start DRIVE without a machine and report how far it gets. Nothing is written to it.
 
-    On its own it runs the drive's BIOS boot code in a processor emulation and tells each step, up to where BOOTMGR
-    takes over; exit code 1 when it does not get there. With --firmware an installed emulator starts the drive under
-    real firmware; what the drive would be written is thrown away, and a picture of the screen is kept.
+    By default the drive's BIOS boot code runs in a processor emulation, and each step is reported up to where BOOTMGR
+    takes over; exit code 1 when it does not get there. With --firmware, an installed emulator (QEMU) starts the drive
+    under real firmware; writes to the drive are discarded, and a picture of the screen is kept.
     """
     chosen = existing(drive, bay, sector_size)
     if firmware is not None:
-        return _start_for_real(chosen, firmware, picture, seconds, overwrite=overwrite, as_json=as_json)
+        return _start_for_real(chosen, firmware, picture, seconds, overwrite=overwrite)
     if picture is not None:
         raise click.UsageError("--picture goes with --firmware: the built-in rehearsal has no screen.")
     from ..rehearsal.rehearse import rehearse_bios
 
     with reading(chosen) as medium:
         found = rehearse_bios(medium, chosen.sector_size)
-    if as_json:
-        emit_json("rehearse", {"drive": str(chosen.path), "firmware": "BIOS", **asdict(found)})
+    if manner().as_json:
+        from .documents import RehearsalDocument
+
+        emit_json(
+            RehearsalDocument(
+                drive=str(chosen.path),
+                firmware="BIOS",
+                starts=found.starts,
+                steps=found.steps,
+                end=found.end,
+                sectors_read=found.sectors_read,
+            )
+        )
         return 0 if found.starts else 1
     out = console()
     heading(out, f"Rehearsal of {chosen.name}, as BIOS")
     for number, step in enumerate(found.steps, 1):
-        out.print(f"  {number}  {step}")
+        paragraph(out, f"{number}  {step}", indent=2, hanging=5)
     out.print()
-    out.print(found.end, style="bold green" if found.starts else "bold red")
+    paragraph(out, found.end, style="bold green" if found.starts else "bold red")
     if not found.starts:
-        out.print(
-            f"'lucky-keystone check {chosen.name}' looks for the reason; building the drive again mends it.",
-            style="dim",
-        )
+        words = f"'lucky-keystone check {chosen.name}' looks for the reason; building the drive again fixes it."
+        paragraph(out, words, style="dim")
     return 0 if found.starts else 1
 
 
-def _start_for_real(
-    chosen: Chosen, firmware: str, picture: Path | None, seconds: int, *, overwrite: bool, as_json: bool
-) -> int:
+def _start_for_real(chosen: Chosen, firmware: str, picture: Path | None, seconds: int, *, overwrite: bool) -> int:
     from ..rehearsal.emulator import start_drive
 
     place = picture or Path(f"{chosen.path.stem}-{firmware}.png")
@@ -100,18 +109,19 @@ def _start_for_real(
     if found.picture:
         write_output(place, with_maker(found.picture), OutputKind.FIGURE, replacing)
     shown = place if found.picture else None
-    if as_json:
+    if manner().as_json:
+        from .documents import StartDocument
+
         emit_json(
-            "rehearse",
-            {
-                "drive": str(chosen.path),
-                "firmware": FIRMWARES[firmware].name,
-                "picture": shown and str(shown),
-                "serial": found.serial,
-                "screen": found.screen,
-                "ended": found.ended,
-                "seconds": found.seconds,
-            },
+            StartDocument(
+                drive=str(chosen.path),
+                firmware=FIRMWARES[firmware].name,
+                picture=str(shown) if shown else None,
+                serial=found.serial,
+                screen=found.screen,
+                ended=found.ended,
+                seconds=found.seconds,
+            )
         )
         return 0
     out = console()
@@ -124,7 +134,8 @@ def _start_for_real(
         for line in lines[-_SHOWN_LINES:]:
             out.print(f"    {line}")
     how = "switched itself off" if found.ended else "was still running, and was stopped"
-    out.print(f"\nThe machine {how} after {found.seconds:.1f} s. Nothing was written to the drive.")
+    out.print()
+    paragraph(out, f"The machine {how} after {found.seconds:.1f} s. Nothing was written to the drive.")
     if shown:
-        out.print(f"The screen at the end: {shown}", style="bold")
+        paragraph(out, f"The screen at the end: {shown}", style="bold")
     return 0

@@ -1,30 +1,30 @@
-"""How things are shown: tables and lines on a terminal, one line a stage without one, JSON on demand."""
+"""How things are shown: headings, facts and tables that fit the terminal, one fact a line on demand, JSON documents."""
 
 from __future__ import annotations
 
-import json
 import sys
-import threading
-import time
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from types import TracebackType
-from typing import TYPE_CHECKING, Any, Self
+from typing import TYPE_CHECKING, Any
 
-import msgspec
 from rich.console import Console
-from rich.progress import BarColumn, TaskID, TextColumn
-from rich.progress import Progress as Bars
-from rich.table import Table
 from rich.text import Text
 
-from ..progress import Progress
-from ..units import shown_size
-from .text import visible, visible_json, visible_line
+from .manner import has_colour, manner
+from .text import visible, visible_line
 
 if TYPE_CHECKING:
+    import msgspec
+
     from ..starting.outlook import Outlook
 
-_UNFOLDED = 400  # columns without a terminal: every row stays one line
+Cell = str | Text
+_UNFOLDED = 1_000_000
+"""Columns without a terminal: every row stays one line."""
+_NARROWEST = 60
+_LEAST_FOLDED = 24
+"""Columns that folding text needs at least; with less, rows are stacked."""
+_GAP = 2
 _STYLES = {"starts": "bold green", "will not start": "bold red", "not known": "bold yellow"}
 
 
@@ -42,21 +42,25 @@ class _SafeConsole(Console):
         super().print(*(visible_line(thing) if isinstance(thing, str) else thing for thing in objects), **settings)
 
 
-class _SafeTable(Table):
-    def add_row(self, *cells: Any, **settings: Any) -> None:
-        super().add_row(*(visible(cell) if isinstance(cell, str) else cell for cell in cells), **settings)
-
-
 def console(*, err: bool = False) -> Console:
-    """A console for text: colours and folding only on a terminal, markup never read from outside texts."""
+    """A console for text: folding only on a terminal, markup never read from outside texts."""
     stream = sys.stderr if err else sys.stdout
-    return _SafeConsole(stderr=err, markup=False, highlight=False, width=None if stream.isatty() else _UNFOLDED)
+    colour = has_colour(stream)
+    made = _SafeConsole(
+        stderr=err, markup=False, highlight=False, force_terminal=colour or None, no_color=not colour, soft_wrap=False
+    )
+    if not stream.isatty() or manner().plain:
+        made.width = _UNFOLDED
+    elif made.width < _NARROWEST:
+        made.width = _NARROWEST
+    return made
 
 
-def emit_json(command: str, body: dict[str, Any]) -> None:
-    """Print one JSON document: schema version, command, body."""
-    document = {"schema": 1, "command": command, **msgspec.to_builtins(body, str_keys=True)}
-    print(visible_json(json.dumps(document, indent=2, ensure_ascii=False)))
+def emit_json(document: msgspec.Struct) -> None:
+    """Print one JSON document."""
+    from .events import as_json
+
+    print(as_json(document, indent=2))
 
 
 def heading(out: Console, text: str) -> None:
@@ -65,127 +69,150 @@ def heading(out: Console, text: str) -> None:
     out.print(Text(text, style="bold underline"))
 
 
-def facts(out: Console, rows: list[tuple[str, str]]) -> None:
+def paragraph(out: Console, text: Cell, *, style: str = "", indent: int = 0, hanging: int | None = None) -> None:
+    """Print text folded within its indentation; further lines begin at `hanging`, else where the first does."""
+    words = text if isinstance(text, Text) else Text(visible(text))
+    words.plain = visible(words.plain)
+    words.stylize(style)
+    deeper = indent if hanging is None else hanging
+    first, *more = _folded(out, words, out.width - indent)
+    out.print(Text.assemble(" " * indent, first))
+    if more:
+        rest = words[len(first) :]
+        spaces = len(rest.plain) - len(rest.plain.lstrip())
+        for line in _folded(out, rest[spaces:], out.width - deeper):
+            out.print(Text.assemble(" " * deeper, line))
+
+
+def facts(out: Console, rows: Sequence[tuple[str, str]]) -> None:
     """Print names and values in two columns."""
     width = max(len(name) for name, _ in rows)
     for name, value in rows:
-        out.print(Text.assemble("  ", (name.ljust(width), "cyan"), "  ", value))
+        if manner().plain:
+            out.print(f"{name}: {value}")
+        else:
+            paragraph(out, Text.assemble((name.ljust(width + _GAP), "cyan"), value), indent=2, hanging=2 + width + _GAP)
 
 
-def grid(*columns: str) -> Table:
-    """Return an empty table in the house's plain form."""
-    table = _SafeTable(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="cyan")
-    for column in columns:
-        right = column.startswith(">")
-        table.add_column(column.lstrip(">"), justify="right" if right else "left", overflow="fold")
-    return table
+@dataclass(frozen=True)
+class Column:
+    """A column of a table. One that `folds` takes what width is left; one without words in it is not shown."""
+
+    head: str = ""
+    right: bool = False
+    folds: bool = False
+    style: str = ""
 
 
-def starts(out: Console, rows: tuple[Outlook, ...]) -> None:
+def table(
+    out: Console,
+    columns: Sequence[Column],
+    rows: Sequence[Sequence[Cell]],
+    *,
+    spoken: Callable[[Sequence[str]], str] | None = None,
+) -> None:
+    """Print rows: in columns where they fit the terminal, else one below the other; with --plain a line for each row.
+
+    `spoken` makes that line; without it each value follows its column's heading.
+    """
+    cells = [[_text(cell, column.style) for cell, column in zip(row, columns, strict=True)] for row in rows]
+    if manner().plain:
+        for row in cells:
+            out.print((spoken or _speaker(columns))([cell.plain for cell in row]))
+        return
+    used = [number for number, column in enumerate(columns) if any(row[number].plain for row in cells)]
+    natural = {number: _natural(columns[number], [row[number] for row in cells]) for number in used}
+    widths = _fitted(natural, {n for n in used if columns[n].folds}, out.width - 2)
+    if widths is None:
+        for row in cells:
+            _stack(out, columns, row, used)
+        return
+    if any(columns[number].head for number in used):
+        heads = {number: Text(columns[number].head, style="cyan") for number in used}
+        _print_row(out, columns, heads, widths)
+    for row in cells:
+        _print_row(out, columns, {number: row[number] for number in used}, widths)
+
+
+def starts(out: Console, rows: Sequence[Outlook]) -> None:
     """Print the forecast or what a drive starts on."""
     from ..starting.outlook import without_repeats
 
-    rows = tuple(without_repeats(rows))
-    width = max((len(row.firmware) for row in rows), default=0) + 2
-    for row in rows:
-        out.print(
-            Text.assemble(
-                "  ", (row.verdict.ljust(15), _STYLES[row.verdict]), row.firmware.ljust(width), (row.reason, "dim")
-            )
-        )
+    table(
+        out,
+        [Column(), Column(), Column(folds=True, style="dim")],
+        [(Text(row.verdict, _STYLES[row.verdict]), row.firmware, row.reason) for row in without_repeats(tuple(rows))],
+        spoken=lambda row: f"{row[1]}: {row[0]}; {row[2]}",
+    )
 
 
-@dataclass
-class _Line:
-    """What is shown of one drive's work."""
-
-    stage: str = ""
-    started: float = 0.0
-    done: int = 0
-    total: int = 0
-    task: TaskID | None = None
-    ended: str = ""
-    """The stage that came last; what is still said of it is not shown again."""
+def _text(cell: Cell, style: str) -> Text:
+    made = cell.copy() if isinstance(cell, Text) else Text(cell, style=style)
+    made.plain = visible(made.plain)
+    return made
 
 
-class Stages:
-    """Shows progress: bars on a terminal, else one line when a stage ends. Call it with (stage, done, total) in bytes.
+def _speaker(columns: Sequence[Column]) -> Callable[[Sequence[str]], str]:
+    def speak(row: Sequence[str]) -> str:
+        named = [(column.head, cell) for column, cell in zip(columns, row, strict=True) if cell]
+        return "; ".join(f"{head}: {cell}" if head else cell for head, cell in named)
 
-    Several drives have a line each: `line(name)` gives what to call for one of them.
-    """
-
-    def __init__(self, *, quiet: bool) -> None:
-        self._quiet = quiet
-        self._bar: Bars | None = None
-        self._lines: dict[str, _Line] = {}
-        self._out = console(err=True)
-        self._lock = threading.Lock()
-
-    def __enter__(self) -> Self:
-        if not self._quiet and self._out.is_terminal:
-            self._bar = Bars(
-                TextColumn("  {task.description:<20}"),
-                BarColumn(24, complete_style="green", finished_style="green"),
-                TextColumn("{task.fields[status]}"),
-                console=self._out,
-            )
-            self._bar.start()
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        if kind is None:
-            for name, line in self._lines.items():
-                self._end_stage(name, line)
-        if self._bar is not None:
-            self._bar.stop()
-
-    def __call__(self, stage: str, done: int, total: int) -> None:
-        self._tell("", stage, done, total)
-
-    def line(self, name: str) -> Progress:
-        """Return what hears of the progress of the drive `name`."""
-        return lambda stage, done, total: self._tell(name, stage, done, total)
-
-    def _tell(self, name: str, stage: str, done: int, total: int) -> None:
-        if self._quiet:
-            return
-        with self._lock:
-            line = self._lines.setdefault(name, _Line())
-            if stage == line.ended:
-                return
-            if stage != line.stage:
-                self._end_stage(name, line)
-                line.stage, line.started, line.task = stage, time.monotonic(), None
-            line.done, line.total = done, total
-            if self._bar is not None:
-                if line.task is None:
-                    line.task = self._bar.add_task(visible(f"{name} {stage}".strip()), total=total, status="")
-                self._bar.update(line.task, completed=done, total=total, status=_status(line))
-            if done >= total:
-                self._end_stage(name, line)
-
-    def _end_stage(self, name: str, line: _Line) -> None:
-        if not line.stage:
-            return
-        seconds = max(time.monotonic() - line.started, 1e-3)
-        if self._bar is None:
-            size = f" {shown_size(line.total)}" if line.total >= 1 << 20 else ""
-            self._out.print("  " + f"{name} {line.stage}:".lstrip() + f"{size} in {seconds:.1f} s")
-        elif line.task is not None and line.total >= 1 << 20:
-            status = f"{shown_size(line.total)} in {seconds:.1f} s, {shown_size(int(line.total / seconds))}/s"
-            self._bar.update(line.task, completed=line.total, status=status)
-        line.stage, line.ended = "", line.stage
+    return speak
 
 
-def _status(line: _Line) -> str:
-    if line.total < 1 << 20:
-        return ""
-    seconds = max(time.monotonic() - line.started, 1e-3)
-    rate = line.done / seconds
-    text = f"{shown_size(line.done)} of {shown_size(line.total)}, {shown_size(int(rate))}/s"
-    if line.done < line.total and rate and seconds > 1:
-        left = (line.total - line.done) / rate
-        text += f", {int(left // 60)} min {int(left % 60):02} s left" if left >= 60 else f", {int(left) + 1} s left"
-    return text
+def _natural(column: Column, cells: Sequence[Text]) -> int:
+    return max([len(column.head), *(cell.cell_len for cell in cells)])
+
+
+def _fitted(natural: dict[int, int], folding: set[int], room: int) -> dict[int, int] | None:
+    """Return the width of each column, those that fold sharing what is left; None where they do not fit."""
+    gaps = _GAP * (len(natural) - 1)
+    if sum(natural.values()) + gaps <= room:
+        return natural
+    left = room - gaps - sum(width for number, width in natural.items() if number not in folding)
+    wanted = sorted((natural[number], number) for number in folding)
+    widths = dict(natural)
+    for position, (width, number) in enumerate(wanted):
+        share = left // (len(wanted) - position)
+        widths[number] = min(width, share)
+        if widths[number] < min(width, _LEAST_FOLDED):
+            return None
+        left -= widths[number]
+    return widths if folding else None
+
+
+def _print_row(out: Console, columns: Sequence[Column], row: dict[int, Text], widths: dict[int, int]) -> None:
+    folded = {number: _folded(out, cell, widths[number]) for number, cell in row.items()}
+    for line in range(max(len(lines) for lines in folded.values())):
+        made = Text("  ")
+        for number, lines in folded.items():
+            part = lines[line] if line < len(lines) else Text()
+            space = " " * (widths[number] - part.cell_len)
+            made.append_text(Text.assemble(space, part) if columns[number].right else Text.assemble(part, space))
+            made.append(" " * _GAP)
+        made.rstrip()
+        out.print(made, no_wrap=True, overflow="ignore", crop=False)
+
+
+def _stack(out: Console, columns: Sequence[Column], row: Sequence[Text], used: Sequence[int]) -> None:
+    """Print a row that does not fit: its last text that folds below the rest, with headings in front of values."""
+    last = max((number for number in used if columns[number].folds), default=None)
+    first = [
+        Text.assemble((f"{columns[number].head.lower()} ", "cyan") if columns[number].head else "", row[number])
+        for number in used
+        if number != last and row[number].plain
+    ]
+    paragraph(out, Text("  ").join(first), indent=2, hanging=4)
+    if last is not None and row[last].plain:
+        paragraph(out, row[last], indent=6)
+
+
+def _folded(out: Console, text: Text, width: int) -> list[Text]:
+    if text.cell_len <= width:
+        return [text]
+    return [_stripped(line) for line in text.wrap(out, max(width, 8), overflow="fold")]
+
+
+def _stripped(line: Text) -> Text:
+    line.rstrip()
+    return line

@@ -9,8 +9,10 @@ import click
 from ..errors import DriveError, naming
 from ..invoker import make_folder
 from ..units import exact_size
-from .options import Size, json_option
-from .show import Stages, console, emit_json
+from .manner import manner
+from .options import Size, output_options
+from .show import console, emit_json, paragraph
+from .stages import Stages
 
 
 @click.command(
@@ -29,9 +31,9 @@ Examples:
     help="Folder for the parts; made when it is missing.",
 )
 @click.option("--part-size", type=Size(), metavar="SIZE", help="Largest part; FAT32's largest file when left out.")
-@json_option
-def command(image: Path, folder: Path, part_size: int | None, as_json: bool) -> None:
-    """Divide an install image (.wim) into as few parts (.swm) as can be found. The original stays as it is."""
+@output_options
+def command(image: Path, folder: Path, part_size: int | None) -> None:
+    """Divide an install image (.wim) into as few parts (.swm) as possible. The original is left as it is."""
     from ..content import FileRange
     from ..source_file import SourceFile
     from ..wim.export import write_parts
@@ -43,22 +45,21 @@ def command(image: Path, folder: Path, part_size: int | None, as_json: bool) -> 
     with naming(str(folder), DriveError, advice="Choose a folder that can be written to."):
         make_folder(folder)
     paths = [folder / name for name in part_names(image.name, len(parts))]
-    with Stages(quiet=as_json) as stages:
+    with Stages() as stages:
         write_parts(parts, paths, stages)
-    if as_json:
-        emit_json(
-            "split",
-            {
-                "image": str(image),
-                "parts": [
-                    {"path": str(path), "size": part.content.size, "resources": part.resource_count}
-                    for part, path in zip(parts, paths, strict=True)
-                ],
-            },
-        )
+    if manner().as_json:
+        from .documents import PartBody, SplitDocument
+
+        bodies = [
+            PartBody(path=str(path), size=part.content.size, resources=part.resource_count)
+            for part, path in zip(parts, paths, strict=True)
+        ]
+        emit_json(SplitDocument(image=str(image), parts=bodies))
         return
+    out = console()
     for part, path in zip(parts, paths, strict=True):
-        console().print(f"  {path}: {exact_size(part.content.size)}, {part.resource_count:,} resources")
-    console().print(
-        "\nPut all of them where the whole image would be (sources/ of an installer): setup finds them there."
-    )
+        sizes = f"{exact_size(part.content.size)}, {part.resource_count:,} resources"
+        paragraph(out, f"{path}: {sizes}", indent=2, hanging=4)
+    if not manner().quiet:
+        out.print()
+        paragraph(out, "Put all parts where the whole image would be (sources/ of an installer): setup finds them.")

@@ -23,6 +23,7 @@ from ..drives.opening import holds_any, open_confirmed
 from ..drives.retrying import Retrying
 from ..drives.this_computer import this_host
 from ..errors import KeystoneError, NotYet, ProtectError, UsageError
+from ..nearest import did_you_mean
 from ..units import exact_size
 from .text import visible, visible_line
 
@@ -112,15 +113,24 @@ def choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
                 f"Drive {drive.tag} has sectors of {drive.sector_size} bytes.", advice="Leave out --sector-size."
             )
         return Chosen(drive.path, host, drive, drive.sector_size)
-    if len(text) == 4 and not path.exists() and "." not in text:
-        raise UsageError(
-            f"No drive has the tag {text}.",
-            advice="'lucky-keystone drives' lists the tags, with --bay FOLDER those of a bay.",
-        )
+    if not path.exists() and path.name == text and "." not in text:
+        _refuse_mistyped_tag(text, bay)
     _refuse_missing_device(text, path)
     if path.is_dir():
         raise UsageError(f"{text} is a folder, not a drive.", advice="Name an image file, or a drive's tag.")
     return Chosen(path, None, None, sector_size or 512)
+
+
+def _refuse_mistyped_tag(text: str, bay: Path | None) -> None:
+    """Raise for what looks like a tag and is none: an image file of such a name would be made without a word."""
+    try:
+        tags = [drive.tag for drive in host_of(bay).drives()]
+    except KeystoneError:
+        tags = []
+    meant = did_you_mean(text, tags) if len(text) <= 6 else ""
+    if len(text) == 4 or meant:
+        listed = "'lucky-keystone drives' lists the tags, with --bay FOLDER those of a bay."
+        raise UsageError(f"No drive has the tag {text}.", advice=f"{meant}{listed}")
 
 
 def _refuse_missing_device(text: str, path: Path) -> None:

@@ -7,6 +7,7 @@ from typing import Annotated
 import msgspec
 
 from ..errors import NotYet, UsageError
+from ..nearest import did_you_mean
 from ..tables.styles import STYLES
 from ..units import SECTOR_SIZES
 
@@ -56,7 +57,10 @@ def check_choices(choices: Choices, sector_size: int) -> None:
         value = getattr(choices, name)
         if value is not None and value not in known:
             listed = ", ".join(known)
-            raise UsageError(f"{option(name)} {value} is not one of: {listed}.", advice=f"Choose one of: {listed}.")
+            raise UsageError(
+                f"{option(name)} {value} is not one of: {listed}.",
+                advice=did_you_mean(value, known) or f"Choose one of: {listed}.",
+            )
     for name, instead in _INSTEAD.items():
         value = getattr(choices, name)
         if value is not None and value != _BUILT.get(name):

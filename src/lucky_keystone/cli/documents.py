@@ -1,0 +1,349 @@
+"""The JSON documents that commands print, declared once: their schemas are made from these (tools/make-schemas).
+
+Sizes and offsets are in bytes, times in seconds, rates in bytes a second.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+import msgspec
+from msgspec import UNSET, UnsetType
+
+from ..areas import Part
+from ..building.build import BuildResult
+from ..checking.report import Finding, VolumeSummary
+from ..families.choices import Choices
+from ..families.facts import SourceFacts
+from ..families.family import Decision, SplitImage
+from ..gauging.capacity import Verdict as CapacityVerdict
+from ..gauging.gauge import Mode
+from ..shoplog import LogEntry
+from ..starting.outlook import Outlook
+from .events import Document, ProgressEvent
+
+
+class DriveBody(msgspec.Struct, kw_only=True):
+    """A drive as `drives` lists it."""
+
+    tag: str
+    """Four characters from its model, serial and size; the same in every port."""
+    model: str
+    serial: str
+    size: int
+    sector_size: int
+    physical_sector_size: int
+    bus: str
+    speed: str
+    removable: bool
+    path: str
+    contents: str
+    """What is on it, in words."""
+    held_back: tuple[str, ...]
+    """Why it is not written to; empty when it is free."""
+
+
+class DrivesDocument(Document, kw_only=True):
+    """`drives`."""
+
+    command: Literal["drives"] = "drives"
+    bay: str | None
+    """The folder of simulated drives; null for this computer."""
+    drives: list[DriveBody]
+
+
+class DriveEvent(Document, kw_only=True):
+    """A line of `drives --watch`."""
+
+    command: Literal["drives"] = "drives"
+    event: Literal["appeared", "disappeared"]
+    drive: DriveBody
+
+
+class InspectDocument(Document, kw_only=True):
+    """`inspect SOURCE`."""
+
+    command: Literal["inspect"] = "inspect"
+    source: str
+    facts: SourceFacts
+    fingerprint: str
+    proofs: list[str]
+    """What was verified, a line each."""
+    needed: int | None
+    """What a drive must have; null when none can be built."""
+    cannot_be_built: str
+    """Why none can be built; empty when one can."""
+
+
+class FoundInstaller(msgspec.Struct, kw_only=True):
+    """An installer that `inspect --find` found."""
+
+    path: str
+    family: str
+    """What it is, in words."""
+    release: str
+    refused: str
+    """Why it cannot be read; empty when it can."""
+
+
+class FindDocument(Document, kw_only=True):
+    """`inspect --find`."""
+
+    command: Literal["inspect"] = "inspect"
+    places: list[str]
+    """The folders that were looked through."""
+    found: list[FoundInstaller]
+
+
+class PlannedSource(msgspec.Struct, kw_only=True):
+    """The source of a plan."""
+
+    path: str
+    label: str
+    fingerprint: str
+
+
+class PlannedFor(msgspec.Struct, kw_only=True):
+    """The drive a plan is for."""
+
+    name: str
+    size: int | None
+    sector_size: int
+
+
+class AreaBody(msgspec.Struct, kw_only=True):
+    """A stretch of the drive."""
+
+    name: str
+    part: Part
+    offset: int
+    size: int
+    note: str
+    title: str
+
+
+class PlanBody(msgspec.Struct, kw_only=True):
+    """A plan: decisions with reasons, where everything lies, where the drive will start."""
+
+    source: PlannedSource
+    drive: PlannedFor
+    choices: Choices
+    decisions: tuple[Decision, ...]
+    layout: list[AreaBody]
+    splits: tuple[SplitImage, ...]
+    needed: int
+    free: int
+    """What stays free in the volume that takes the rest."""
+    unused: int
+    """What no partition reaches."""
+    forecast: tuple[Outlook, ...]
+
+
+class PlanDocument(PlanBody, kw_only=True):
+    """`plan`."""
+
+    schema: Literal[1] = 1
+    command: Literal["plan"] = "plan"
+
+
+class CheckBody(msgspec.Struct, kw_only=True):
+    """What a check found."""
+
+    healthy: bool
+    findings: list[Finding]
+    built_from: str
+    """Name of the source by the manifest; empty without one."""
+    built_by: str
+    volumes: list[VolumeSummary]
+    bytes_checked: int
+    """Bytes compared with the manifest."""
+    starts: tuple[Outlook, ...]
+    looked_at: list[str]
+    """What was examined, a line each."""
+    unknown: list[str]
+    """What could not be known, and why."""
+
+
+class CheckDocument(CheckBody, kw_only=True):
+    """`check`."""
+
+    schema: Literal[1] = 1
+    command: Literal["check"] = "check"
+    drive: str
+
+
+class Fault(msgspec.Struct, kw_only=True):
+    """An error: what happened, what to do, and the program's exit code for it."""
+
+    message: str
+    advice: str
+    exit_code: int
+
+
+class ErrorDocument(Document, kw_only=True):
+    """What every command prints in place of its document when it fails."""
+
+    error: Fault
+
+
+class BuiltDrive(msgspec.Struct, kw_only=True):
+    """What became of one drive of a build. For a build of one drive these fields stand at the top as well."""
+
+    name: str | UnsetType = UNSET
+    plan: PlanBody | UnsetType = UNSET
+    drive: str | UnsetType = UNSET
+    result: BuildResult | UnsetType | None = UNSET
+    """Null when it failed."""
+    retries: int | UnsetType = UNSET
+    own_pass: bool | UnsetType = UNSET
+    """True when it was too slow for the others and was finished separately."""
+    check: CheckBody | UnsetType | None = UNSET
+    notes: list[str] | UnsetType = UNSET
+    error: Fault | UnsetType | None = UNSET
+
+
+class BuildDocument(BuiltDrive, kw_only=True):
+    """`build`."""
+
+    schema: Literal[1] = 1
+    command: Literal["build"] = "build"
+    proofs: list[str]
+    """What was verified of the source, a line each."""
+    drives: list[BuiltDrive]
+
+
+class RehearsalDocument(Document, kw_only=True):
+    """`rehearse`: the drive's BIOS boot code in a processor emulation."""
+
+    command: Literal["rehearse"] = "rehearse"
+    drive: str
+    firmware: str
+    starts: bool
+    steps: tuple[str, ...]
+    end: str
+    """Where it ended and why, as one sentence."""
+    sectors_read: int
+
+
+class StartDocument(Document, kw_only=True):
+    """`rehearse --firmware`: the drive under real firmware in an emulator."""
+
+    command: Literal["rehearse"] = "rehearse"
+    drive: str
+    firmware: str
+    picture: str | None
+    """Where the picture of the screen was written."""
+    serial: str
+    """Text from the serial port."""
+    screen: str
+    """Text on a BIOS's screen."""
+    ended: bool
+    """True when the machine switched itself off."""
+    seconds: float
+
+
+class RatesBody(msgspec.Struct, kw_only=True):
+    """Rates over a drive's length."""
+
+    typical: int
+    slowest: int
+    fastest: int
+    bad: list[tuple[int, int]]
+    """Offset and size of each area that failed."""
+    samples: list[tuple[int, int, float]]
+    """Offset, size, seconds."""
+
+
+class GaugeDocument(Document, kw_only=True):
+    """`gauge`."""
+
+    command: Literal["gauge"] = "gauge"
+    drive: str
+    mode: Mode
+    healthy: bool
+    claimed_size: int
+    capacity: CapacityVerdict
+    real_size: int | None
+    """What it really holds; null when not known."""
+    summary: str
+    reading: RatesBody
+    writing: RatesBody | None
+
+
+class RestoreDocument(Document, kw_only=True):
+    """`gauge --restore`."""
+
+    command: Literal["gauge"] = "gauge"
+    drive: str
+    mode: Literal["restore"] = "restore"
+    places_restored: int
+
+
+class ReclaimDocument(Document, kw_only=True):
+    """`reclaim`."""
+
+    command: Literal["reclaim"] = "reclaim"
+    drive: str
+    label: str
+    file_system: str
+    result: BuildResult
+    notes: list[str]
+
+
+class LogDocument(Document, kw_only=True):
+    """`log`."""
+
+    command: Literal["log"] = "log"
+    file: str | None
+    """The record's file; null when it is switched off."""
+    entries: list[LogEntry]
+
+
+class PartBody(msgspec.Struct, kw_only=True):
+    """A part of a split install image."""
+
+    path: str
+    size: int
+    resources: int
+
+
+class SplitDocument(Document, kw_only=True):
+    """`split`."""
+
+    command: Literal["split"] = "split"
+    image: str
+    parts: list[PartBody]
+
+
+class DemoStep(msgspec.Struct, kw_only=True):
+    """A command of the demo, with the document that it printed."""
+
+    command_line: str
+    exit_code: int
+    document: Any
+
+
+class DemoDocument(Document, kw_only=True):
+    """`demo`."""
+
+    command: Literal["demo"] = "demo"
+    folder: str
+    steps: list[DemoStep]
+
+
+DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
+    "drives": (DrivesDocument, DriveEvent),
+    "inspect": (InspectDocument, FindDocument),
+    "plan": (PlanDocument,),
+    "build": (BuildDocument,),
+    "check": (CheckDocument,),
+    "rehearse": (RehearsalDocument, StartDocument),
+    "gauge": (GaugeDocument, RestoreDocument),
+    "reclaim": (ReclaimDocument,),
+    "log": (LogDocument,),
+    "split": (SplitDocument,),
+    "demo": (DemoDocument,),
+    "error": (ErrorDocument,),
+    "progress": (ProgressEvent,),
+}
+"""Which documents each command prints."""

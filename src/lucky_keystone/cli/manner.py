@@ -1,0 +1,76 @@
+"""How the program speaks in one run: set by a command's options, read wherever something is shown."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from typing import Any, Literal, TextIO
+
+ProgressMode = Literal["bar", "lines", "json", "none"]
+PROGRESS_MODES: tuple[ProgressMode, ...] = ("bar", "lines", "json", "none")
+
+
+@dataclass(frozen=True)
+class Manner:
+    """What the options --json, -q, -v, --plain and --progress ask for."""
+
+    quiet: bool = False
+    """Results and errors only."""
+    verbose: bool = False
+    as_json: bool = False
+    """One JSON document in place of text."""
+    plain: bool = False
+    """One fact a line, for screen readers: no columns, no bars."""
+    progress: ProgressMode | None = None
+    """None: as the terminal allows."""
+
+
+_now = Manner()
+
+
+def manner() -> Manner:
+    """Return how this run speaks."""
+    return _now
+
+
+def change(**fields: Any) -> None:
+    """Let the rest of this run speak in another way."""
+    global _now  # noqa: PLW0603 - one program, one terminal
+    _now = replace(_now, **fields)
+
+
+@contextmanager
+def restored() -> Iterator[None]:
+    """Keep what a command changes from the next one in the same process."""
+    global _now  # noqa: PLW0603
+    before = _now
+    try:
+        yield
+    finally:
+        _now = before
+
+
+def is_dumb() -> bool:
+    """True for terminals that can neither colour nor redraw."""
+    return os.environ.get("TERM", "").lower() in ("dumb", "unknown")
+
+
+def has_colour(stream: TextIO) -> bool:
+    """Decide on colour: NO_COLOR, CLICOLOR_FORCE and CLICOLOR (in this order), else what the stream is."""
+    if os.environ.get("NO_COLOR"):
+        return False
+    if os.environ.get("CLICOLOR_FORCE", "0") not in ("", "0"):
+        return True
+    return stream.isatty() and not is_dumb() and os.environ.get("CLICOLOR", "1") != "0"
+
+
+def progress_mode() -> ProgressMode:
+    """Decide how progress is shown on standard error; with JSON or quiet not at all, unless it was asked for."""
+    if _now.progress is not None:
+        return _now.progress
+    if _now.as_json or _now.quiet:
+        return "none"
+    return "bar" if sys.stderr.isatty() and not is_dumb() and not _now.plain else "lines"
