@@ -12,18 +12,18 @@ class Part(StrEnum):
     SEAL = "seal"
     GPT = "GPT"
     MANIFEST = "manifest"
-    GAP = "kept clear"
+    GAP = "alignment gap"
     BOOT = "boot sectors"
     FATS = "FATs"
-    FILE_TABLE = "file table"
-    LOG = "log"
-    CLUSTER_MAP = "cluster map"
+    FILE_TABLE = "MFT"
+    LOG = "log file"
+    CLUSTER_MAP = "allocation bitmap"
     FOLDERS = "folders"
     FILES = "files"
     VOLUME = "volume"
     IMAGE = "image"
     FREE = "free"
-    UNUSED = "not used"
+    UNUSED = "unused"
 
 
 @dataclass(frozen=True)

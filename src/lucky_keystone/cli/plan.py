@@ -11,6 +11,7 @@ import click
 from ..outputs import OutputKind, refuse_output
 from ..units import exact_size, shown_size
 from .inspect import open_with_progress, prove, show_source
+from .layout import show_sketch
 from .manner import manner
 from .options import (
     Size,
@@ -61,6 +62,7 @@ Examples:
 @click.option(
     "--figure", type=click.Path(path_type=Path), metavar="FILE", help="Draw the drive to scale, as .png or .svg."
 )
+@click.option("--layout", is_flag=True, help="Print the same drawing as text.")
 @overwrite_option
 @bay_option
 @output_options
@@ -78,6 +80,7 @@ def command(
     model: str,
     save: Path | None,
     figure: Path | None,
+    layout: bool,
     overwrite: bool,
     bay: Path | None,
     **given: Any,
@@ -107,7 +110,11 @@ def command(
         _emit(plan)
         return
     show_source(opened, proofs)
-    show_plan(plan, layout=True)
+    show_plan(plan, layout=not layout)
+    if layout:
+        from ..planning.sketch import sketch
+
+        show_sketch(console(), sketch(plan))
     for what, path in (("Plan saved", save), ("Figure drawn", figure)):
         if path:
             console().print(f"\n{what}: {path}")
