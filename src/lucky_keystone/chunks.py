@@ -28,7 +28,7 @@ def decode_chunk(method: str, data: bytes, size: int) -> bytes:
     try:
         decoded = METHODS[method](data, size)
     except _ODD as error:
-        words = str(error) or "the bytes are none of it"
+        words = str(error) or "it does not begin as such data does"
         raise ChunkError(f"{method}: {words.rstrip('.')}.") from error
     if len(decoded) != size:
         more = "more than " if len(decoded) > size else ""
@@ -87,7 +87,7 @@ def _lzfse_size(data: bytes, most: int) -> int:
     at = total = 0
     while (magic := data[at : at + 4]) != _END:
         if magic not in _HEADS or at + _HEADS[magic] > len(data) or total > most:
-            raise ValueError("a block's head is not possible")
+            raise ValueError("a block header is invalid")
         raw, payload = struct.unpack_from("<2I", data, at + 4)
         if magic == b"bvx-":
             length = 8 + raw
@@ -97,7 +97,7 @@ def _lzfse_size(data: bytes, most: int) -> int:
         else:
             length = _HEADS[magic] + payload
         if length <= 0:
-            raise ValueError("a block's head is not possible")
+            raise ValueError("a block header is invalid")
         total, at = total + raw, at + length
     return total
 

@@ -1,7 +1,7 @@
 """What bytes are, before anyone reads them.
 
 A `Content` knows its exact size. `open()` gives a `Reader` that fills buffers front to back; contents whose bytes can
-be had at any offset without producing what stands before are `Seekable` as well.
+be had at any offset without producing what comes before are `Seekable` as well.
 
     Literal     bytes in memory
     Zeros       nothing but zeros
@@ -119,7 +119,7 @@ class FileRange:
     def read_at(self, offset: int, size: int) -> bytes:
         if offset < 0 or size < 0 or offset + size > self.size:
             raise SourceError(
-                f"{self.file.path}: {size} bytes at {offset} were asked for of a part that has {self.size}.",
+                f"{self.file.path}: {size} bytes at {offset} were requested from a part that has {self.size}.",
                 advice="The file is damaged or incomplete.",
             )
         buffer = bytearray(size)
@@ -184,7 +184,7 @@ class Literal:
 
     def read_at(self, offset: int, size: int) -> bytes:
         if offset < 0 or size < 0 or offset + size > len(self.data):
-            raise SourceError(f"{size} bytes at {offset} were asked for of {len(self.data)}.")
+            raise SourceError(f"{size} bytes at {offset} were requested, out of {len(self.data)}.")
         return self.data[offset : offset + size]
 
 
@@ -205,7 +205,7 @@ class Zeros:
 
     def read_at(self, offset: int, size: int) -> bytes:
         if offset < 0 or size < 0 or offset + size > self.size:
-            raise SourceError(f"{size} bytes at {offset} were asked for of {self.size}.")
+            raise SourceError(f"{size} bytes at {offset} were requested, out of {self.size}.")
         return bytes(size)
 
 
@@ -283,7 +283,7 @@ class Joined:
 
     def read_at(self, offset: int, size: int) -> bytes:
         if offset < 0 or size < 0 or offset + size > self.size:
-            raise SourceError(f"{size} bytes at {offset} were asked for of {self.size}.")
+            raise SourceError(f"{size} bytes at {offset} were requested, out of {self.size}.")
         pieces: list[bytes] = []
         number = bisect_right(self._starts, offset) - 1
         while size:

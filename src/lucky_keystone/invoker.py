@@ -1,4 +1,4 @@
-"""Who started the program when sudo stands in between, so that nothing root-owned is left in that user's folders."""
+"""Who started the program when sudo is in between, so that nothing root-owned is left in that user's folders."""
 
 from __future__ import annotations
 

@@ -20,7 +20,7 @@ from .errors import DriveError, ProtectError, naming
 from .invoker import give_to_user
 
 MAKER = "Lucky Keystone"
-"""Stands in figures and pictures, by which they are known as ours."""
+"""Put into figures and pictures, by which they are known as ours."""
 PLAN_HEAD = f"# A plan of {MAKER}."
 _HEAD = 4096
 
@@ -54,7 +54,7 @@ def refuse_output(path: Path, kind: OutputKind, replacing: Replacing) -> None:
     for other in replacing.never:
         if _is_same(path, other):
             raise ProtectError(
-                f"{path} is what this command works with ({other}): it is never replaced by an output.",
+                f"{path} is in use by this command ({other}): an output never replaces it.",
                 advice="Choose another name.",
             )
     try:
@@ -69,7 +69,7 @@ def refuse_output(path: Path, kind: OutputKind, replacing: Replacing) -> None:
         if kind.is_ours(stream.read(_HEAD)):
             return
     raise ProtectError(
-        f"{path} exists, and is not a {kind.value[0]} that this program made.",
+        f"{path} exists, and is not a {kind.value[0]} made by this program.",
         advice="Choose another name, or add --overwrite to replace it.",
     )
 

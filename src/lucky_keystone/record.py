@@ -108,7 +108,7 @@ class Record:
         return self
 
     def pack(self) -> bytes:
-        """Return the record as it stands on disk, exactly `SIZE` bytes. Raises RecordError for a value too wide."""
+        """Return the record as it is on disk, exactly `SIZE` bytes. Raises RecordError for a value too wide."""
         values: list[int | bytes] = []
         for name, place in self._layout:
             value = getattr(self, name)
@@ -202,7 +202,7 @@ def record(*, size: int, big_endian: bool = False) -> Any:
         end = 0
         for name, place in layout:
             if place.offset != end:
-                raise TypeError(f"{cls.__name__}.{name} stands at {place.offset:#x}, the field before ends at {end:#x}")
+                raise TypeError(f"{cls.__name__}.{name} is at {place.offset:#x}, the field before ends at {end:#x}")
             end += place.width
         if end != size:
             raise TypeError(f"{cls.__name__} has {end} bytes, {size} declared")

@@ -11,7 +11,7 @@ from .extents import Extent
 
 
 class RegionKind(StrEnum):
-    """What a region is; the value stands in manifests."""
+    """What a region is; the value is in manifests."""
 
     TABLE = "table"
     GPT = "gpt"

@@ -126,15 +126,15 @@ class SourceFile:
     def _refuse_pipes(self, facts: os.stat_result) -> None:
         if not stat.S_ISREG(facts.st_mode) and not stat.S_ISBLK(facts.st_mode) and sys.platform != "win32":
             raise SourceError(
-                f"{self.path} is neither a file nor a disk.", advice="Give a file, a folder or an optical drive."
+                f"{self.path} is neither a file nor a disk.", advice="Use a file, a folder or an optical drive."
             )
 
     def _refuse_changes(self, facts: os.stat_result) -> None:
         self._refuse_pipes(facts)
         if _Seen.of(facts) != self._seen:
             raise SourceError(
-                f"{self.path} was changed or replaced while it was used.",
-                advice="Leave the source alone until the command has ended, and run it again.",
+                f"{self.path} changed or was replaced while in use.",
+                advice="Do not touch the source until the command has finished; run it again.",
             )
 
 

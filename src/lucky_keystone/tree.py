@@ -135,7 +135,7 @@ class Folder:
         return sum(1 for _, entry in self.walk() if isinstance(entry, Folder))
 
     def merged(self, other: Folder) -> Folder:
-        """Return a new tree: this one with `other` laid over it (names compared without case; files replaced)."""
+        """Return a new tree: this one with `other` laid on top of it (names compared without case; files replaced)."""
         result = Folder(self.name, self.modified, dict(self.entries), self.special)
         spelled = {name.lower(): name for name in result.entries}
         for entry in other.entries.values():

@@ -112,7 +112,7 @@ def look_at(work: Work, progress: Progress, *, verified: bool) -> None:
         )
     if not verified:
         work.report.unknown.append(
-            "nothing was read back (--no-verify), so whether the drive kept what was written is unknown."
+            "nothing was read back (--no-verify), so it is unknown whether the drive kept what was written."
         )
 
 
@@ -128,7 +128,7 @@ def _refuse_fake(work: Work) -> None:
     if found.is_fake and (found.real_size or 0) < work.needed:
         raise DriveError(
             f"Drive {work.name} is a fake: {words}",
-            advice="Give it back to where it was bought. 'lucky-keystone gauge' measures it closely.",
+            advice="Return it to where it was bought. 'lucky-keystone gauge' measures it closely.",
         )
     if found.is_fake:
         work.notes.append(f"Careful, this drive is a fake: {words} The installer fits, but do not trust the rest.")

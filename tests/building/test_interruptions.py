@@ -138,7 +138,7 @@ def test_200_kills_on_an_image_file(disc: Path, image: DriveImage, finished: byt
             server.stdin.flush()
             child = int(server.stdout.readline())
             started = time.monotonic()
-            if (kills + ended) % 20:  # one in twenty is not killed: it tells how long a build takes at the moment
+            if (kills + ended) % 20:  # one in twenty is not killed: it says how long a build takes at the moment
                 time.sleep(chance.random() * longest)
                 subprocess.run(["kill", "-9", str(child)], check=False, stderr=subprocess.DEVNULL)
             code = int(server.stdout.readline())

@@ -108,7 +108,7 @@ def test_flipped_bits_are_found(source: Source) -> None:
 @pytest.mark.parametrize(
     ("place", "told"),
     [
-        ("the boot sector's copy", "copy of the boot sector is not as built"),
+        ("the boot sector's copy", "copy of the boot sector changed since the build"),
         ("a file record", "was written in part"),
         ("the mirror", "mirror is not the same"),
         ("the cluster map", "clusters of files are marked as free"),

@@ -44,7 +44,7 @@ def test_a_drive_holds_its_source(choices: Choices, source: Source, tmp_path: Pa
     at = drive.data.find(data)
     drive.data[at + 777] ^= 1
     assert compared(drive, source) == [
-        ("against.different", "setup.exe is not as in the source: the first other byte is 777.")
+        ("against.different", "setup.exe differs from the source: the first byte that differs is 777.")
     ]
 
 
@@ -56,7 +56,7 @@ def test_parts_are_compared_resource_by_resource(source: Source, tmp_path: Path)
     drive.data[drive.data.find(whole[208 : 208 + 4096]) + 5] ^= 1
     (found,) = compared(drive, source)
     assert found[0] == "against.different"
-    assert "sources/install.wim is not as in the source: sources/install" in found[1]
+    assert "sources/install.wim differs from the source: sources/install" in found[1]
     assert "resource" in found[1]
 
 

@@ -227,7 +227,7 @@ FOLDERS = [{"kind": "folders", "offset": 2 << 20, "size": 4096}]
 def test_a_forged_manifest_whose_hashes_fit_is_no_trap(
     forgery: dict[str, Any], built: Built, copy_of: Callable[[], Path]
 ) -> None:
-    """Whoever forges the text can take its hashes anew: sizes and places in it are still not believed."""
+    """Whoever forges the text can take its hashes again: sizes and places in it are still not believed."""
     path = copy_of()
     about = built.image.about | {"volumes": [built.image.about["volumes"][0] | forgery.get("volume", {})]}
     about |= {key: value for key, value in forgery.items() if key == "sector_size"}

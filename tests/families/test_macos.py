@@ -272,7 +272,7 @@ def test_what_cannot_be_built_is_explained(apps: dict[str, Path], tmp_path: Path
     image = apfs / "Contents/SharedSupport/SharedSupport.dmg"
     image.write_bytes(image.read_bytes().replace(b"BootKernelExtensions.kc", b"BootKernelExtensions.xx"))
     with pytest.raises(
-        SourceError, match=r"BootKernelExtensions.kc of 15.1 can only be had from the base system .* APFS"
+        SourceError, match=r"BootKernelExtensions.kc of 15.1 is only available from the base system .* APFS"
     ):
         make_plan(open_source(apfs), Choices(), DriveShape("x.img", None))
     for path, words in (

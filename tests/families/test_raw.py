@@ -252,7 +252,7 @@ def two_images(folder: Path, images: dict[str, Path]) -> Path:
 @pytest.mark.parametrize(
     ("make", "choices", "sector", "kind", "told"),
     [
-        (cut_image, DECIDE, 512, SourceError, "not whole: Its last partition ends at byte"),
+        (cut_image, DECIDE, 512, SourceError, "incomplete or damaged: Its last partition ends at byte"),
         (windows_disc, DECIDE, 512, SourceError, "compressed Windows installer"),
         (two_images, DECIDE, 512, SourceError, "not one image: a.img, b.img"),
         (lambda _, images: images["gpt, 4096"], DECIDE, 512, UsageError, "sectors of 4096 bytes; MAST has 512"),

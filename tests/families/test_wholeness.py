@@ -80,10 +80,10 @@ def test_a_source_that_cannot_be_whole_is_refused_by_name(what: str, copied: Pat
     drive = tmp_path / "drive.img"
 
     assert told in "\n".join(run_json("inspect", copied)["facts"]["damage"])
-    assert "Not whole" in run("inspect", copied).stdout
+    assert "Incomplete or damaged" in run("inspect", copied).stdout
     for command in (["plan", copied], ["build", copied, "--onto", drive]):
         refused = run(*command, code=4).stderr
-        assert "is not whole: " in refused
+        assert "is incomplete or damaged: " in refused
         assert "--as-is" in refused
     assert not drive.exists()
 

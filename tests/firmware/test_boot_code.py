@@ -87,7 +87,7 @@ def broken(drive: bytes, how: str) -> Machine:
             return Machine(Bytes(patched(drive, (fat, b"\xff\xff\xff\x0f"))))
         case "chain leads to a free cluster":
             return Machine(Bytes(patched(drive, (fat, bytes(4)))))
-        case "root runs in a circle":
+        case "root runs in a loop":
             names = bytearray(drive)
             for at in range(volume.cluster_offset(2), volume.cluster_offset(2) + volume.cluster_size, 32):
                 names[at] = 0xE5
@@ -110,7 +110,7 @@ def broken(drive: bytes, how: str) -> Machine:
         ("loader too large", "too large for this machine's low memory"),
         ("chain ends early", "BOOTMGR is damaged"),
         ("chain leads to a free cluster", "BOOTMGR is damaged"),
-        ("root runs in a circle", "BOOTMGR is not in the root folder"),
+        ("root runs in a loop", "BOOTMGR is not in the root folder"),
     ],
 )
 def test_every_failure_ends_in_one_line_and_a_wait_for_a_key(how: str, words: str, drive: bytes) -> None:

@@ -114,7 +114,7 @@ def broken(drive: bytes, how: str) -> Machine:
             return Machine(Bytes(patched(drive, (root + 510, b"\x99\x99"))))
         case "index damaged":
             return Machine(Bytes(patched(drive, *((blocks[0] + at, b"BAAD") for at in range(0, index.size, 4096)))))
-        case "index runs in a circle":
+        case "index runs in a loop":
             return Machine(Bytes(circling(drive, blocks[0], index.size)))
         case "loader renamed":
             return Machine(Bytes(drive.replace("bootmgr".encode("utf-16-le"), "bootmgx".encode("utf-16-le"))))
@@ -155,7 +155,7 @@ FAILURES = [
     ("file table damaged", "file table cannot be read"),
     ("root written in part", "root folder cannot be read"),
     ("index damaged", "root folder cannot be read"),
-    ("index runs in a circle", "root folder cannot be read"),
+    ("index runs in a loop", "root folder cannot be read"),
     ("loader renamed", "BOOTMGR is not in the root folder"),
     ("loader is a folder", "BOOTMGR is not in the root folder"),
     ("loader is not in use", "BOOTMGR is damaged"),

@@ -2,7 +2,7 @@
 
 What the forecast says, what happens, and the table of both that stands in the docs.
 
-python -m tests.lab.matrix      starts all of them and writes docs/starts.md anew
+python -m tests.lab.matrix      starts all of them and writes docs/starts.md again
 """
 
 from __future__ import annotations

@@ -24,7 +24,7 @@ from ..helpers.trees import file, folder
 
 
 class Shop:
-    """A workshop with an authority of its own, and a key that the authority vouches for."""
+    """A workshop with an authority of its own, and a key that the authority signed for."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder

@@ -230,7 +230,7 @@ def test_a_sparse_disc_costs_no_room(tmp_path: Path) -> None:
 def test_bad_sectors_of_a_disc(
     place: str, failures: int, disc: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """One that stays bad is named by the file it spoils; --add with that file goes on without it.
+    """One that stays bad is named by the file it spoils; --add with that file continues without it.
 
     One that can be read in the end holds nobody up, and neither does one that belongs to no file.
     """

@@ -170,8 +170,8 @@ def crowded(xml: str = "", resources: int = 0) -> bytes:
 @pytest.mark.parametrize(
     ("data", "told"),
     [
-        (lambda: crowded("<WIM>" + "<IMAGE/>" * 500_000 + "</WIM>"), "XML: it tells of more than"),
-        (lambda: crowded("<WIM>" + "<a/>" * 600_000 + "</WIM>"), "XML: it tells of more than"),
+        (lambda: crowded("<WIM>" + "<IMAGE/>" * 500_000 + "</WIM>"), "XML: it describes more than"),
+        (lambda: crowded("<WIM>" + "<a/>" * 600_000 + "</WIM>"), "XML: it describes more than"),
         (lambda: crowded("<WIM><IMAGE><NAME>" + "x" * 15_000_000 + "</NAME></IMAGE></WIM>"), "xml: "),
         (lambda: crowded(resources=20_000), "its resources overlap"),
     ],

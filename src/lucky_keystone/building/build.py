@@ -55,7 +55,7 @@ def build(
     """Write `image` to `medium`. Until the very last write nothing on the drive looks finished.
 
     Order: both ends cleared and flushed; regions in rising order; flushed; read back; manifest; flushed; of a GPT both
-    copies, flushed; sector 0; flushed. While regions are written, a record where the manifest goes tells how far they
+    copies, flushed; sector 0; flushed. While regions are written, a record where the manifest goes says how far they
     got; with `resume`, what an earlier run of the same build left there is read, compared, and kept where it is right.
 
     `blocks` are the image's blocks when a pass over the source is shared with other drives; its own are read when None.
@@ -157,7 +157,7 @@ def noted_regions(image: DriveImage) -> list[tuple[RegionKind, int, int]]:
 
 @contextmanager
 def leaving_no_seal() -> Iterator[None]:
-    """Say in every error from the block that the drive is not finished, and how to go on."""
+    """Say in every error from the block that the drive is not finished, and how to continue."""
     try:
         yield
     except KeyboardInterrupt as stop:

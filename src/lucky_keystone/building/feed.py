@@ -40,7 +40,7 @@ class Block:
 
 
 class Overtaken(Exception):
-    """The follower was too slow for the pass. `number` is the block it has to go on with."""
+    """The follower was too slow for the pass. `number` is the block it has to continue with."""
 
     def __init__(self, number: int) -> None:
         super().__init__(number)

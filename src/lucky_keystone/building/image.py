@@ -68,7 +68,7 @@ class DriveImage:
     def cleared_first(self) -> list[tuple[int, int]]:
         """Stretches (start, end) that are made zero before anything else, sector 0 apart.
 
-        What stands in front of the first content, and the last MiB, where an old GPT's copy lies.
+        What comes before the first content, and the last MiB, where an old GPT's copy lies.
         """
         tail = self.size - min(MIB, self.size - self.first_content)
         return [span for span in ((self.sector_size, self.first_content), (tail, self.size)) if span[0] < span[1]]

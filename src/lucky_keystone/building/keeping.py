@@ -57,7 +57,7 @@ class Keeper:
     def write(self, manifest: bytes, *, verify: bool) -> None:
         """Write the manifest.
 
-        Its first sector last: until then the record of progress stands there, and an interrupted build continues.
+        Its first sector last: until then the record of progress is there, and an interrupted build continues.
         """
         image, sector = self._image, self._image.sector_size
         if image.manifest_offset is None:

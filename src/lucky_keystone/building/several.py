@@ -60,7 +60,7 @@ def build_all(jobs: Sequence[Job], *, verify: bool = True, resume: bool = True, 
         for _, thread in workers:
             thread.start()
         interrupted = _wait(jobs, stop)
-    finally:  # whatever happens here, nothing goes on writing behind the caller's back
+    finally:  # whatever happens here, nothing continues writing behind the caller's back
         stop.event.set()
         for job, thread in workers:
             if thread.ident is not None:

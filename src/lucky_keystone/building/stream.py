@@ -1,6 +1,6 @@
 """The one writer: blocks as they come from a feed go onto a drive, flushed window by window behind the writing.
 
-Where a block is thought to be on the drive already (an interrupted build goes on, a drive is updated), it is read and
+Where a block is thought to be on the drive already (an interrupted build continues, a drive is updated), it is read and
 compared first, and left alone when it is right.
 """
 
@@ -24,7 +24,7 @@ from ..regions import Region
 from .feed import Block, Feed, Overtaken
 
 _WINDOW = 64 << 20  # bytes written between two flushes, at least
-_PAUSE = 0.5  # seconds between two flushes, at least: on a fast drive each of them costs more than it tells
+_PAUSE = 0.5  # seconds between two flushes, at least: on a fast drive each of them costs more than it says
 _PIECE = 64 << 10  # bytes that are written, made zero or left alone together
 _LEAVE, _ZERO, _WRITE = range(3)
 
@@ -101,7 +101,7 @@ def own_blocks(
 ) -> Iterator[Block]:
     """Yield the blocks of a drive: `regions` of its own, then those of a shared pass moved by `shift` bytes.
 
-    When the pass overtakes this drive, that is told, and the rest comes from a feed of its own over `shared_regions`.
+    When the pass overtakes this drive, that is reported, and the rest comes from a feed of its own (`shared_regions`).
     """
     yield from Feed(regions).follow()
     try:

@@ -53,7 +53,7 @@ class Standing:
 
 
 def read_standing(medium: Medium, sector_size: int) -> Standing:
-    """Read what is on a drive that is to be updated. Raises ProtectError with the reason where that cannot be.
+    """Read what is on a drive that is to be updated. Raises ProtectError with the reason where it cannot be updated.
 
     Of an update that was interrupted, places are read as far as they can be: they are no more than wishes, since every
     block is compared.
@@ -64,7 +64,7 @@ def read_standing(medium: Medium, sector_size: int) -> Standing:
     except ManifestError as error:
         raise _refusal(f"its manifest is damaged ({error.message})") from error
     if manifest is not None and manifest.about.image_size:
-        raise _refusal("a raw image was written onto it, which is written whole or not at all")
+        raise _refusal("a raw image was written onto it, which is written as a whole or not at all")
     if manifest is not None:
         notes: list[VolumeNote | None] = [*sorted(manifest.about.volumes, key=lambda note: note.offset)]
         starts = [note.offset for note in notes if note]
@@ -73,10 +73,10 @@ def read_standing(medium: Medium, sector_size: int) -> Standing:
         notes = [None] * len(starts)
     else:
         raise _refusal(
-            "its build was not finished" if state else "it was not built by this program, or its manifest is gone"
+            "its build was not completed" if state else "it was not built by this program, or its manifest is gone"
         )
     if not starts or any(first >= second for first, second in pairwise([0, *starts, medium.size])):
-        raise _refusal("what it says of its volumes cannot be")
+        raise _refusal("its description of the volumes is invalid")
     table = read_table(medium, sector_size)
     if table is not None and [partition.first_lba * sector_size for partition in table.partitions] != starts:
         raise _refusal("its table is not the one that was built")
@@ -99,12 +99,12 @@ def _standing_volume(medium: Medium, start: int, size: int, note: VolumeNote | N
     except KeystoneError as error:
         raise _refusal(f"its volume cannot be read ({error.message})") from error
     if kind.name not in COMPOSED:
-        raise _refusal(f"its volume is {kind.shown} by now")
+        raise _refusal(f"its volume is {kind.shown} now")
     if note is not None:
         if faults:
             raise _refusal(f"its volume is damaged ({faults[0]})")
         if note.file_system != kind.name:
-            raise _refusal(f"its volume is {kind.shown} by now")
+            raise _refusal(f"its volume is {kind.shown} now")
         _refuse_others_files([entry.path for entry in CHECKERS[kind.name].added(volume, entries, note)])
     places = {
         entry.path.upper(): (entry.runs[0].first, entry.size)
@@ -203,6 +203,6 @@ def _refuse_others_files(paths: Sequence[str]) -> None:
     if found:
         named = ", ".join(found[:_LISTED]) + (f" and {len(found) - _LISTED} more" if len(found) > _LISTED else "")
         raise ProtectError(
-            f"The drive holds what was not built, and an update would lose it: {named}.",
-            advice="Copy it elsewhere and delete it from the drive, or build the drive from scratch, without --update.",
+            f"The drive holds files that were not built onto it, and an update would lose them: {named}.",
+            advice="Copy them elsewhere and delete them from the drive, or build it from scratch, without --update.",
         )

@@ -152,7 +152,7 @@ def _difference(
             except KeystoneError as error:
                 why = error.message.rstrip(".")
             else:
-                why = "" if here == piece else f"the first other byte is {at + _first_other(here, piece):,}"
+                why = "" if here == piece else f"the first byte that differs is {at + _first_other(here, piece):,}"
         at += len(piece)
     return why
 
@@ -204,9 +204,9 @@ def _parts_differ(
             for sha1, offset, size in _resources(part):
                 place = left.pop(sha1, None)
                 if place is None or place[1] != size:
-                    return f"{name} holds a resource that the source does not have, or has twice"
+                    return f"{name} holds a resource that is not in the source, or holds it twice"
                 if not _same_bytes(whole.content, place[0], content, offset, size, hear):
-                    return f"{name}: resource {sha1.hex()} is another one"
+                    return f"{name}: resource {sha1.hex()} is a different one"
         except SourceError as error:
             return error.message.rstrip(".")
     return f"{len(left):,} resources of it are in none of the parts" if left else ""
@@ -238,7 +238,7 @@ def _compare_image(source: Source, drive: SizedReadable, progress: Progress, rep
         here = drive.read_at(at, len(piece))
         if here != piece:
             place = at + _first_other(here, piece)
-            what = f"the drive is not {source.path.name}: the first other byte is {place:,}."
+            what = f"the drive is not {source.path.name}: the first byte that differs is {place:,}."
             report.fault(Code.AGAINST_DIFFERENT, "source", what, REBUILD, Place(offset=place, size=1))
             return
         at += len(piece)
@@ -248,12 +248,12 @@ def _compare_image(source: Source, drive: SizedReadable, progress: Progress, rep
 
 def _tell(compared: _Compared, report: Report) -> None:
     for path, number, why in compared.different[:_LISTED]:
-        what = f"{path} is not as in the source: {why}."
+        what = f"{path} differs from the source: {why}."
         report.fault(Code.AGAINST_DIFFERENT, "source", what, REBUILD, Place(number, file=path))
     for path in compared.missing[:_LISTED]:
         report.fault(Code.AGAINST_MISSING, "source", f"{path} is missing.", REBUILD, Place(file=path))
     if (more := len(compared.different) - _LISTED) > 0:
-        report.fault(Code.AGAINST_DIFFERENT, "source", f"{more:,} more are different.", REBUILD)
+        report.fault(Code.AGAINST_DIFFERENT, "source", f"{more:,} more differ.", REBUILD)
     if (more := len(compared.missing) - _LISTED) > 0:
         report.fault(Code.AGAINST_MISSING, "source", f"{more:,} more are missing.", REBUILD)
     if compared.extra:

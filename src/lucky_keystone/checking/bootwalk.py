@@ -65,8 +65,8 @@ def _bios(drive: ReadDrive, report: Report) -> None:
     assert manager is not None
     place = Place(number, file=LOADER)
     if manager.faults or not loader_fits(manager.size):
-        what = f"BOOTMGR ({manager.size:,} bytes) is not whole or too large for low memory."
-        report.fault(Code.START_BOOTMGR, "start", what, "Put a sound BOOTMGR in its place.", place)
+        what = f"BOOTMGR ({manager.size:,} bytes) is damaged, or too large for low memory."
+        report.fault(Code.START_BOOTMGR, "start", what, "Replace it with an intact BOOTMGR.", place)
 
     def miss(code: Code, what: str, place: Place) -> None:
         report.start(code, f"{what}, so BIOS machines will not start BOOTMGR.", _REBUILD, place, firmware="bios")
@@ -117,12 +117,12 @@ def _uefi(architecture: str, volumes: Sequence[ReadBootVolume], report: Report) 
     for volume, file in found:
         state, place = examine(file), Place(volume.partition.number, file=path)
         if state.fault:
-            what = f"{path.upper()} is not whole: {state.fault}."
-            report.fault(Code.START_LOADER, "start", what, "Put a sound loader in its place.", place)
+            what = f"{path.upper()} is incomplete or damaged: {state.fault}."
+            report.fault(Code.START_LOADER, "start", what, "Replace it with an intact loader.", place)
         elif state.architecture != architecture:
             made_for = f"made for {state.architecture}" if state.architecture else "no UEFI loader"
             what = f"{path.upper()} is {made_for}, so {NAMES[architecture]} machines will not start it."
-            advice = "Put a loader of the right kind in its place."
+            advice = "Replace it with a loader for the right architecture."
             report.start(Code.START_LOADER_ARCHITECTURE, what, advice, place, firmware="uefi")
     if found and not any(volume.kind.firmware_reads for volume, _ in found):
         what = f"{path.upper()} lies on {found[0][0].kind.shown} only, which UEFI firmware does not read."

@@ -85,7 +85,7 @@ def check_drive(
             verify_base_systems(seen_drive, progress, report)
     elif table.style and not any(partition.expects_volume for partition in partitions):
         names = " or ".join(kind.shown for kind in KINDS.values())
-        report.unknown.append(f"no {names} volume, and other volumes are not read yet.")
+        report.unknown.append(f"no {names} volume, and other volumes are not supported.")
     if manifest:
         judge(drive, manifest, wrong, found, report)
     progress("checking structure", 1, 1)
@@ -147,7 +147,7 @@ def _tell_manifest(drive: Medium, manifest: Manifest, sector: int, report: Repor
     if contents:
         report.bytes_checked = sum(note.size for note in about.regions) + manifest.stored_size
     for damage in about.source_damage:
-        what = f"it was built --as-is from a source that was not whole: {damage}"
+        what = f"it was built --as-is from a source that was incomplete or damaged: {damage}"
         report.note(Code.SOURCE_NOT_WHOLE, "source", what)
     if manifest.place is None:
         what = "it is not on the drive: without this computer's record only its structure can be checked."
@@ -156,7 +156,7 @@ def _tell_manifest(drive: Medium, manifest: Manifest, sector: int, report: Repor
     end = manifest.place + manifest.stored_size
     padding = min(align_up(end, sector), drive.size) - end
     if any(drive.read_at(end, padding)):
-        what = f"bytes {end} to {end + padding - 1}, behind the manifest in its last sector, are not zero."
+        what = f"bytes {end} to {end + padding - 1}, after the manifest in its last sector, are not zero."
         advice = "Something wrote there, or the drive lost data: build it again."
         report.fault(Code.MANIFEST_PADDING, "manifest", what, advice, Place(offset=end, size=padding))
 
@@ -172,14 +172,14 @@ def _volumes(drive: SizedReadable, partitions: Sequence[Partition], sector: int,
         size = min(partition.sector_count * sector, drive.size - offset)
         kind = kind_at(drive, offset, size) if size >= 512 else None
         if kind is None and not partition.expects_volume:
-            report.unknown.append(f"partition {partition.number} ({partition.type_shown}) is not looked into.")
+            report.unknown.append(f"partition {partition.number} ({partition.type_shown}) is not examined.")
             continue
         volume = _volume(drive, partition, offset, size, sector, report)
         if volume is not None:
             found.append(volume)
     if len(partitions) > MOST_VOLUMES:
         count = len(partitions)
-        report.unknown.append(f"{count - MOST_VOLUMES} of its {count} partitions were not looked into.")
+        report.unknown.append(f"{count - MOST_VOLUMES} of its {count} partitions were not examined.")
     return found
 
 
@@ -205,7 +205,7 @@ def _volume(
     """Read and check the volume in a partition; None, with a fault noted, when there is none."""
     number = partition.number
     if size >= 512 and drive.read_at(offset + 3, 8) == b"EXFAT   ":
-        report.unknown.append(f"partition {number} holds an exFAT volume, which is not read here.")
+        report.unknown.append(f"partition {number} holds an exFAT volume, which is not supported.")
         return None
     view = _with_head(drive, partition, offset, size, report)
     try:

@@ -52,7 +52,7 @@ def _judge_image(wrong: Sequence[WrongBlock], volumes: Sequence[FoundVolume], re
     """Of a raw image nothing is known but its bytes: a computer that mounts one of its volumes may well change some."""
     for _, offset, size, _ in wrong[:LISTED]:
         inside = next((found for found in volumes if _covers(found, offset, size)), None)
-        what = f"bytes {offset} to {offset + size - 1} are not as written"
+        what = f"bytes {offset} to {offset + size - 1} differ from what was written"
         names = files_at(inside, offset, size) if inside else []
         if inside is not None:
             what += f", in partition {inside.partition.number}"
@@ -66,7 +66,7 @@ def _judge_image(wrong: Sequence[WrongBlock], volumes: Sequence[FoundVolume], re
         place = Place(number, offset, size, names[0] if len(names) == 1 else "")
         report.fault(Code.CONTENT_IMAGE, "image", what + ".", advice, place)
     if len(wrong) > LISTED:
-        what = f"{len(wrong) - LISTED} more blocks are not as written."
+        what = f"{len(wrong) - LISTED} more blocks differ from what was written."
         report.fault(Code.CONTENT_IMAGE, "image", what, "Write the image again, or onto another drive.")
 
 

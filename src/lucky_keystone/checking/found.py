@@ -12,7 +12,7 @@ from ..volumes.volume import Entry, Volume
 
 @dataclass(frozen=True)
 class FoundVolume:
-    """A volume that could be read, the partition it stands in, and everything on it, the root first."""
+    """A volume that could be read, the partition it is in, and everything on it, the root first."""
 
     partition: Partition
     kind: VolumeKind

@@ -65,10 +65,10 @@ def _sound(table: Table, drive: SizedReadable, sector: int, *, is_image: bool, r
     if is_image:
         return
     if table.style == "mbr" and table.mbr.disk_signature == 0:
-        advice = "Windows will not tell this drive from others: build it again."
+        advice = "Windows cannot tell this drive from others: build it again."
         report.fault(Code.TABLE_SIGNATURE, "table", "the disk signature is 0.", advice, Place(offset=440, size=4))
     if table.style == "mbr" and (stale := read_gpt(drive, sector)) is not None and stale.sound_copies:
-        what = "behind the MBR there are remains of a GPT: some firmware and partition tools go by them."
+        what = "after the MBR there are remains of a GPT, which some firmware and partition tools follow."
         place = Place(offset=sector, size=sector)
         report.start(Code.GPT_STALE, what, "Clear the GPT's headers, or build the drive again.", place, area="table")
     actives = sum(partition.active for partition in table.partitions)
@@ -84,7 +84,7 @@ def _unguarded(
     assert table.gpt is not None
     state = "It was not finished, or sector 0 was lost" if manifest else "Sector 0 was lost or overwritten"
     copies = "both copies are" if table.gpt.sound_copies == 2 else "one copy is"
-    what = f"sector 0 carries no protective record, so the GPT behind it, of which {copies} whole, does not count."
+    what = f"sector 0 carries no protective record, so the GPT after it, of which {copies} whole, does not count."
     advice = f"{state}: {_REBUILD[:1].lower()}{_REBUILD[1:]}"
     report.fault(Code.GPT_NO_PROTECTIVE, "table", what, advice, Place(offset=0, size=sector))
     for fault in table.faults:
@@ -101,7 +101,7 @@ def _holds_disc_image(drive: SizedReadable) -> bool:
 
 
 def _partitions_of(manifest: Manifest, sector: int) -> list[Partition]:
-    """Return the partitions the manifest tells of, to check a drive whose sector 0 is lost."""
+    """Return the partitions the manifest describes, to check a drive whose sector 0 is lost."""
     about = manifest.about
     notes = sorted(about.volumes, key=lambda volume: volume.offset)
     limits = [*(note.offset for note in notes[1:]), about.drive_size]

@@ -23,7 +23,7 @@ def listed(names: Sequence[str], most: int = LISTED) -> str:
 def report_lines(lines: Sequence[str], code: Code, area: str, report: Report, number: int) -> None:
     """Add a fault for each of the first lines, and one for all the others."""
     for line in lines[:LISTED]:
-        advice = "Copy off what is wanted from the drive, then build it again."
+        advice = "Copy what you need off the drive, then build it again."
         report.fault(code, area, line.rstrip(".") + ".", advice, Place(volume=number))
     if len(lines) > LISTED:
         report.fault(code, area, f"{len(lines) - LISTED} more are faulty.", REBUILD, Place(volume=number))
@@ -32,7 +32,7 @@ def report_lines(lines: Sequence[str], code: Code, area: str, report: Report, nu
 def report_damage(
     damaged: Mapping[RegionKind, Sequence[tuple[int, int]]], found: FoundVolume | None, report: Report
 ) -> None:
-    """Add faults for regions that are not as built. `damaged` has (offset, size) of blocks."""
+    """Add faults for regions that have changed since the build. `damaged` has (offset, size) of blocks."""
     number = found.partition.number if found else None
     for kind, places in damaged.items():
         if kind == RegionKind.FILES:
@@ -40,7 +40,7 @@ def report_damage(
             continue
         where = ", ".join(f"{offset}-{offset + size - 1}" for offset, size in places[:3])
         traits, (offset, size) = TRAITS[kind], places[0]
-        what = f"{traits.subject} not as built (bytes {where})."
+        what = f"{traits.subject} changed since the build (bytes {where})."
         report.fault(Code.CONTENT_CHANGED, traits.area, what, _BY_HAND, Place(number, offset, size))
 
 
@@ -59,12 +59,12 @@ def _report_files(places: Sequence[tuple[int, int]], found: FoundVolume | None, 
     for offset, size in places[:LISTED]:
         inside = files_at(found, offset, size) if found else []
         names = ", ".join(inside[:3]) + (f" or {len(inside) - 3} more" if len(inside) > 3 else "")
-        what = f"bytes {offset} to {offset + size - 1} are not as built: {names or 'no file is there now'}."
+        what = f"bytes {offset} to {offset + size - 1} have changed since the build: {names or 'no file is there now'}."
         place = Place(number, offset, size, inside[0] if len(inside) == 1 else "")
         advice = "The file was changed or the drive lost data: build the drive again."
         report.fault(Code.CONTENT_FILE, "files", what, advice, place)
     if len(places) > LISTED:
-        what = f"{len(places) - LISTED} more blocks are not as built."
+        what = f"{len(places) - LISTED} more blocks have changed since the build."
         report.fault(Code.CONTENT_FILE, "files", what, "Build the drive again, or on another drive.", Place(number))
 
 

@@ -46,7 +46,7 @@ Examples:
 @click.option(
     "--firmware",
     type=Word(["bios", "uefi", "both"]),
-    help="What the drive is to start on; what is missing for that is a fault. Else as its manifest says.",
+    help="What the drive must start on; whatever it lacks for that is a fault. By default: what its manifest says.",
 )
 @click.option(
     "--against",
@@ -71,7 +71,7 @@ def command(
 ) -> int:
     """Check DRIVE: table, volumes, every byte against its manifest, and the way it starts. Writes nothing.
 
-    Exit code 1 when something is wrong. What a host changed by using a healthy drive is told as that.
+    Exit code 1 when something is wrong. What a host changed by using a healthy drive is reported as such.
     """
     from ..checking.check import check_drive
     from ..families.families import family_of

@@ -255,7 +255,7 @@ def _make_mishaps(folder: Path, stages: Stages) -> list[_Step]:
             0,
             "The fast one did not wait for the slow one.",
         ),
-        _Step("A worn stick.", build("worn.img"), 5, "It takes data and keeps other data: only reading back tells."),
+        _Step("A worn stick.", build("worn.img"), 5, "It takes data and keeps other data: only reading back shows."),
         _Step("Where is it worn?", ["gauge", tags["worn.img"], "--erase", "--yes", *bay], 1, "Throw it away."),
         _Step("A stick with a bad cable.", build("jittery.img"), 0, "What may pass is tried again, and counted."),
         _Step(

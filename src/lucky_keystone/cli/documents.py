@@ -187,7 +187,7 @@ class ErrorDocument(Document, kw_only=True):
 
 
 class BuiltDrive(msgspec.Struct, kw_only=True):
-    """What became of one drive of a build. For a build of one drive these fields stand at the top as well."""
+    """What became of one drive of a build. For a build of one drive these fields are at the top as well."""
 
     name: str | UnsetType = UNSET
     plan: PlanBody | UnsetType = UNSET

@@ -250,7 +250,7 @@ def _next(found: Gauged) -> str:
         return "Do not trust it with anything: replace it."
     if found.capacity.verdict == "not known":
         return "To find out what it really holds: --marks (seconds; it restores what was there) or --erase (loses all)."
-    return "Nothing is wrong with it where it was looked at."
+    return "Nothing is wrong with it where it was measured."
 
 
 def _rate(rate: float) -> str:

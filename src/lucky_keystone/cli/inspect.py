@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 _PROCESSORS = {"x64": "Intel", "arm64": "Apple silicon"}
 _MODELS = 3
-_UNKNOWN = "not an installer that is known here"
+_UNKNOWN = "not a known installer"
 
 
 @click.command(
@@ -51,7 +51,7 @@ def command(
     """
     if finding or source is None:
         if source is not None or not finding:
-            raise click.UsageError("Give a SOURCE, or --find alone.")
+            raise click.UsageError("Name a SOURCE, or use --find alone.")
         _find()
         return
     from ..families.families import facts_of
@@ -150,7 +150,7 @@ def _show_editions(found: SourceFacts) -> None:
 def _show_rest(found: SourceFacts) -> None:
     out = console()
     if found.damage:
-        heading(out, "Not whole")
+        heading(out, "Incomplete or damaged")
         for fault in found.damage:
             paragraph(out, fault, style="bold red", indent=2, hanging=4)
     if found.mac is not None:
@@ -244,7 +244,7 @@ def _mac_rows(found: SourceFacts, mac: MacFacts) -> list[tuple[str, str]]:
     rows = [
         ("Installer", mac.title),
         ("Release", f"{found.release}{build}" if found.release else "unknown"),
-        ("Generation", f"{mac.generation}: built alike" if mac.generation else "unknown"),
+        ("Generation", f"{mac.generation}: same layout" if mac.generation else "unknown"),
         ("Processors", " and ".join(_PROCESSORS[name] for name in found.architectures) or "unknown"),
         ("Models", f"{len(mac.models)} listed: {', '.join(mac.models[:_MODELS])}" if mac.models else "not listed"),
         ("Contents", contents),
@@ -254,7 +254,7 @@ def _mac_rows(found: SourceFacts, mac: MacFacts) -> list[tuple[str, str]]:
     if mac.certified_until:
         rows.append(("Certificates", _certified(mac.certified_until)))
     if mac.base_unread:
-        rows.append(("Base system", f"not looked into: {mac.base_unread}"))
+        rows.append(("Base system", f"not examined: {mac.base_unread}"))
     return [*rows, ("To buy", f"a stick of {mac.sold} GB or more")] if mac.sold else rows
 
 

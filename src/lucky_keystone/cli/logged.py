@@ -40,7 +40,7 @@ class Logged:
             self.enter(error)
 
     def enter(self, error: BaseException | None) -> None:
-        """Write the entry. A record that cannot be written is told of on standard error, and no more."""
+        """Write the entry. A record that cannot be written is reported on standard error, and no more."""
         from .. import shoplog
 
         drive, source = self._chosen.drive, self._source

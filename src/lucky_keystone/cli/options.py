@@ -71,7 +71,7 @@ def replacing_of(overwrite: bool, *never: Path) -> Replacing:
 def overwrite_option(function: _F) -> _F:
     """--overwrite."""
     return click.option(
-        "--overwrite", is_flag=True, help="Replace a file that is there, even one that is not of this program's making."
+        "--overwrite", is_flag=True, help="Replace a file that is there, even one that this program did not make."
     )(function)
 
 
@@ -199,7 +199,7 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
         {
             "is_flag": True,
             "default": None,
-            "help": "Build from a source that cannot be whole all the same. Every later check says so.",
+            "help": "Build even from a source known to be incomplete or damaged. Every later check will say so.",
         },
     ),
     # Hidden until they do something: so far each of them is refused.

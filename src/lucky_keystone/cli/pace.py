@@ -47,7 +47,9 @@ class Pace:
     def status(self, total: int, retries: int = 0) -> str:
         """Say how far it is: bytes, rate, time left, what had to be tried again."""
         done = self._marks[-1][1]
-        parts = [f"{shown_size(done)} of {shown_size(total)}", f"{shown_size(int(self.rate))}/s"]
+        parts = [f"{shown_size(done)} of {shown_size(total)}"]
+        if rate := int(self.rate):
+            parts.append(f"{shown_size(rate)}/s")
         if (left := self.left(total)) is not None:
             parts.append(f"{shown_seconds(left)} left")
         if retries:

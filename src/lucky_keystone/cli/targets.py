@@ -258,7 +258,7 @@ def open_for_writing(
 
 
 def contents_of(chosen: Chosen) -> str:
-    """What is on a drive: as the system tells it, else from its own bytes where they may be read."""
+    """What is on a drive: as the system reports it, else from its own bytes where they may be read."""
     from ..drives.contents import describe
 
     words = chosen.drive.volumes if chosen.drive is not None else ()

@@ -13,7 +13,7 @@ from .bay import old_tables
 
 _SIZE = 2_000_683_008
 _DESCRIPTION = """\
-# Drives with faults on purpose. What is wrong with each stands under [drive.faults]; docs/formats.md explains it.
+# Drives with faults on purpose. What is wrong with each is under [drive.faults]; docs/formats.md explains it.
 
 [[drive]]
 file = "fake.img"

@@ -1,4 +1,4 @@
-"""Signs the demo's loaders as the Tidewell workshop does its own: by a key that the workshop's authority vouches for.
+"""Signs the demo's loaders as the Tidewell workshop does its own: by a key that the workshop's authority certified.
 
 Both keys are made from their names, so that everybody has them: they prove nothing but that the demo's forecast works.
 """
@@ -97,7 +97,7 @@ _VALID = b"260101000000Z", b"460101000000Z"
 
 
 def _certificate(key: _Key, above: _Key, valid: tuple[bytes, bytes] = _VALID) -> bytes:
-    """Return an X.509 certificate (RFC 5280) of `key`, vouched for by `above`; `valid` from and until, in UTC."""
+    """Return an X.509 certificate (RFC 5280) of `key`, signed by `above`; `valid` from and until, in UTC."""
     authority = key == above
     public = _der(_SEQUENCE, _number(key.modulus), _number(_EXPONENT))
     if authority:

@@ -45,7 +45,7 @@ class Drive:
     members: tuple[str, ...] = ()
     """What it carries a part of, though nothing of it runs now, in words."""
     volumes: tuple[str, ...] = ()
-    """What is on it, as the system tells it; empty when that is only known from its bytes."""
+    """What is on it, as the system reports it; empty when that is only known from its bytes."""
     physical_sector_size: int = 512
 
     @property

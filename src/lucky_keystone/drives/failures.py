@@ -1,6 +1,6 @@
 """Turns what an operating system says of a failing drive into one of our errors, in one place.
 
-DriveGone    it is no longer there: plug it in, and the same command goes on
+DriveGone    it is no longer there: plug it in, and the same command continues
 Transient    it may work when tried again: `retrying` does so
 DriveError   trying again would not help
 ProtectError, NoRights are raised where a drive is opened

@@ -79,9 +79,9 @@ def refusals(
     for use in drive.uses:
         hold(Guard.DEPENDED_ON, use, "Stop what runs on it first: its RAID, LVM or encrypted volumes.")
     for member in drive.members:
-        hold(Guard.MEMBER, member, "If that may be lost, add --allow-member.")
+        hold(Guard.MEMBER, member, "If its contents may be lost, add --allow-member.")
     if drive.read_only:
-        hold(Guard.READ_ONLY, "is read-only", "Look for a switch on the stick or card.")
+        hold(Guard.READ_ONLY, "is read-only", "Check for a write-protect switch on the stick or card.")
     if sum(other.tag == drive.tag for other in among) > 1:
         hold(
             Guard.AMBIGUOUS,
@@ -110,7 +110,7 @@ def admit(
 ) -> Drive:
     """Return the drive of the listing `now` that is the `confirmed` one and may be written.
 
-    Raises ProtectError when it is gone, when anything about it changed since it was confirmed, or when a guard stands
+    Raises ProtectError when it is gone, when anything about it changed since it was confirmed, or when a guard is
     that `lifted` does not lift. What is mounted may have changed: that is judged as it is now.
     """
     if not OVERRIDABLE.issuperset(lifted):
@@ -135,7 +135,7 @@ def admit(
     words = _difference(confirmed, drive)
     if words:
         raise ProtectError(
-            f"Drive {confirmed.tag} is not as it was when it was listed: {words}.",
+            f"Drive {confirmed.tag} has changed since it was listed: {words}.",
             advice="List the drives again and look at it.",
         )
     return drive

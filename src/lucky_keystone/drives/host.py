@@ -24,7 +24,7 @@ class Handle(OpenMedium, Protocol):
     """A drive opened by a host."""
 
     def identity(self) -> Hardware:
-        """What the system says of the drive behind this very handle, whatever its path names by now."""
+        """What the system says of the drive behind this very handle, whatever its path names now."""
 
 
 class Host(Protocol):

@@ -81,7 +81,7 @@ class ImageFile:
             return None
         if os.path.samestat(os.fstat(descriptor), self.stat()):
             return descriptor
-        os.close(descriptor)  # the path names something else by now
+        os.close(descriptor)  # the path now names something else
         return None
 
     def _lock(self) -> None:
@@ -91,7 +91,7 @@ class ImageFile:
             fcntl.flock(self._descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
             raise ProtectError(
-                f"{self.path} is being written by another program.", advice="Wait until that has ended."
+                f"{self.path} is being written by another program.", advice="Wait until it has finished."
             ) from error
 
     def __enter__(self) -> Self:

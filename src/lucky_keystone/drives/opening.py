@@ -29,9 +29,9 @@ def open_confirmed(
 ) -> Handle:
     """Open `confirmed` for writing, or raise ProtectError, NoRights or DriveError without having written anything.
 
-    Between the confirmation and this call drives may have been plugged in, pulled out and numbered anew. So the drives
+    Between the confirmation and this call drives may have been plugged in, pulled out and renumbered. So the drives
     are listed again, volumes unmounted when that guard is lifted, and once the handle is open, from when on it cannot
-    become another drive's, it is asked what it belongs to, and the list is held against the guards a last time.
+    become another drive's, it is asked what it belongs to, and the list is checked against the guards a last time.
     """
     drive = admit(
         confirmed, host.drives(), needed=needed, lifted=lifted, holds_source=holds_any(host, confirmed, sources)

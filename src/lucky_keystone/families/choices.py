@@ -29,7 +29,7 @@ class Choices(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     edition: str | None = None
     waive: str | None = None
     as_is: bool | None = None
-    """True: a source that cannot be whole is built all the same."""
+    """True: a source that is known to be incomplete is built all the same."""
 
 
 CHOICE_NAMES = Choices.__struct_fields__

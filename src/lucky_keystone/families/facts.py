@@ -46,7 +46,7 @@ class MacFacts:
     sold: int = 0
     """GB of the smallest stick to buy, as sticks are sold."""
     base_unread: str = ""
-    """Why its base system is not looked into; '' when it is."""
+    """Why its base system is not examined; '' when it is."""
     certified_until: str = ""
     """The day (ISO 8601) on which the first certificate of its packages ends; '' where none was found."""
 
@@ -65,7 +65,7 @@ class SourceFacts:
     architectures: tuple[str, ...] = ()
     languages: tuple[str, ...] = ()
     release: str = ""
-    """Version of the first edition, '' when nothing tells it."""
+    """Version of the first edition, '' when nothing says it."""
     build: int = 0
     loaders: tuple[Loader, ...] = ()
     images: tuple[InstallImageFacts, ...] = ()

@@ -34,17 +34,17 @@ def known_family(source: Source) -> Family:
         raise SourceError(
             f"{source.path} is a disc image, but no Windows installer (it has no sources/boot.wim), and it has no "
             "partition table that would let it start from a drive.",
-            advice="Give an installer's disc image, or a raw image that is made for drives.",
+            advice="Use an installer's disc image, or a raw image that is made for drives.",
         )
     if family is None and source.image is None:
         raise SourceError(
-            f"{source.path} is not an installer that is known here: it has no sources/boot.wim.",
-            advice="Give the installer's disc image, or the folder that holds its 'sources' folder.",
+            f"{source.path} is not a known installer: it has no sources/boot.wim.",
+            advice="Use the installer's disc image, or the folder that holds its 'sources' folder.",
         )
     if family is None:
         raise SourceError(
             f"{source.path} is neither a disc image nor an image with a partition table or a FAT volume of its own.",
-            advice="Give a disc image (.iso), a raw image, or a folder with the installer's files.",
+            advice="Use a disc image (.iso), a raw image, or a folder with the installer's files.",
         )
     return family
 

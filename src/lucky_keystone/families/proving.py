@@ -38,7 +38,7 @@ def _proofs(source: Source, sha256: str | None, progress: Progress, *, integrity
         file = source.packing.file
         size = measure(file.stored, file.form, progress, "verifying")
         if size != source.packing.file.size:
-            raise damaged(file.stored, file.form.name, f"{size} bytes come out of it, not {file.size}")
+            raise damaged(file.stored, file.form.name, f"{size} bytes result from decoding it, not {file.size}")
         proofs.append(f"the {file.form.name} stream decodes to its end, and its sums are right")
     family = family_of(source)
     images = family.disk_images(source) if integrity and family is not None else ()
@@ -73,7 +73,7 @@ def _verify_sum(source: Source, sha256: str, progress: Progress) -> None:
     if source.path.is_dir():
         raise SourceError(
             f"{source.path} is a folder; a SHA-256 can only be checked of a disc image.",
-            advice="Leave out --sha256, or give the disc image.",
+            advice="Leave out --sha256, or use the disc image.",
         )
     whole = SourceFile(source.path)
     # Behind the volume of a disc in a drive lies a run-out that is no part of it, and often cannot be read.

@@ -133,7 +133,7 @@ class RawImage:
 
     def refuse_update(self) -> None:
         raise UsageError(
-            "--update: a raw image is written whole: nothing is known of where its files lie.",
+            "--update: a raw image is written whole: where its files are is unknown.",
             advice="Leave out --update; where the drive was interrupted, the same command continues.",
         )
 

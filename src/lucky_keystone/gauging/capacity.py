@@ -38,9 +38,9 @@ class Capacity:
     """What was found. Sizes in bytes."""
 
     verdict: Verdict
-    """It holds what it says; its addresses repeat; it loses what is beyond; it fails beyond.
+    """It holds what it claims; its addresses repeat; it loses what is beyond; it fails beyond.
 
-    Or nothing could be told.
+    Or nothing could be found out.
     """
     claimed: int
     real_size: int | None
@@ -62,7 +62,7 @@ def look_for_repetition(medium: Medium, progress: Progress) -> Capacity:
             "not known",
             medium.size,
             None,
-            "The drive is blank where it was looked at: only writing can tell what it holds.",
+            "The drive is blank where it was sampled: only writing can show what it holds.",
         )
     for place in _beyond(medium.size, region, progress):
         found = known.get(_read(medium, place, CHUNK) or b"")
@@ -72,7 +72,7 @@ def look_for_repetition(medium: Medium, progress: Progress) -> Capacity:
         "not known",
         medium.size,
         None,
-        "No repetition was found by reading; only writing can tell what it really holds.",
+        "No repetition was found by reading; only writing can show what it really holds.",
     )
 
 
@@ -200,7 +200,7 @@ class _Marked:
 def _judge(marked: _Marked, places: list[int], bad: dict[int, str]) -> Capacity:
     size = marked.medium.size
     if not bad:
-        return Capacity("holds", size, size, "It holds what it says.")
+        return Capacity("holds", size, size, "It holds what it claims.")
     first = min(bad)
     if any(place > first and place not in bad for place in places):
         return Capacity(
@@ -213,9 +213,9 @@ def _judge(marked: _Marked, places: list[int], bad: dict[int, str]) -> Capacity:
     last_good = max([_FRONT + marked.region, *(place + CHUNK for place in places if place < first)])
     end = _narrowed(marked, last_good, first)
     if set(bad.values()) == {"fails"}:
-        return Capacity("ends", size, end, f"It says it holds {size:,} bytes, but fails from byte {end:,} on.")
+        return Capacity("ends", size, end, f"It claims to hold {size:,} bytes, but fails from byte {end:,} on.")
     return Capacity(
-        "loses", size, end, f"It says it holds {size:,} bytes, but loses what is written from byte {end:,} on."
+        "loses", size, end, f"It claims to hold {size:,} bytes, but loses what is written from byte {end:,} on."
     )
 
 
@@ -254,7 +254,7 @@ def _distinct_chunks(medium: Medium, region: int) -> dict[bytes, int]:
 
 
 def _all_alike(medium: Medium, distance: int, known: dict[bytes, int]) -> bool:
-    """True when a good many chunks stand again at `distance`: one may be a file's copy, all of them are not."""
+    """True when a good many chunks appear again at `distance`: one may be a file's copy, all of them are not."""
     chosen = list(known.items())
     chosen = chosen[:: max(len(chosen) // 16, 1)][:16]
     return len(chosen) >= 4 and all(_read(medium, at + distance, CHUNK) == chunk for chunk, at in chosen)
@@ -291,7 +291,7 @@ def _sample_places(size: int, region: int) -> list[int]:
 
 def _repeats(size: int, period: int) -> Capacity:
     return Capacity(
-        "repeats", size, period, f"It says it holds {size:,} bytes, but its addresses repeat every {period:,} bytes."
+        "repeats", size, period, f"It claims to hold {size:,} bytes, but its addresses repeat every {period:,} bytes."
     )
 
 

@@ -18,7 +18,7 @@ _INK, _PAPER, _READ, _WRITTEN, _BAD = "#22303a", "#fbfaf7", "#2f7f86", "#b3722b"
 def refuse_ending(path: Path) -> None:
     """Raise UsageError for a file name that is no figure's."""
     if path.suffix.lower() not in (".png", ".svg"):
-        raise UsageError(f"{path}: a figure is a .png or .svg.", advice="Name the file so.")
+        raise UsageError(f"{path}: a figure is a .png or .svg.", advice="Rename the file accordingly.")
 
 
 def draw_gauged(found: Gauged, name: str, path: Path, replacing: Replacing = NOTHING_ELSE) -> None:
@@ -56,7 +56,7 @@ def draw_gauged(found: Gauged, name: str, path: Path, replacing: Replacing = NOT
             axes.axvspan(offset / unit, end / unit, color=_BAD, alpha=0.35, linewidth=0, label=label)
     capacity = found.capacity
     if capacity.is_fake and capacity.real_size is not None:
-        label = f"not there: it truly ends at {shown_size(capacity.real_size)}"
+        label = f"not there: it really ends at {shown_size(capacity.real_size)}"
         axes.axvspan(capacity.real_size / unit, found.size / unit, color=_BAD, alpha=0.16, linewidth=0, label=label)
         axes.axvline(capacity.real_size / unit, color=_BAD, linewidth=2)
     axes.set_xlim(0, found.size / unit)

@@ -75,16 +75,16 @@ def _capacity_of(size: int, reading: Rates, writing: Rates, distances: set[int])
             "repeats",
             size,
             period,
-            f"It says it holds {size:,} bytes, but its addresses repeat every {period:,} bytes.",
+            f"It claims to hold {size:,} bytes, but its addresses repeat every {period:,} bytes.",
         )
     bad = reading.bad or writing.bad
     if not bad:
-        return Capacity("holds", size, size, "It holds what it says: every byte was written and read back.")
+        return Capacity("holds", size, size, "It holds what it claims: every byte was written and read back.")
     first, length = bad[-1]
     if first + length >= size // CHUNK * CHUNK:
         verdict: Literal["ends", "loses"] = "ends" if writing.bad else "loses"
         how = "fails" if writing.bad else "loses what is written"
-        return Capacity(verdict, size, first, f"It says it holds {size:,} bytes, but {how} from byte {first:,} on.")
+        return Capacity(verdict, size, first, f"It claims to hold {size:,} bytes, but {how} from byte {first:,} on.")
     lost = sum(length for _, length in bad)
     places = f"{len(bad)} places" if len(bad) > 1 else "one place"
     return Capacity("not known", size, None, f"{lost:,} bytes in {places} do not keep what is written: it is failing.")

@@ -125,7 +125,7 @@ def block_count(size: int) -> int:
 def pack_manifest(
     about: dict[str, Any], regions: Sequence[tuple[str, int, int]], hashes: Sequence[bytes], room: int
 ) -> bytes:
-    """Return the manifest as it stands on the drive, padded with zeros to `room` bytes; not padded when `room` is 0."""
+    """Return the manifest as it is on the drive, padded with zeros to `room` bytes; not padded when `room` is 0."""
     text = msgspec.json.encode({**about, "regions": [{"kind": k, "offset": o, "size": s} for k, o, s in regions]})
     body = text + b"".join(hashes)
     bare = ManifestHeader(
@@ -148,7 +148,7 @@ def _oldest_format_for(about: dict[str, Any], regions: Sequence[tuple[str, int, 
 def read_manifest(drive: SizedReadable, sector_size: int) -> Manifest | None:
     """Read the manifest of a drive; None when there is none. Raises ManifestError when it is damaged.
 
-    At the drive's end first: where a raw image was written, what stands in front is the image's.
+    At the drive's end first: where a raw image was written, what comes before is the image's.
     """
     at_end = end_place(drive.size, sector_size)
     trouble: ManifestError | None = None
@@ -171,7 +171,7 @@ def unpack_manifest(data: bytes, drive_size: int) -> Manifest:
     """Read a manifest that was kept elsewhere. Raises ManifestError."""
     found = _parse(_Kept(data), 0, drive_size)
     if found is None:
-        raise ManifestError("it is no manifest")
+        raise ManifestError("it is not a manifest")
     return found
 
 
@@ -210,7 +210,7 @@ def _parse(holder: SizedReadable, place: int, drive_size: int) -> Manifest | Non
     most_hashes = drive_size // BLOCK + MOST_REGIONS
     sizes_hold = header.about_size <= _MOST_ABOUT and header.hash_count <= most_hashes and place + whole <= holder.size
     if header.magic not in (MAGIC_2, MAGIC_3) or header.block_size != BLOCK or not sizes_hold:
-        raise ManifestError("its header holds sizes that cannot be")
+        raise ManifestError("its header holds invalid sizes")
     body = holder.read_at(place + ManifestHeader.SIZE, whole - ManifestHeader.SIZE)
     if blake3(body).digest() != header.body_hash:
         raise ManifestError("its text or hashes do not match their hash")
@@ -225,11 +225,11 @@ def _parse(holder: SizedReadable, place: int, drive_size: int) -> Manifest | Non
 def _refuse_impossible(about: About, header: ManifestHeader, drive_size: int) -> None:
     """Raise ManifestError for a text that contradicts its header, its format or the drive."""
     if sum(block_count(note.size) for note in about.regions) != header.hash_count:
-        raise ManifestError("the number of its hashes does not fit its regions")
+        raise ManifestError("the number of its hashes does not match its regions")
     if any(note.offset + note.size > drive_size for note in about.regions):
         raise ManifestError("a region lies outside the drive")
     is_second = header.magic == MAGIC_2
     if is_second and (not 1 <= len(about.volumes) <= _MOST_VOLUMES_2 or about.table == "none" or about.image_size):
-        raise ManifestError("its text says what its format cannot")
+        raise ManifestError("its text contradicts its format")
     if not about.volumes and not about.image_size:
-        raise ManifestError("it tells of no volume and of no image")
+        raise ManifestError("it describes neither a volume nor an image")

@@ -1,4 +1,4 @@
-"""Where the manifest lies on a drive, and how much room it needs, told before anything is composed."""
+"""Where the manifest lies on a drive, and how much room it needs, found before anything is composed."""
 
 from __future__ import annotations
 

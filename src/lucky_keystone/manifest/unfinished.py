@@ -1,6 +1,6 @@
 """The record of an unfinished build: which drive it was to become, and how much of it the drive has surely taken.
 
-It stands where the manifest goes in the end. It is a hint and no more: whatever it claims is read again
+It is where the manifest goes in the end. It is a hint and no more: whatever it claims is read again
 and compared before it is believed, so a record that is wrong, torn or lost costs time and never a byte.
 """
 
@@ -72,7 +72,7 @@ def unpack_unfinished(data: bytes) -> Unfinished | None:
 
 
 def read_unfinished(drive: SizedReadable, sector_size: int) -> Unfinished | None:
-    """Read the record behind an empty sector 0; None when the drive is finished, or tells nothing that holds."""
+    """Read the record behind an empty sector 0; None when the drive is finished, or says nothing that holds."""
     if drive.size < sector_size or any(drive.read_at(0, sector_size)):
         return None
     for place in (*front_places(sector_size), end_place(drive.size, sector_size)):

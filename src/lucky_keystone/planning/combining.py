@@ -31,7 +31,7 @@ def combined(source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
     alone = next((each for each in (source, *source.further) if not known_family(each).combines), None)
     if alone is not None:
         raise UsageError(
-            f"--with: {alone.path.name} is a raw image with a table of its own, so nothing else can be on its drive.",
+            f"--with: {alone.path.name} is a raw image with a table of its own, so nothing else fits on its drive.",
             advice="Build it on a drive of its own.",
         )
     shared = replace(drive, is_shared=True)

@@ -56,7 +56,7 @@ def draw_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> No
     """
     ending = path.suffix.lower()
     if ending not in (".png", ".svg"):
-        raise UsageError(f"{path.name}: figures are drawn as .png or .svg.", advice="End the name in one of the two.")
+        raise UsageError(f"{path.name}: figures are drawn as .png or .svg.", advice="Choose one of the two endings.")
     stream = io.BytesIO()
     with rc_context(_SETTINGS):
         figure = drawn(sketch(plan))

@@ -129,7 +129,7 @@ def _fit_image(size: int, drive: DriveShape) -> Fitted:
 
 
 def fit_again(wish: DriveWish, drive: DriveShape, standing: Sequence[StandingVolume]) -> Fitted:
-    """Lay the wishes out on the volumes that stand. Raises UsageError or SourceError where that cannot be."""
+    """Lay the wishes out on volumes that are there already. Raises UsageError or SourceError where they do not fit."""
     wanted, found = [volume.kind for volume in wish.volumes], [volume.kind for volume in standing]
     if wanted != found:
         has, would = (" and ".join(kind.shown for kind in kinds) for kinds in (found, wanted))
@@ -142,7 +142,7 @@ def fit_again(wish: DriveWish, drive: DriveShape, standing: Sequence[StandingVol
         for volume, old in zip(wish.volumes, standing, strict=True)
     )
     if sum(volume.planned.scattered for volume in volumes) > _MOST_HOLES:
-        raise SourceError("The files would lie too scattered on the drive.", advice=FROM_SCRATCH)
+        raise SourceError("The files would be too fragmented on the drive.", advice=FROM_SCRATCH)
     assert drive.size is not None
     room = manifest_room((volume.planned.budget() for volume in volumes), drive.sector_size)
     manifest = STYLES[wish.table].front(drive.sector_size)
@@ -185,6 +185,6 @@ def _image_areas(fitted: Fitted, sector: int) -> list[Area]:
     return [
         Area(Part.SEAL, 0, sector, "the image's first sector; written last"),
         Area(Part.IMAGE, sector, fitted.end - sector, "the image, byte for byte"),
-        Area(Part.UNUSED, fitted.end, manifest - fitted.end, "behind the image"),
+        Area(Part.UNUSED, fitted.end, manifest - fitted.end, "after the image"),
         Area(Part.MANIFEST, manifest, fitted.drive_size - manifest, "hashes of everything written"),
     ]

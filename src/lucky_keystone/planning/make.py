@@ -45,8 +45,8 @@ def make_plan(
     damage = tuple(fault for each in (source, *source.further) for fault in known_family(each).facts(each).damage)
     if damage and not choices.as_is:
         raise SourceError(
-            f"{source.path} is not whole: {' '.join(damage[:_LISTED])}",
-            advice="Get it again and compare its checksum. If you know better, add --as-is.",
+            f"{source.path} is incomplete or damaged: {' '.join(damage[:_LISTED])}",
+            advice="Get it again and compare its checksum. To build from it all the same, add --as-is.",
         )
     wish = combined(source, choices, drive) if source.further else known_family(source).wish(source, choices, drive)
     identity = choices.identity if choices.identity is not None else drive.name
@@ -68,7 +68,7 @@ def make_plan(
         *wish.decisions,
         *_measured(choices, wish, fitted, use),
         *_always(choices, source, identity, wish, fitted),
-        *(Decision("not whole", "built as it is", what, "you", "as_is") for what in damage),
+        *(Decision("not whole", "built although it is incomplete", what, "you", "as_is") for what in damage),
     ]
     return Plan(
         source=source,
@@ -96,7 +96,7 @@ def _main(fitted: Fitted) -> FittedVolume:
 
 
 def _marked(decision: Decision, saved: Mapping[str, str]) -> Decision:
-    """Say of a decision whether a saved plan made it: the tool did then, for the reason that stands in the plan."""
+    """Say of a decision whether a saved plan made it: the tool did then, for the reason that is in the plan."""
     if decision.by == "you" and decision.choice in saved:
         return replace(decision, by="plan", reason=saved[decision.choice] or "as the plan has it")
     return decision
@@ -136,7 +136,7 @@ def _whole_reason(wish: DriveWish, fitted: Fitted, use: str) -> str:
     beyond = fitted.drive_size - fitted.end - gap
     reason = "the whole drive, so that what is left stays usable"
     if gap and is_last:
-        reason += f"; {shown_size(gap)} stay free behind it, as its own system leaves them"
+        reason += f"; {shown_size(gap)} stay free after it, as its own system leaves them"
     if beyond > 64 * MIB:
         limit = "an MBR" if wish.table == "mbr" else f"a {_main(fitted).planned.kind.shown} volume"
         reason += f"; {shown_size(beyond)} lie beyond what {limit} can describe"
@@ -148,7 +148,7 @@ def _kept(fitted: Fitted) -> Decision:
     if fitted.manifest_offset is not None:
         return Decision("manifest", "in the drive's last MiB", "the beginning belongs to the image")
     reason = (
-        "the drive has no MiB left behind the image; on other computers, or with the record switched off, it cannot "
+        "the drive has no MiB left after the image; on other computers, or with the record switched off, it cannot "
         "be compared with what was written"
     )
     return Decision("manifest", "in this computer's record", reason)

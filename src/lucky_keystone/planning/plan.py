@@ -50,7 +50,7 @@ class Plan:
     """Where the manifest begins; None when the drive has no room for it, and it is kept on this computer."""
     manifest_room: int
     damage: tuple[str, ...] = ()
-    """What is known to be wrong with the source, when it is built as it is."""
+    """What is known to be wrong with the source, when it is built although it is incomplete."""
 
     @property
     def main(self) -> FittedVolume | None:

@@ -1,7 +1,7 @@
 """Plan files: what was decided, as TOML that can be saved, edited by hand, and built again (see docs/formats.md).
 
 The file holds what decides: source, drive, what the technician chose, and what the tool decided, with its reasons as
-comments. Layout and forecast stand in it as comments too: they follow from the rest and are worked out again.
+comments. Layout and forecast are in it as comments too: they follow from the rest and are worked out again.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from .plan import Plan
 
 FORMAT = 2
 _FORMATS = (1, 2)
-"""Of format 1 all choices stand in [choices], whoever made them."""
+"""Of format 1 all choices are in [choices], whoever made them."""
 
 
 class SourcePart(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -76,7 +76,7 @@ def save_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> No
     document = tomlkit.document()
     for line in (
         f"{PLAN_HEAD.removeprefix('# ')} Edit it and build it with:  lucky-keystone build THIS-FILE --onto DRIVE",
-        "[choices] is what was chosen, [decided] what the tool decided; remove a line to have it decided again.",
+        "[choices] is what was chosen, [decided] what the tool decided; remove a line to let the tool decide it again.",
     ):
         document.add(tomlkit.comment(line))
     document.add("format", tomlkit.item(FORMAT))
@@ -119,7 +119,7 @@ def _choice_tables(plan: Plan) -> tuple[Table, Table]:
 def _comments(plan: Plan) -> list[str]:
     lines = ["", "Why:"]
     lines += [f"  {d.topic}: {d.value} ({d.reason})" for d in plan.decisions]
-    lines += ["What comes out:"]
+    lines += ["Layout:"]
     lines += [f"  {area.name}: {shown_size(area.size)} from byte {area.offset}" for area in plan.areas]
     lines += ["Where it starts:"]
     lines += [f"  {row.firmware}: {row.verdict} ({row.reason})" for row in plan.forecast]

@@ -34,7 +34,7 @@ class Block:
     """A stretch of the drive. Bytes."""
 
     number: str
-    """What stands beside it: a digit for a partition, a letter for a part of the beginning, '' for the rest."""
+    """What is beside it: a digit for a partition, a letter for a part of the beginning, '' for the rest."""
     kind: str
     """'FAT32' and so on, 'image'; '' for what is no volume."""
     name: str

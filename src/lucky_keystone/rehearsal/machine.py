@@ -41,13 +41,13 @@ _MOST_SAID = 4096  # characters: a screen and a half
 _MOST_CALLS = 200_000
 
 
-class Astray(Exception):
+class BootCodeFailed(Exception):
     """The boot code did what no firmware lets it do. The text says what."""
 
 
 @dataclass
 class Machine:
-    """Runs a drive's boot code until it enters the loader, waits for a key, goes astray, or has run for too long."""
+    """Runs a drive's boot code until it enters the loader, waits for a key, fails, or has run for too long."""
 
     drive: SizedReadable = field(repr=False)
     extended_reads: bool = True
@@ -78,7 +78,7 @@ class Machine:
     def start(self) -> Machine:
         """Enter sector 0 at 0000:7C00 as firmware does: DL is the drive, nothing else can be relied on.
 
-        Raises Astray.
+        Raises BootCodeFailed.
         """
         self.cpu.mem_write(0x7C00, bytes(self.drive.read_at(0, _SECTOR)))
         for register, value in (
@@ -93,7 +93,7 @@ class Machine:
         try:
             self.cpu.emu_start(0x7C00, LOADER, timeout=_LONGEST, count=_MOST_INSTRUCTIONS)
         except UcError as error:
-            raise Astray(f"the processor stopped: {error}") from error
+            raise BootCodeFailed(f"the processor stopped: {error}") from error
         here = self.get(UC_X86_REG_CS) * 16 + self.get(UC_X86_REG_IP)
         self.entered = here == LOADER
         return self
@@ -114,11 +114,11 @@ class Machine:
 
     def _interrupt(self, _cpu: Uc, number: int, _data: object) -> None:
         self._calls += 1
-        _require(self._calls <= _MOST_CALLS, "it calls the BIOS without end")
+        _require(self._calls <= _MOST_CALLS, "it calls the BIOS forever")
         if number == 0x10:
             if self.get(UC_X86_REG_AH) == 0x0E:
                 self.said += chr(self.get(UC_X86_REG_AL))
-                _require(len(self.said) <= _MOST_SAID, "it prints without end")
+                _require(len(self.said) <= _MOST_SAID, "it prints forever")
         elif number == 0x12:
             self.cpu.reg_write(UC_X86_REG_AX, self.low_memory_kib)
         elif number == 0x13:
@@ -129,7 +129,7 @@ class Machine:
             self.waiting = number == 0x16
             self.cpu.emu_stop()
         else:
-            raise Astray(f"it called INT {number:02X}h, which a simulated BIOS does not have")
+            raise BootCodeFailed(f"it called INT {number:02X}h, which a simulated BIOS does not have")
 
     def _disk(self) -> None:
         _require(self.get(UC_X86_REG_DL) == self.drive_number, f"it asked for drive {self.get(UC_X86_REG_DL):02X}h")
@@ -149,7 +149,7 @@ class Machine:
                 self.cpu.reg_write(UC_X86_REG_BX, 0xAA55)
                 self.cpu.reg_write(UC_X86_REG_CX, 1)
         elif function == 0x42:
-            _require(self.extended_reads, "it read by AH=42h, which was said to be absent")
+            _require(self.extended_reads, "it read by AH=42h, which was reported as absent")
             packet = self.memory(self.get(UC_X86_REG_DS) * 16 + self.get(UC_X86_REG_SI), 16)
             _require(packet[0] == 16, f"its disk address packet says {packet[0]} bytes")
             offset, segment = int.from_bytes(packet[4:6], "little"), int.from_bytes(packet[6:8], "little")
@@ -161,14 +161,14 @@ class Machine:
             head = self.get(UC_X86_REG_DH)
             _require(
                 1 <= sector <= self.track and head < self.heads,
-                f"it read head {head}, sector {sector}, which are not there",
+                f"it read head {head}, sector {sector}, which do not exist",
             )
             lba = (cylinder * self.heads + head) * self.track + sector - 1
             self._read(
                 "02", lba, self.get(UC_X86_REG_AL), self.get(UC_X86_REG_ES) * 16 + self.get(UC_X86_REG_BX), fails=False
             )
         else:
-            raise Astray(f"it called INT 13h AH={function:02X}h, which a simulated BIOS does not have")
+            raise BootCodeFailed(f"it called INT 13h AH={function:02X}h, which a simulated BIOS does not have")
 
     def _read(self, how: str, lba: int, count: int, address: int, *, fails: bool) -> None:
         _require(1 <= count <= 127, f"it read {count} sectors at once; some firmware takes no more than 127")
@@ -184,4 +184,4 @@ class Machine:
 
 def _require(holds: bool, otherwise: str) -> None:
     if not holds:
-        raise Astray(otherwise)
+        raise BootCodeFailed(otherwise)

@@ -32,7 +32,7 @@ def rehearse_bios(drive: SizedReadable, sector_size: int) -> Rehearsal:
     Raises UsageError when the processor emulation is not installed.
     """
     try:
-        from .machine import Astray, Machine
+        from .machine import BootCodeFailed, Machine
     except ImportError as error:
         raise UsageError(
             "The processor emulation for rehearsals is not installed.",
@@ -44,38 +44,38 @@ def rehearse_bios(drive: SizedReadable, sector_size: int) -> Rehearsal:
         )
     if drive.read_at(510, 2) != b"\x55\xaa":
         return Rehearsal(
-            False, ("Sector 0 has no AA55h at its end.",), "Firmware does not take the drive for one that starts.", 0
+            False, ("Sector 0 has no AA55h at its end.",), "Firmware does not regard the drive as bootable.", 0
         )
     machine = Machine(drive)
     try:
         machine.start()
-        astray = ""
-    except Astray as fault:
-        astray = str(fault)
+        failure = ""
+    except BootCodeFailed as fault:
+        failure = str(fault)
     story = _Story(drive, sector_size)
     steps = ["Sector 0 is loaded to 0000:7C00 and entered.", *story.progress(machine.reads)]
     if machine.said.strip():
         steps.append(f"On the screen: {machine.said.strip()}")
     count = sum(sectors for _, _, sectors in machine.reads)
-    if astray:
-        return Rehearsal(False, tuple(steps), f"The boot code failed: {astray}.", count)
+    if failure:
+        return Rehearsal(False, tuple(steps), f"The boot code failed: {failure}.", count)
     if not machine.entered:
         why = (
             "waits for a key"
             if machine.waiting
             else "stopped with an error"
             if machine.said
-            else "runs without an end, or stopped silently"
+            else "runs forever, or stopped silently"
         )
         return Rehearsal(False, tuple(steps), f"It {why} and does not start.", count)
     wrong = _fault_at_hand_over(story, machine.memory)
     if wrong:
-        return Rehearsal(False, (*steps, "It hands over at 2000:0000."), wrong, count)
+        return Rehearsal(False, (*steps, "It jumps to 2000:0000."), wrong, count)
     size = f"{story.loader.size:,} bytes" if story.loader else "what it loaded"
     return Rehearsal(
         True,
         tuple(steps),
-        f"It hands over to BOOTMGR at 2000:0000: {size}, whole, the boot sector still at 0000:7C00.",
+        f"It starts BOOTMGR at 2000:0000: {size}, whole, the boot sector still at 0000:7C00.",
         count,
     )
 
@@ -83,7 +83,7 @@ def rehearse_bios(drive: SizedReadable, sector_size: int) -> Rehearsal:
 def _fault_at_hand_over(story: _Story, memory: Callable[[int, int], bytes]) -> str:
     """Return what the loader would miss; '' when it has what it relies on."""
     if story.volume is None or story.loader is None:
-        return "It enters something at 2000:0000, but no BOOTMGR of this drive can be compared with it."
+        return "It jumps to something at 2000:0000, but no BOOTMGR of this drive can be compared with it."
     loaded, at = True, 0x20000
     for piece in story.volume.pieces(story.loader):
         if at + len(piece) > 0xA0000:
@@ -91,7 +91,7 @@ def _fault_at_hand_over(story: _Story, memory: Callable[[int, int], bytes]) -> s
         loaded = loaded and memory(at, len(piece)) == bytes(piece)
         at += len(piece)
     if not loaded:
-        return "What lies at 2000:0000 is not BOOTMGR as it is on the drive."
+        return "What is at 2000:0000 is not BOOTMGR as it is on the drive."
     here = memory(0x7C00, 90)
     return (
         ""

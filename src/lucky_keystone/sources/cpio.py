@@ -28,7 +28,7 @@ def read_cpio(file: RangedFile, name: str) -> Folder:
     for _ in range(_MOST_FILES):
         head = whole.read_at(at, _HEAD) if at + _HEAD <= whole.size else b""
         if head[:6] != MAGIC:
-            raise fault(f"no header of a file begins at byte {at:,}")
+            raise fault(f"there is no file header at byte {at:,}")
         try:
             device, number, mode = (int(head[start : start + 6], 8) for start in (6, 12, 18))
             modified, name_size, size = int(head[48:59], 8), int(head[59:65], 8), int(head[65:76], 8)
@@ -43,7 +43,7 @@ def read_cpio(file: RangedFile, name: str) -> Folder:
         at += _HEAD + name_size + size
         parts = [part for part in path.split("/") if part not in ("", ".")]
         if ".." in parts or len(parts) > MOST_DEPTH:
-            raise fault(f"'{path[:80]}' is no path that a file can have")
+            raise fault(f"'{path[:80]}' is not a valid path")
         if not parts:
             continue
         folder = top

@@ -63,7 +63,7 @@ class DecodedFile:
         """
         if offset + len(view) > self.size:
             raise SourceError(
-                f"{self.path}: {len(view)} bytes at {offset} were asked for of {self.size}.",
+                f"{self.path}: {len(view)} bytes at {offset} were requested, out of {self.size}.",
                 advice="The image is damaged or incomplete.",
             )
         cursor = self._cursors[handle]
@@ -101,8 +101,8 @@ class DecodedFile:
         self._passed_over += count
         if self._passed_over > _MOST_PASSED_OVER:
             raise TooFarInside(
-                f"{self.path}: it would have to be decoded again and again to look at more of it.",
-                advice="Unpack it first to have all of it looked at.",
+                f"{self.path}: it would have to be decoded over and over to look at more of it.",
+                advice="Unpack it first so that all of it can be examined.",
             )
 
     def decoder(self) -> Iterator[bytes]:
@@ -160,7 +160,9 @@ class _Cursor:
         piece = next(self._pieces, None)
         if piece is None:
             size = self._file.size
-            raise damaged(self._file.stored, self._file.form.name, f"{self.position} bytes come out of it, not {size}")
+            raise damaged(
+                self._file.stored, self._file.form.name, f"{self.position} bytes result from decoding it, not {size}"
+            )
         return piece
 
     def _refuse_more(self) -> None:
@@ -171,7 +173,7 @@ class _Cursor:
         size = self._file.size
         if self._rest or any(len(piece) for piece in self._pieces):
             raise damaged(
-                self._file.stored, self._file.form.name, f"more than the {size} bytes it states come out of it"
+                self._file.stored, self._file.form.name, f"more than the {size} bytes it states result from decoding it"
             )
 
 

@@ -40,16 +40,16 @@ class Format(Protocol):
         """Tell by the first bytes of a file."""
 
     def stated_size(self, file: SourceFile) -> int | None:
-        """Return the bytes that come out, None when only decoding tells. Raises SourceError for a broken structure."""
+        """Return the bytes that come out, None when only decoding shows. Raises SourceError for a broken structure."""
 
     def pieces(self, file: SourceFile) -> Iterator[bytes]:
-        """Yield the decoded bytes in pieces of bounded size. Raises SourceError where the stream is not whole."""
+        """Yield the decoded bytes in pieces of bounded size. Raises SourceError for a damaged stream."""
 
 
 def damaged(file: SourceFile, format_name: str, why: object) -> SourceError:
     """Return the error for a stream that cannot be decoded to its end."""
     words = re.sub(r"\bb'([^']*)'", r"'\1'", str(why)).rstrip(".")  # packages quote bytes as Python writes them
-    return SourceError(f"{file.path}: the {format_name} stream is not whole: {words}.", advice=_ADVICE)
+    return SourceError(f"{file.path}: the {format_name} stream is incomplete or damaged: {words}.", advice=_ADVICE)
 
 
 @contextmanager
@@ -111,7 +111,7 @@ class _Members:
                 waiting = getattr(decoder, "unconsumed_tail", b"")
                 yield data
             if waiting.strip(b"\0"):
-                raise damaged(file, self.name, f"{len(waiting)} more bytes follow that are none of it")
+                raise damaged(file, self.name, f"{len(waiting)} unrelated bytes follow")
 
 
 def _holds_more(decoder: Any) -> bool:
@@ -164,18 +164,18 @@ class Xz:
             raise damaged(file, self.name, f"no stream ends at byte {end}")
         footer = XzFooter.unpack(whole.read_at(end - XzFooter.SIZE, XzFooter.SIZE))
         if footer.magic != b"YZ":
-            raise damaged(file, self.name, f"no stream footer stands in front of byte {end}")
+            raise damaged(file, self.name, f"there is no stream footer before byte {end}")
         index_size = 4 * (footer.backward_size + 1)
         start_of_index = end - XzFooter.SIZE - index_size
         if start_of_index < _XZ_HEADER or index_size > _MOST_INDEX:
-            raise damaged(file, self.name, f"the footer in front of byte {end} tells of an index that cannot be")
+            raise damaged(file, self.name, f"the footer in front of byte {end} describes an invalid index")
         index = whole.read_at(start_of_index, index_size)
         if zlib.crc32(index[:-4]) != int.from_bytes(index[-4:], "little"):
             raise damaged(file, self.name, f"the index at byte {start_of_index} does not match its sum")
         stored, size = _xz_index(index)
         start = start_of_index - stored - _XZ_HEADER
         if start < 0 or whole.read_at(start, len(_XZ_MAGIC)) != _XZ_MAGIC:
-            raise damaged(file, self.name, f"no stream header stands at byte {start}, where its index says")
+            raise damaged(file, self.name, f"there is no stream header at byte {start}, where its index says")
         return start, size
 
     def pieces(self, file: SourceFile) -> Iterator[bytes]:
@@ -206,7 +206,7 @@ def _xz_index(index: bytes) -> tuple[int, int]:
         value = shift = 0
         while True:  # 1.2 "Multibyte Integers"
             if position >= len(index) or shift > 56:
-                raise ValueError("an index has a number that cannot be")
+                raise ValueError("an index holds an invalid number")
             byte = index[position]
             position += 1
             value |= (byte & 0x7F) << shift
@@ -264,7 +264,7 @@ class Zstd:
                 place = self._behind_blocks(file, whole, place) + (4 if frame.has_checksum else 0)
                 yield None if frame.content_size == zstandard.CONTENTSIZE_UNKNOWN else frame.content_size
             else:
-                raise damaged(file, self.name, f"no frame begins at byte {place}")
+                raise damaged(file, self.name, f"there is no frame at byte {place}")
             if place > file.size:
                 raise damaged(file, self.name, "it ends within a frame")
 
@@ -276,7 +276,7 @@ class Zstd:
             head = int.from_bytes(whole.read_at(place, 3), "little")
             is_last, kind, size = head & 1, head >> 1 & 3, head >> 3
             if kind == 3:
-                raise damaged(file, self.name, f"the block at byte {place} is of no kind there is")
+                raise damaged(file, self.name, f"the block at byte {place} is of an unknown kind")
             place += 3 + (1 if kind == 1 else size)  # a repeated byte is stored once
             if is_last:
                 return place
@@ -310,7 +310,7 @@ _ENCRYPTED = 1
 
 
 class Zip:
-    """zip, ZIP64 too: one image in it, whose size and sum its directory tells."""
+    """zip, ZIP64 too: one image in it, whose size and sum its directory states."""
 
     name = "zip"
 
@@ -329,7 +329,7 @@ class Zip:
             names = ", ".join(member.filename for member in (images or members)[:5]) or "nothing"
             raise SourceError(
                 f"{file.path} is a zip file with {len(members)} files, not one image: {names}.",
-                advice="Unpack it, and give the image or the folder with the installer's files.",
+                advice="Unpack it, and use the image or the folder with the installer's files.",
             )
         if chosen[0].flag_bits & _ENCRYPTED:
             raise SourceError(f"{file.path}: {chosen[0].filename} is encrypted.", advice="Unpack it first.")

@@ -67,7 +67,7 @@ class DeflatedFile:
     def readinto_at(self, descriptor: int, offset: int, view: memoryview) -> None:
         """Fill `view` from byte `offset`. Raises SourceError for bytes that are damaged or cut."""
         if offset + len(view) > self.size:
-            raise self._fault(f"{len(view):,} bytes at {offset:,} were asked for of {self.size:,}")
+            raise self._fault(f"{len(view):,} bytes at {offset:,} were requested, out of {self.size:,}")
         done = 0
         with self._lock:
             while done < len(view):
@@ -107,7 +107,7 @@ class DeflatedFile:
         if cursor.out == self.size:
             cursor.refuse_more()
             if self._crc is not None and cursor.crc != self._crc:
-                raise self._fault(f"the sum is {cursor.crc:08X}, {self._crc:08X} is due")
+                raise self._fault(f"the sum is {cursor.crc:08X}, expected {self._crc:08X}")
         return piece
 
 
@@ -149,7 +149,7 @@ class _Cursor:
         return data
 
     def refuse_more(self) -> None:
-        """Refuse a stream that goes on behind its size, or has no end mark."""
+        """Refuse a stream that continues after its size, or has no end mark."""
         while not self._decoder.eof:
             if not self._waiting:
                 self._waiting = self._more()
@@ -161,4 +161,4 @@ class _Cursor:
                 raise self._fault(str(error)) from error
             self._waiting = self._decoder.unconsumed_tail
             if more:
-                raise self._fault("more comes out of them than the archive says")
+                raise self._fault("they decode to more than the archive says")

@@ -80,7 +80,7 @@ def refuse_encrypted(stored: SizedReadable, name: str) -> None:
         return
     if stored.read_at(0, 8) == _ENCRYPTED or stored.read_at(stored.size - 8, 8) == _ENCRYPTED_BEFORE:
         raise SourceError(
-            f"{name} is an encrypted disk image, which is not read here.",
+            f"{name} is an encrypted disk image, which is not supported.",
             advice="Open it on a Mac with its password, and copy the installer app out of it.",
         )
 
@@ -89,7 +89,7 @@ class DiskImage:
     """Has what a file of a source has: see `content.RangedFile`."""
 
     def __init__(self, stored: SizedReadable, name: str) -> None:
-        """Read trailer, property list and block maps. Raises SourceError for what is not possible in them."""
+        """Read trailer, property list and block maps. Raises SourceError for what is invalid in them."""
         self.path, self.underlying = Path(name), stored
         self.stored = stored
         self.trailer = self._read_trailer()
@@ -116,7 +116,7 @@ class DiskImage:
         stored = self.stored
         trailer = Trailer.unpack(stored.read_at(stored.size - Trailer.SIZE, Trailer.SIZE))
         if trailer.version != 4 or trailer.header_size != Trailer.SIZE:
-            raise self._fault(f"its trailer is of version {trailer.version}, which is not known here")
+            raise self._fault(f"its trailer has the unknown version {trailer.version}")
         if trailer.segment_count > 1:
             raise self._fault(
                 f"it is part {trailer.segment_number} of {trailer.segment_count}",
@@ -129,7 +129,7 @@ class DiskImage:
         if not trailer.list_length or trailer.list_offset + trailer.list_length > stored.size:
             raise self._fault("its property list lies outside of the file")
         if trailer.list_length > _MOST_LIST:
-            raise self._fault(f"a property list of {trailer.list_length:,} bytes is not possible")
+            raise self._fault(f"its property list has an invalid size ({trailer.list_length:,} bytes)")
         return trailer
 
     def _read_maps(self) -> Iterator[PartitionMap]:
@@ -145,18 +145,18 @@ class DiskImage:
         total = 0
         for name, packed in entries:
             if not isinstance(packed, bytes):
-                raise self._fault("a block map of it is no data")
+                raise self._fault("one of its block maps is not data")
             found_map = self._read_map(name, packed)
             total += len(found_map.runs)
             if total > _MOST_BLOCKS:
-                raise self._fault(f"more than {_MOST_BLOCKS:,} blocks are not possible")
+                raise self._fault(f"more than {_MOST_BLOCKS:,} blocks are invalid")
             yield found_map
 
     def _read_map(self, name: str, packed: bytes) -> PartitionMap:
         try:
             head = BlockMap.unpack(packed)
         except RecordError as error:
-            raise self._fault("a block map of it is too short") from error
+            raise self._fault("one of its block maps is too short") from error
         if head.magic != MAP_MAGIC or BlockMap.SIZE + head.block_count * Block.SIZE > len(packed):
             raise self._fault(f"the block map of '{name}' is damaged")
         base = self.trailer.data_offset + head.data_offset
@@ -186,13 +186,13 @@ class DiskImage:
         if run.kind in (ZERO_FILL, IGNORE):
             return
         if run.kind not in COMPRESSED and run.kind != RAW:
-            raise self._fault(f"{where} is stored in a way that is not known here ({run.kind:08X}h)")
+            raise self._fault(f"{where} is stored by an unknown method ({run.kind:08X}h)")
         if run.offset + run.length > end_of_blocks:
             raise self._fault(f"{where} lies outside of the file")
         if run.kind == RAW and run.length < run.size:
             raise self._fault(f"{where} has {run.length:,} bytes stored, {run.size:,} come out of it")
         if run.kind != RAW and run.size > _LARGEST_BLOCK:
-            raise self._fault(f"{where} would make {run.size:,} bytes at once, which is not possible")
+            raise self._fault(f"{where} would make {run.size:,} bytes at once, which is invalid")
 
     def _in_order(self) -> tuple[BlockRun, ...]:
         runs = sorted((run for found in self.maps for run in found.runs), key=lambda run: run.start)
@@ -213,7 +213,7 @@ class DiskImage:
     def readinto_at(self, descriptor: int, offset: int, view: memoryview) -> None:
         """Fill `view` from byte `offset`; what no block covers is zero. Raises SourceError for a damaged block."""
         if offset + len(view) > self.size:
-            raise self._fault(f"{len(view):,} bytes at {offset:,} were asked for of {self.size:,}")
+            raise self._fault(f"{len(view):,} bytes at {offset:,} were requested, out of {self.size:,}")
         end = offset + len(view)
         number = max(bisect_right(self._starts, offset) - 1, 0)
         wanted: list[BlockRun] = []

@@ -86,7 +86,7 @@ def _leaving(place: Path, behind: Path, notes: list[str]) -> None:
             f"{place} is a link that leaves the source's folder, to {behind}.",
             advice="Put the file itself there, or run the command without sudo if it may be read.",
         )
-    notes.append(f"{place.as_posix()} is a link to {behind}, outside the source: that file is taken.")
+    notes.append(f"{place.as_posix()} is a link to {behind}, outside the source: that file is used.")
 
 
 def _time(seconds: float) -> datetime:

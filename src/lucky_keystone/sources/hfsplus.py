@@ -38,7 +38,7 @@ class _Decoded:
 
     def read_at(self, offset: int, size: int) -> bytes:
         if offset < 0 or size < 0 or offset + size > self.size:
-            raise SourceError(f"{self.entry.path}: {size} bytes at {offset} were asked for of {self.size}.")
+            raise SourceError(f"{self.entry.path}: {size} bytes at {offset} were requested, out of {self.size}.")
         return self.volume.read_at_of(self.entry, offset, size)
 
 

@@ -92,8 +92,8 @@ class Iso9660Reader:
                 joliet = found
         if primary is None:
             raise SourceError(
-                f"{self._file.path} is neither a disc image nor anything else that is read here.",
-                advice="Give a disc image (.iso) or a folder with the installer's files.",
+                f"{self._file.path} is neither a disc image nor anything else that can be read.",
+                advice="Use a disc image (.iso) or a folder with the installer's files.",
             )
         if primary.block_size != SECTOR:
             raise SourceError(f"{self._file.path}: ISO 9660 blocks are not of {SECTOR} bytes.", advice=_ADVICE)
@@ -113,7 +113,7 @@ class Iso9660Reader:
     def root(self) -> Folder:
         """Read all folders; contents stay where they are. Raises SourceError."""
         top = Folder("", _time(self._root.recorded))
-        seen: set[int] = set()  # a folder has one parent: met twice, the image leads in a circle
+        seen: set[int] = set()  # a folder has one parent: met twice, the image leads in a loop
         waiting = [(top, self._root, 0)]
         while waiting:
             folder, place, depth = waiting.pop()
@@ -226,7 +226,7 @@ class Iso9660Reader:
 
     def _relocated(self, block: int) -> DirectoryRecord:
         if (block + 1) * SECTOR > self._image.size:
-            raise SourceError(f"{self._file.path}: a moved folder lies behind the end of the image.", advice=_ADVICE)
+            raise SourceError(f"{self._file.path}: a moved folder is after the end of the image.", advice=_ADVICE)
         return DirectoryRecord.unpack(self._image.read_at(block * SECTOR, SECTOR))
 
     def _range(self, entry: DirectoryRecord) -> FileRange:

@@ -1,4 +1,4 @@
-"""ISO 9660 structures, declared as in ECMA-119. Numbers stand twice, little and big endian; the first is read."""
+"""ISO 9660 structures, declared as in ECMA-119. Numbers appear twice, little and big endian; the first is read."""
 
 from __future__ import annotations
 

@@ -43,10 +43,10 @@ def open_image(content: SizedReadable, name: str) -> OpenedImage:
                 f"{name} is cut or damaged: {cut}{error.message[0].lower()}{error.message[1:]}", advice=_AGAIN
             ) from error
     if any(volume.kind == "apfs" for volume in volumes):
-        return OpenedImage(name, disk, None, "its volume is APFS, which is not read here")
+        return OpenedImage(name, disk, None, "its volume is APFS, which is not supported")
     if not volumes and not isinstance(disk, DiskImage):
         raise SourceError(
-            f"{name} is no disk image: it has neither a trailer nor a volume that is known here.",
+            f"{name} is not a disk image: it has neither a trailer nor a known volume.",
             advice=_AGAIN,
         )
     return OpenedImage(name, disk, None, "it holds no HFS+ volume")

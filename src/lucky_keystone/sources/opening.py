@@ -50,7 +50,7 @@ def open_source(
         raise SourceError(
             f"{address.group(1)}://{address.group(2)} is the address of a file, not a file: "
             "this version does not download.",
-            advice="Download the image, compare its checksum, and give the file.",
+            advice="Download the image, compare its checksum, and use the file.",
         )
     if not path.exists():
         raise SourceError(f"{path} does not exist.", advice="Check the path of the source.")
@@ -79,7 +79,7 @@ def _open_file(path: Path, progress: Progress) -> Source:
     if not path.is_file() and not path.is_block_device():
         raise SourceError(
             f"{path} is neither a file nor a folder.",
-            advice="Give a disc image, a folder, or an optical drive's device.",
+            advice="Use a disc image, a folder, or an optical drive's device.",
         )
     stored = SourceFile(path)
     if not stored.size:
@@ -122,7 +122,7 @@ def _package(path: Path, stored: SourceFile) -> Source | None:
 
 
 def _packing(stored: SourceFile, progress: Progress) -> Packing | None:
-    """Return how a file is compressed, its size measured where nothing tells it; None when it is not."""
+    """Return how a file is compressed, its size measured where nothing says it; None when it is not."""
     head = FileRange(stored, 0, stored.size).read_at(0, min(16, stored.size))
     form = next((form for form in FORMATS if form.recognises(head)), None)
     if form is None:
@@ -197,7 +197,7 @@ def _refuse_apfs(path: Path, volumes: Sequence[InsideVolume]) -> None:
     """Refuse an image whose volumes are APFS alone."""
     if volumes and all(volume.kind == "apfs" for volume in volumes):
         raise SourceError(
-            f"{path} holds an APFS volume, which is not read here.",
+            f"{path} holds an APFS volume, which is not supported.",
             advice="Open it on a Mac, and copy the installer app out of it onto a stick or into a zip file.",
         )
 

@@ -51,7 +51,7 @@ def _payload(payload: Seekable, name: str) -> Folder:
         return read_cpio(ContentFile(payload, name), name)
     if not head.startswith(_GZIP):
         raise SourceError(
-            f"{name}: the form of this payload is not openly documented, and is not read here.", advice=_THE_APP
+            f"{name}: the form of this payload is not openly documented, and is not supported.", advice=_THE_APP
         )
     return read_cpio(DeflatedFile(payload, _gzip_size(payload, name), name, wbits=31), name)
 
@@ -66,7 +66,9 @@ def _gzip_size(payload: Seekable, name: str) -> int:
                 size += len(decoder.decompress(waiting, _PIECE))
                 waiting = decoder.unconsumed_tail
                 if size > _MOST_PAYLOAD:
-                    raise SourceError(f"{name}: more comes out of it than a payload can be.", advice=_THE_APP)
+                    raise SourceError(
+                        f"{name}: more results from decoding it than a payload can hold.", advice=_THE_APP
+                    )
     except zlib.error as error:
         raise SourceError(f"{name} is damaged: {error}.", advice="Download the package again.") from error
     if not decoder.eof:

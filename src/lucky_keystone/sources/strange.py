@@ -20,7 +20,7 @@ class Strange:
 
 
 _AGAIN = "Download it again, from a link that is still valid, and compare its checksum."
-_UNPACK = "Unpack it first, and give what comes out."
+_UNPACK = "Unpack it first, and use the result."
 _MAGICS: tuple[tuple[int, bytes, Strange], ...] = (
     (0, b"7z\xbc\xaf\x27\x1c", Strange("is a 7z archive", _UNPACK)),
     (0, b"Rar!\x1a\x07", Strange("is a RAR archive", _UNPACK)),
@@ -34,15 +34,15 @@ _MAGICS: tuple[tuple[int, bytes, Strange], ...] = (
         b"MSWIM\0\0\0",
         Strange(
             "is an install image on its own, without the setup environment that starts from a drive",
-            "Give the installer's disc image, or the folder with all of its files.",
+            "Use the installer's disc image, or the folder with all of its files.",
         ),
     ),
-    (0, b"MZ", Strange("is a Windows program, not an image", "Perhaps it downloads or unpacks one: give that.")),
+    (0, b"MZ", Strange("is a Windows program, not an image", "Perhaps it downloads or unpacks one: use that.")),
     (0, b"%PDF", Strange("is a PDF document, not an image", _AGAIN)),
-    (0, b"conectix", Strange("is a disk of a virtual machine (VHD)", "Give an installer's image.")),
-    (0, b"vhdxfile", Strange("is a disk of a virtual machine (VHDX)", "Give an installer's image.")),
-    (0, b"KDMV", Strange("is a disk of a virtual machine (VMDK)", "Give an installer's image.")),
-    (0, b"QFI\xfb", Strange("is a disk of a virtual machine (QCOW)", "Give an installer's image.")),
+    (0, b"conectix", Strange("is a disk of a virtual machine (VHD)", "Use an installer's image.")),
+    (0, b"vhdxfile", Strange("is a disk of a virtual machine (VHDX)", "Use an installer's image.")),
+    (0, b"KDMV", Strange("is a disk of a virtual machine (VMDK)", "Use an installer's image.")),
+    (0, b"QFI\xfb", Strange("is a disk of a virtual machine (QCOW)", "Use an installer's image.")),
 )
 _UNFINISHED_NAMES = re.compile(r"\.(part|partial|crdownload|download|opdownload|!ut|aria2|tmp)$", re.IGNORECASE)
 _WEB_PAGE = re.compile(rb"\s*(<\?xml[^>]*>\s*)?<(!doctype\s+html|html|head|body)\b", re.IGNORECASE)
@@ -57,7 +57,7 @@ def describe_strange(source: Source) -> Strange | None:
         return Strange("is a web page, not an image: the link has expired, or it leads to a page", _AGAIN)
     if source.disk_image is not None:
         return Strange(
-            "is a macOS disk image, but holds no installer", "Give the installer app, or the image that holds it."
+            "is a macOS disk image, but holds no installer", "Use the installer app, or the image that holds it."
         )
     for offset, magic, strange in _MAGICS:
         if head[offset : offset + len(magic)] == magic:
@@ -65,9 +65,11 @@ def describe_strange(source: Source) -> Strange | None:
     unfinished = _UNFINISHED_NAMES.search(source.path.name)
     if unfinished is not None:
         return Strange(
-            f"is by its name ({unfinished.group(0)}) a download that has not ended",
-            "Let the download end, and give the whole file.",
+            f"is an unfinished download, by its name ({unfinished.group(0)})",
+            "Let the download finish, and use the whole file.",
         )
     if not any(head) and is_blank(image):
-        return Strange("holds only zeros wherever it was looked at: space was kept for it, and nothing came", _AGAIN)
+        return Strange(
+            "holds only zeros wherever it was sampled: space was reserved for it, but nothing arrived", _AGAIN
+        )
     return None

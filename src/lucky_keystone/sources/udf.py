@@ -103,16 +103,14 @@ class UdfReader:
                 # ECMA-167 3/10.7.2: a map of type 1 is plain; others (virtual, sparable, metadata) move blocks about.
                 if volume.block_size != BLOCK_SIZE or volume.map_count != 1 or data[440:442] != b"\x01\x06":
                     raise SourceError(
-                        f"{self._file.path}: its UDF side uses a kind of partition that is not read.",
+                        f"{self._file.path}: its UDF side uses a kind of partition that is not supported.",
                         advice="Copy the disc's files into a folder and build from that folder.",
                     )
         if partition is None or volume is None:
             return None
         self._first, self._blocks = partition.first_sector, partition.sector_count
         if self._first * BLOCK_SIZE >= self._image.size:
-            raise SourceError(
-                f"{self._file.path}: its UDF partition starts behind the end of the file.", advice=_ADVICE
-            )
+            raise SourceError(f"{self._file.path}: its UDF partition starts after the end of the file.", advice=_ADVICE)
         return volume
 
     def _root_of(self, volume: LogicalVolumeDescriptor) -> LongAd:
@@ -129,7 +127,7 @@ class UdfReader:
     def root(self) -> Folder:
         """Read all folders and file entries; contents stay where they are. Raises SourceError."""
         top = Folder("")
-        seen: set[int] = set()  # a folder has one parent: met twice, the image leads in a circle
+        seen: set[int] = set()  # a folder has one parent: met twice, the image leads in a loop
         waiting = [(top, self._root_icb.block, 0)]
         while waiting:
             folder, block, depth = waiting.pop()
@@ -143,7 +141,7 @@ class UdfReader:
                 raise self._damaged("folder entry", block)
             for name, icb, is_folder in self._identifiers(content, block):
                 if name in folder.entries:
-                    raise SourceError(f"{self._file.path}: '{name}' stands twice in one folder.", advice=_ADVICE)
+                    raise SourceError(f"{self._file.path}: '{name}' appears twice in one folder.", advice=_ADVICE)
                 if is_folder:
                     child = Folder(name)
                     folder.entries[name] = child
@@ -199,7 +197,7 @@ class UdfReader:
         if len(descriptors) != entry.descriptors_length:
             raise self._damaged("allocation descriptors", block)
         form = icb.flags & 7
-        if form == 3:  # the data stands in the entry itself
+        if form == 3:  # the data is in the entry itself
             if entry.length > len(descriptors):
                 raise self._damaged("file length", block)
             return icb.file_type, Literal(descriptors[: entry.length]), time_of(entry.modified)
@@ -216,7 +214,7 @@ class UdfReader:
             ad = shape.unpack(descriptors, offset)
             offset += shape.SIZE
             kind, size = ad.length >> 30, ad.length & 0x3FFF_FFFF
-            if kind == 3:  # the descriptors go on in another block (4/14.14.1.1); never follow one twice
+            if kind == 3:  # the descriptors continue in another block (4/14.14.1.1); never follow one twice
                 if ad.block in seen:
                     raise self._damaged("chain of allocation descriptors", block)
                 seen.add(ad.block)

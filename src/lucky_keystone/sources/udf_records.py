@@ -246,6 +246,6 @@ def time_of(data: bytes) -> datetime:
 
 
 def timestamp(moment: datetime) -> bytes:
-    """Return a timestamp of local time whose zone is not told (offset -2047)."""
+    """Return a timestamp of local time whose zone is not stated (offset -2047)."""
     head = (0x1000 | 0x801).to_bytes(2, "little") + moment.year.to_bytes(2, "little")
     return head + bytes((moment.month, moment.day, moment.hour, moment.minute, moment.second, 0, 0, 0))

@@ -69,7 +69,7 @@ class XarArchive:
         try:
             root = ElementTree.fromstring(text)
         except (ElementTree.ParseError, LookupError, ValueError) as error:
-            raise self._fault("its table of contents is no XML") from error
+            raise self._fault("its table of contents is not XML") from error
         self.certificates = tuple(_certificates(root))
         """Of its signatures: DER as base64."""
         self._places: Mapping[str, _Place] = dict(self._read(root))
@@ -84,7 +84,7 @@ class XarArchive:
             prefix, element, depth = waiting.pop()
             count += 1
             if count > _MOST_MEMBERS or depth > MOST_DEPTH:
-                raise self._fault("it has more members than can be")
+                raise self._fault("it has too many members")
             path = prefix + (element.findtext("name") or "")
             waiting += [(path + "/", child, depth + 1) for child in element.iterfind("file")]
             data = element.find("data")
@@ -105,7 +105,7 @@ class XarArchive:
         return list(self._places)
 
     def member(self, path: str) -> Seekable | None:
-        """Return a file's bytes. Raises SourceError for an encoding that is not read here."""
+        """Return a file's bytes. Raises SourceError for an encoding that is not supported."""
         place = self._places.get(path)
         if place is None:
             return None
@@ -122,7 +122,7 @@ class XarArchive:
         if place.encoding == "x-gzip":
             return FileRange(DeflatedFile(stored, place.size, where, wbits=15), 0, place.size)
         raise SourceError(
-            f"{where} is compressed in a way that is not read here ({place.encoding}).", advice="Unpack it on a Mac."
+            f"{where} is compressed by a method that is not supported ({place.encoding}).", advice="Unpack it on a Mac."
         )
 
 

@@ -68,7 +68,7 @@ class ZipArchive:
                 advice="It is damaged or incomplete: download or copy it again.",
             ) from error
         if len(self._infos) > _MOST_MEMBERS:
-            raise SourceError(f"{name}: {len(self._infos):,} members of a zip archive are not possible.")
+            raise SourceError(f"{name}: {len(self._infos):,} members of a zip archive are invalid.")
 
     @cached_property
     def names(self) -> tuple[str, ...]:
@@ -91,7 +91,7 @@ class ZipArchive:
     def _bytes(self, info: zipfile.ZipInfo) -> Seekable:
         where = f"{self._name}: {info.filename}"
         if info.flag_bits & _ENCRYPTED:
-            raise SourceError(f"{where} is encrypted.", advice="Unpack the archive, and give what comes out.")
+            raise SourceError(f"{where} is encrypted.", advice="Unpack the archive, and use the result.")
         try:
             head = _LOCAL_HEADER.unpack(self._content.read_at(info.header_offset, _LOCAL_HEADER.size))
         except KeystoneError as error:
@@ -108,8 +108,8 @@ class ZipArchive:
             return stored
         if info.compress_type != zipfile.ZIP_DEFLATED:
             raise SourceError(
-                f"{where} is compressed in a way that is not read here (method {info.compress_type}).",
-                advice="Unpack the archive, and give what comes out.",
+                f"{where} is compressed by a method that is not supported (method {info.compress_type}).",
+                advice="Unpack the archive, and use the result.",
             )
         return FileRange(DeflatedFile(stored, info.file_size, where, crc=info.CRC), 0, info.file_size)
 
@@ -119,7 +119,7 @@ class ZipArchive:
         for info in self._infos:
             parts = info.filename.rstrip("/").split("/")
             if any(part in ("", ".", "..") for part in parts) or len(parts) > MOST_DEPTH:
-                raise SourceError(f"{self._name}: '{info.filename[:100]}' is no path that a file can have.")
+                raise SourceError(f"{self._name}: '{info.filename[:100]}' is not a valid path.")
             folder = top
             for part in parts[:-1]:
                 below = folder.entries.setdefault(part, Folder(part))
@@ -170,7 +170,7 @@ class _Stream(io.RawIOBase):
     def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
         size = max(min(len(buffer), self._content.size - self._at), 0)
         if size > _MOST_READ:
-            raise ValueError("its directory is larger than can be")
+            raise ValueError("its directory is too large")
         buffer[:size] = self._content.read_at(self._at, size)
         self._at += size
         return size

@@ -61,7 +61,7 @@ class Signature:
     signer: str
     """Common name of who signed."""
     issuer: str
-    """Common name of who vouches for the signer."""
+    """Common name of who certified the signer."""
     fits: bool
     """True when the file is what was signed, and the signature is the signer's."""
     why: str
@@ -70,7 +70,7 @@ class Signature:
     """The signer's certificate first."""
 
     def trusted_by(self, trusted: Sequence[x509.Certificate]) -> bool:
-        """True when one of `trusted` is in the chain, or vouches for its end (UEFI 2.10, 32.5.3.3)."""
+        """True when one of `trusted` is in the chain, or certified its end (UEFI 2.10, 32.5.3.3)."""
         known = {certificate.dump() for certificate in trusted}
         if any(certificate.dump() in known for certificate in self.chain):
             return True
@@ -177,7 +177,7 @@ def image_digest(content: SizedReadable, name: str) -> bytes:
 
 
 def security_directory(content: SizedReadable) -> int:
-    """Return the byte of a PE file where the directory of its certificate table stands. Raises ValueError."""
+    """Return the byte of a PE file where the directory of its certificate table is. Raises ValueError."""
     return _Layout(content).directory
 
 
@@ -197,7 +197,7 @@ def _examine(layout: _Layout, signed: Any) -> Signature:
     words = _DigestInfo.load(body[_length(body) :])
     name = words["digest_algorithm"]["algorithm"].native
     if name not in _DIGESTS:
-        return Signature(*names, False, f"its digest is of a kind not known here ({name})", chain)
+        return Signature(*names, False, f"its digest is of an unknown kind ({name})", chain)
     if layout.digest(name) != words["digest"].native:
         return Signature(*names, False, "it was changed after it was signed: its digest does not fit", chain)
     attributes = signer_info["signed_attrs"]
@@ -222,7 +222,7 @@ def _length(data: bytes) -> int:
 
 
 def _chain(signer: x509.Certificate, others: Sequence[x509.Certificate]) -> Iterator[x509.Certificate]:
-    """Yield the signer and whoever vouches for the one before, each proven."""
+    """Yield the signer and whoever certified the one before, each proven."""
     here, left = signer, [c for c in others if c.dump() != signer.dump()]
     while True:
         yield here
@@ -276,6 +276,6 @@ def read_certificate(path: Path) -> x509.Certificate:
         _ = certificate.subject.native, certificate.public_key.algorithm
     except (ValueError, TypeError, KeyError) as error:
         raise UsageError(
-            f"{path}: no certificate can be read ({str(error).splitlines()[0]}).", advice="Give it as PEM or DER."
+            f"{path}: no certificate can be read ({str(error).splitlines()[0]}).", advice="Use a PEM or DER file."
         ) from error
     return certificate

@@ -54,19 +54,19 @@ def _volume(drive: Bootable, active: BootVolume) -> tuple[Verdict, str]:
     if active.boot_code == "none":
         return "will not start", "the volume's boot sector has no code"
     if active.boot_code == "damaged":
-        return "will not start", "the volume's boot code is not whole"
+        return "will not start", "the volume's boot code is incomplete or damaged"
     manager = active.find(LOADER)
     if active.boot_code == "other":
         if manager and not active.names_bootmgr:
-            return "will not start", "the volume's boot code is somebody else's, and does not load BOOTMGR"
+            return "will not start", "the volume's boot code is foreign, and does not load BOOTMGR"
         there = "BOOTMGR is there" if manager else "there is no BOOTMGR"
-        return "not known", f"the volume's boot code is not ours and was not judged; {there}"
+        return "not known", f"the volume's boot code is foreign and was not examined; {there}"
     if manager is None:
         return "will not start", f"{drive.looked_at} has no BOOTMGR in its root folder"
     if manager.unseen:
-        return "not known", f"BOOTMGR was not looked at: {manager.unseen.rstrip('.')}"
+        return "not known", f"BOOTMGR was not examined: {manager.unseen.rstrip('.')}"
     if manager.faults:
-        return "will not start", "BOOTMGR is not whole"
+        return "will not start", "BOOTMGR is damaged"
     if not loader_fits(manager.size):
         return "will not start", f"BOOTMGR has {manager.size:,} bytes; 1 to {MOST_LOADER:,} fit into low memory"
     return "starts", "MBR record, active partition, boot code and BOOTMGR are in place"
@@ -75,14 +75,14 @@ def _volume(drive: Bootable, active: BootVolume) -> tuple[Verdict, str]:
 def _foreign_record(drive: Bootable) -> tuple[Verdict, str]:
     active = [volume for volume in drive.volumes if volume.active]
     if drive.table == "gpt":
-        seen = "some BIOS machines start no GPT drive at all"
+        seen = "some BIOS machines do not start any GPT drive"
     elif drive.active_count != 1:
         seen = "no partition is active, which some BIOS machines refuse"
     elif active and active[0].find(LOADER):
         seen = "an active partition and BOOTMGR are there"
     else:
         seen = "one partition is active"
-    return "not known", f"the boot code in sector 0 is not ours and was not judged; {seen}"
+    return "not known", f"the boot code in sector 0 is foreign and was not examined; {seen}"
 
 
 def _without_table(drive: Bootable) -> tuple[Verdict, str]:
@@ -94,7 +94,7 @@ def _without_table(drive: Bootable) -> tuple[Verdict, str]:
     if volume.boot_code == "other":
         return (
             "not known",
-            "its boot sector has code that is not ours and was not judged; some BIOS machines want a table",
+            "its boot sector has code that is foreign and was not examined; some BIOS machines want a table",
         )
     verdict, reason = _volume(drive, volume)
     return ("not known", "some BIOS machines want a table") if verdict == "starts" else (verdict, reason)

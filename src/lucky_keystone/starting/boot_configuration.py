@@ -47,7 +47,7 @@ def read_property_list(content: SizedReadable) -> Any:
 
 
 def read_boot_configuration(content: SizedReadable) -> BootConfiguration | None:
-    """Take a boot configuration apart; None where it is no property list of that kind."""
+    """Take a boot configuration apart; None where it is not a property list of that kind."""
     found = read_property_list(content)
     flags = found.get(FLAGS, "") if isinstance(found, dict) else None
     if not isinstance(flags, str):

@@ -38,7 +38,7 @@ class BootFile:
     faults: Sequence[str] = ()
     """Why its bytes cannot be read, if they cannot."""
     unseen: str = ""
-    """Why it was not looked at; '' when it was."""
+    """Why it was not examined; '' when it was."""
 
 
 class BootVolume(Protocol):
@@ -236,7 +236,7 @@ class ReadBootVolume:
 
     @cached_property
     def further_code(self) -> bytes:
-        """What stands where the further code of our boot record belongs; b"" where the drive ends before."""
+        """What is where the further code of our boot record belongs; b"" where the drive ends before."""
         assert self.kind.boot_record is not None
         try:
             return self.volume.bytes_at(self.further_place, len(self.kind.boot_record.further_code))

@@ -71,7 +71,7 @@ def mac_start(volume: BootVolume) -> MacStart | None:
     else:
         configuration = None if file.faults else read_boot_configuration(file.content)
         if configuration is None:
-            faults.append(MacFault("configuration", PATH, "it is no property list with kernel flags"))
+            faults.append(MacFault("configuration", PATH, "it is not a property list with kernel flags"))
         else:
             faults += _named_faults(volume, configuration)
     folder = str(PurePosixPath(loader).parent)
@@ -120,7 +120,7 @@ def _loader_faults(volume: BootVolume, path: str) -> Iterator[MacFault]:
             return
         architecture = loader_architecture(content)
         if architecture != "x64":
-            made_for = f"is made for {architecture}" if architecture else "is no loader by its header"
+            made_for = f"is made for {architecture}" if architecture else "is not a loader, by its header"
             yield MacFault("loader", path, f"it {made_for}")
         elif fault := loader_fault(content):
             yield MacFault("loader", path, f"it is damaged: {fault}")
@@ -138,7 +138,7 @@ def _named_faults(volume: BootVolume, configuration: BootConfiguration) -> Itera
         elif file.faults:
             yield MacFault("base system", wanted, "; ".join(file.faults))
     elif volume.find(_SYSTEM) is None:
-        yield MacFault("configuration", PATH, "it names no base system, and the volume is none itself")
+        yield MacFault("configuration", PATH, "it names no base system, and the volume is not one itself")
     kernels = [configuration.kernel] if configuration.kernel else list(_USUAL_KERNELS)
     if not any(volume.find(kernel) is not None for kernel in kernels):
         yield MacFault("kernel", kernels[0], "it is missing")
@@ -208,7 +208,7 @@ class Mac:
     def _silicon(self, start: MacStart, name: str) -> Outlook:
         first = start.release.split(".")[0]
         if first.isdecimal() and int(first) < FIRST_FOR_SILICON:
-            return Outlook(name, "will not start", f"{start.release} was never made for Apple silicon")
+            return Outlook(name, "will not start", f"{start.release} does not run on Apple silicon")
         return Outlook(
-            name, "not known", "it starts installers by rules of its own (hold the power button, choose the drive)"
+            name, "not known", "it starts installers by its own rules (hold the power button, choose the drive)"
         )

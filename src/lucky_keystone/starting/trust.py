@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Machine:
-    """The machine at hand, as far as it was told of."""
+    """The machine at hand, as far as it was described."""
 
     trusted: Sequence[Certificate] = field(default=())
     """Certificates that its Secure Boot trusts (db); none: not known which."""

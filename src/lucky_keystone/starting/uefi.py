@@ -52,7 +52,7 @@ class LoaderState:
     """Why it cannot be whole, '' when it is."""
     signatures: tuple[Signature, ...]
     unseen: str = ""
-    """Why it was not looked at; '' when it was."""
+    """Why it was not examined; '' when it was."""
 
 
 def loader_path(architecture: str) -> str:
@@ -138,15 +138,15 @@ class Uefi:
 def _plain(architecture: str, found: FoundLoader, drive: Bootable) -> Outlook:
     name, loader, path = NAMES[architecture], found.state, loader_path(architecture)
     if loader is None and drive.unseen:
-        return Outlook(name, "not known", f"not all of it was looked at: {drive.unseen}")
+        return Outlook(name, "not known", f"not all of it was examined: {drive.unseen}")
     if loader is None:
         return Outlook(name, "will not start", f"{drive.looked_at} has no {path}")
     if loader.unseen:
-        return Outlook(name, "not known", f"{path} was not looked at: {loader.unseen.rstrip('.')}")
+        return Outlook(name, "not known", f"{path} was not examined: {loader.unseen.rstrip('.')}")
     if loader.fault:
-        return Outlook(name, "will not start", f"{path} is not whole: {loader.fault}")
+        return Outlook(name, "will not start", f"{path} is incomplete or damaged: {loader.fault}")
     if loader.architecture != architecture:
-        made_for = f"made for {loader.architecture}" if loader.architecture else "no UEFI loader by its header"
+        made_for = f"made for {loader.architecture}" if loader.architecture else "not a UEFI loader, by its header"
         return Outlook(name, "will not start", f"{path} is {made_for}")
     if found.way == "unreadable":
         return Outlook(name, "will not start", "UEFI firmware does not read NTFS, and the drive has no crossing")

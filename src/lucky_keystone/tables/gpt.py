@@ -116,7 +116,7 @@ def compose_gpt(
     code: bytes = b"",
     signature: int = 0,
 ) -> GptParts:
-    """Return the table of a drive. `code` and `signature` stand in the protective MBR.
+    """Return the table of a drive. `code` and `signature` are in the protective MBR.
 
     Raises ValueError for what does not fit.
     """

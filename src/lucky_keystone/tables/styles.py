@@ -49,7 +49,7 @@ class TableStyle(Protocol):
     """Bytes kept clear at the drive's end; a whole MiB, so that partitions end at one too."""
 
     def front(self, sector_size: int) -> int:
-        """Return the byte behind sector 0 and what else stands in front: where the manifest begins."""
+        """Return the byte behind sector 0 and what else comes before it: where the manifest begins."""
 
     def reach(self, sectors: int) -> int:
         """Return how many of a drive's sectors the table can name."""
@@ -118,7 +118,7 @@ class GptStyle:
             for p in partitions
         ]
         parts = compose_gpt(numbers.disk, entries, sectors, sector_size, code=code, signature=numbers.signature)
-        # The backup first: until the protective record stands, neither copy counts.
+        # The backup first: until the protective record is there, neither copy counts.
         return ComposedTable(
             parts.protective, ((parts.backup_offset, parts.backup), (parts.primary_offset, parts.primary))
         )

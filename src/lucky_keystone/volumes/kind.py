@@ -165,7 +165,7 @@ class ComposedKind(VolumeKind, Protocol):
         """Draft a volume. Raises SourceError for what it cannot hold, UsageError for its cluster size."""
 
     def again(self, tree: Folder, label: str, standing: StandingVolume) -> PlannedVolume:
-        """Lay a tree out on a volume that stands. Raises SourceError where that cannot be."""
+        """Lay a tree out on a volume that is there already. Raises SourceError where it does not fit."""
 
     def geometry_of(self, volume: Any) -> Any:
         """Return the measures of a volume that was opened, to lay a tree out on it again."""

@@ -27,7 +27,7 @@ def kind_at(drive: Readable, offset: int, size: int) -> VolumeKind | None:
 def open_volume(drive: Readable, offset: int, size: int) -> tuple[VolumeKind, Volume]:
     """Open whichever volume starts at byte `offset`, which may have `size` bytes.
 
-    Raises VolumeError naming the field of a boot sector that is not possible.
+    Raises VolumeError naming the field of a boot sector that is invalid.
     """
     kind = kind_at(drive, offset, size) or FAT32
     return kind, kind.open(drive, offset, size)

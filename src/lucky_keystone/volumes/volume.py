@@ -34,7 +34,7 @@ class Run:
 
     @property
     def is_hole(self) -> bool:
-        """True when no clusters stand behind it."""
+        """True when no clusters belong to it."""
         return self.first == HOLE
 
 
@@ -58,7 +58,7 @@ class Entry(Protocol):
 
     @property
     def runs(self) -> Sequence[Run]:
-        """Where its bytes lie; none when they stand in the file's record."""
+        """Where its bytes lie; none when they are in the file's record."""
 
     @property
     def modified(self) -> datetime | None:
@@ -96,7 +96,7 @@ def walk_below(
                     waiting.append((entry, depth + 1))
             yield entry
             if budget <= 0:
-                root.faults.append("more entries than can be real")
+                root.faults.append("implausibly many entries")
                 return
 
 

@@ -125,9 +125,9 @@ class InstallImage:
         """The editions by the XML facts. Raises SourceError for XML that cannot be read."""
         text = self.xml.decode("utf-16-le", "replace").lstrip("\ufeff")
         if "<!" in text:  # no declarations are needed here, and entities in them could grow without bound
-            raise self._damaged("XML", "it holds declarations, which install images do not have")
+            raise self._damaged("XML", "it holds declarations, which install images never do")
         if text.count("<") > _MOST_MARKS or text.count("<IMAGE") > _MOST_EDITIONS:
-            raise self._damaged("XML", "it tells of more than an install image can hold")
+            raise self._damaged("XML", "it describes more than an install image can hold")
         try:
             root = ElementTree.fromstring(text)
         except (ElementTree.ParseError, ValueError) as error:
@@ -144,7 +144,7 @@ class InstallImage:
         if not len(self.resources):
             raise self._damaged("lookup table", "it is empty")
         if not self.editions and not self.is_part:
-            raise self._damaged("XML", "it tells of no edition")
+            raise self._damaged("XML", "it describes no edition")
         if self.has_integrity:
             self._integrity_table()
 
@@ -183,7 +183,7 @@ class InstallImage:
         """Return the resource header `name` of the file header, proven to lie within the file and uncompressed."""
         place = ResourceHeader.unpack(getattr(self.header, name))
         if place.flags & RESOURCE_COMPRESSED:
-            raise self._damaged(name.replace("_", " "), "it is marked as compressed, which it never is")
+            raise self._damaged(name.replace("_", " "), "it is marked as compressed, which is never the case")
         if place.stored_size > most or place.offset + place.stored_size > self.content.size:
             raise self._damaged(
                 name.replace("_", " "),

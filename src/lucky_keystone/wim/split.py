@@ -83,7 +83,7 @@ def _dividable(image: InstallImage) -> np.ndarray[Any, Any]:
     if image.is_part:
         raise SourceError(
             f"{image.place} is already part {image.header.part_number} of {image.header.part_count}.",
-            advice="Give the whole image instead.",
+            advice="Use the whole image instead.",
         )
     if image.solid:
         raise SourceError(

@@ -75,7 +75,7 @@ class Fat32Checker:
         volume = found.volume if found else None
         for region, offset, size, digest in wrong:
             data = bytearray(drive.read_at(offset, size))
-            if isinstance(volume, Fat32Volume):  # what stands there now may be another kind
+            if isinstance(volume, Fat32Volume):  # what is there now may be another kind
                 _undo_use(data, region.kind, region.offset, offset, note, volume)
             if blake3(data).digest() == digest:
                 used.add(TRAITS[region.kind].area)
@@ -143,7 +143,7 @@ def _tree(volume: Fat32Volume, number: int, report: Report) -> tuple[list[Entry]
         crossed = [run for run in entry.runs if used.mark(run.first, run.count)]
         if crossed:
             faulty.append(
-                f"{entry.path or 'root folder'}: shares cluster {crossed[0].first} or one behind it with another file"
+                f"{entry.path or 'root folder'}: shares cluster {crossed[0].first} or a later one with another file"
             )
     for entry in entries:
         faulty += [f"{entry.path or 'root folder'}: {fault}" for fault in entry.faults]

@@ -120,7 +120,7 @@ class HfsPlusChecker:
         if changed:
             names = {entry.link or entry.number: entry.path for entry in entries}
             words = [names.get(record, f"catalog ID {record}") for record in changed]
-            what = f"not as built: {listed(words)}."
+            what = f"changed since the build: {listed(words)}."
             advice = "They were removed, moved or replaced by hand, or the drive lost data: build the drive again."
             place = Place(number, file=words[0] if len(words) == 1 else "")
             report.fault(Code.CONTENT_RECORDS, "catalog", what, advice, place)
@@ -220,7 +220,7 @@ def _own_files(volume: HfsPlusVolume, used: ClusterMap, faulty: list[str]) -> No
 
 def _mark(runs: Sequence[Run], used: ClusterMap, what: str, faulty: list[str]) -> None:
     faulty += [
-        f"{what}: shares block {run.first} or one behind it with another file"
+        f"{what}: shares block {run.first} or a later one with another file"
         for run in runs
         if used.mark(run.first, run.count)
     ]
@@ -276,7 +276,7 @@ def _tree_faults(tree: Tree) -> list[str]:
             in_use.add(number)
             node = tree.node(number)
             if node.head.height != height:
-                return [*faults, f"{tree.what}: node {number} is {node.head.height} high, {height} is due"]
+                return [*faults, f"{tree.what}: node {number} is {node.head.height} high, expected {height}"]
             below += tree.children(node) if height > 1 else []
         if height == 1 and level != [leaf.number for leaf in tree.leaves()]:
             faults.append(f"{tree.what}: its index does not lead to all leaves in their order")
@@ -288,7 +288,7 @@ def _tree_faults(tree: Tree) -> list[str]:
         faults.append(f"{tree.what}: its map of nodes is not that of the nodes in use")
     records = sum(len(leaf.records) for leaf in tree.leaves())
     if records != header.leafRecords:
-        faults.append(f"{tree.what}: it is said to have {header.leafRecords:,} records, {records:,} are there")
+        faults.append(f"{tree.what}: it claims {header.leafRecords:,} records, {records:,} are there")
     return faults
 
 

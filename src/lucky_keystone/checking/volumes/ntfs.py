@@ -105,7 +105,7 @@ class NtfsChecker:
             report.fault(
                 Code.CONTENT_RECORDS,
                 "file table",
-                f"not as built: {', '.join(words[:LISTED])}{more}.",
+                f"changed since the build: {', '.join(words[:LISTED])}{more}.",
                 "They were removed, moved or replaced by hand, or the drive lost data: build the drive again.",
                 Place(number, file=words[0] if len(words) == 1 else ""),
             )
@@ -191,7 +191,7 @@ def _records(volume: NtfsVolume, used: ClusterMap, faulty: list[str]) -> int:
         except RecordError as error:
             faulty.append(f"File record {number}: {error.message}")
     faulty += [
-        f"File record {number} stands in no folder" for number, has_name in bases if has_name and number not in named
+        f"File record {number} is in no folder" for number, has_name in bases if has_name and number not in named
     ]
     return len(in_use)
 
@@ -206,9 +206,7 @@ def _mark(file: FileRecords, used: ClusterMap, faulty: list[str]) -> None:
     for attribute in file.attributes:
         for run in attribute.runs:
             if not run.is_hole and used.mark(run.first, run.count):
-                faulty.append(
-                    f"File record {file.number}: shares cluster {run.first} or one behind it with another file"
-                )
+                faulty.append(f"File record {file.number}: shares cluster {run.first} or a later one with another file")
 
 
 def _children(volume: NtfsVolume, number: int, faulty: list[str]) -> Iterator[int]:

@@ -54,7 +54,7 @@ class LinuxDevice(SectorDevice):
         number = os.fstat(self._descriptor).st_rdev
         drive = self._finder.drive_numbered(f"{os.major(number)}:{os.minor(number)}")
         if drive is None:
-            raise ProtectError(f"{self.place} is no drive of this computer any more.", advice="List the drives again.")
+            raise ProtectError(f"{self.place} is no longer a drive of this computer.", advice="List the drives again.")
         return Hardware(drive.model, drive.serial, self.size, self.sector_size)
 
     def _read_sectors(self, view: memoryview, offset: int) -> int:
@@ -86,7 +86,7 @@ class LinuxDevice(SectorDevice):
             answer += _partition(self._descriptor, _BLKPG_ADD_PARTITION, partition)
         if answer == len(partitions):
             named = f"{answer} partition{'s' if answer != 1 else ''}"
-            return f"The system was told of {named} one by one: it cannot parse the table itself."
+            return f"The system was told about {named} individually, because it cannot parse the table itself."
         return "The system cannot parse the table of this device; other computers can."
 
 
@@ -114,16 +114,16 @@ def _open(path: Path, *, write: bool) -> int:
                 f"{path} is in use by the system or another program.", advice="Unmount it, or add --unmount."
             ) from error
         if error.errno == errno.EROFS:
-            raise ProtectError(f"{path} is read-only.", advice="Look for a switch on the stick or card.") from error
+            raise ProtectError(
+                f"{path} is read-only.", advice="Check for a write-protect switch on the stick or card."
+            ) from error
         raise failure(error, f"{path}, opening", advice="List the drives again.") from error
     if write:
         try:
             fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
             os.close(descriptor)
-            raise ProtectError(
-                f"{path} is being worked on by another program.", advice="Wait until that has ended."
-            ) from error
+            raise ProtectError(f"{path} is in use by another program.", advice="Wait until it has finished.") from error
     return descriptor
 
 
@@ -134,7 +134,7 @@ def release(drive: Drive, sys_block: Path) -> str:
     try:
         fcntl.ioctl(descriptor, _BLKFLSBUF)
         if drive.bus == "loop":
-            for number in range(1, _MOST_PARTITIONS + 1):  # those it was told of one by one would stay behind
+            for number in range(1, _MOST_PARTITIONS + 1):  # those it was described one by one would stay behind
                 _partition(descriptor, _BLKPG_DEL_PARTITION, Span(number, 0, 0))
             fcntl.ioctl(descriptor, _LOOP_CLR_FD)
             return "It is released: the loop device is free again."

@@ -1,6 +1,6 @@
 """Finds the drives of a Linux computer from the kernel's own description (sysfs, mounts, swaps) and udev's database.
 
-Nothing is opened but text files, so no rights are needed. `root` stands in front of every path: the tests give recorded
+Nothing is opened but text files, so no rights are needed. `root` comes before every path: the tests give recorded
 descriptions of other machines there. What depends on a drive is followed upwards: partitions, RAID, LVM, encryption,
 and loop devices whose file lies on one of its volumes.
 """

@@ -32,7 +32,7 @@ class MacFinder:
         return tuple(drive for drive in found if drive is not None)
 
     def disk_of(self, path: Path) -> frozenset[Path]:
-        """Return the drives below a file, or a device node, as diskutil tells them."""
+        """Return the drives below a file, or a device node, as diskutil reports them."""
         try:
             answer = _properties(self._system, "diskutil", "info", "-plist", str(path))
         except DriveError:
@@ -106,7 +106,7 @@ def _properties(system: MacSystem, *command: str) -> dict[str, Any]:
         answer = plistlib.loads(system.run(*command))
     except (OSError, ValueError, plistlib.InvalidFileException) as error:
         raise DriveError(
-            f"'{' '.join(command)}' told nothing that can be used: {error}.", advice="Look whether it runs by itself."
+            f"'{' '.join(command)}' returned nothing usable: {error}.", advice="Check that it runs on its own."
         ) from error
     return answer if isinstance(answer, dict) else {}
 

@@ -93,7 +93,7 @@ class MacDevice(SectorDevice):
             with suppress(OSError):
                 if self._system.node_number(drive.path.with_name("r" + drive.path.name)) == number:
                     return Hardware(drive.model, drive.serial, self.size, self.sector_size)
-        raise ProtectError(f"{self.place} is no drive of this computer any more.", advice="List the drives again.")
+        raise ProtectError(f"{self.place} is no longer a drive of this computer.", advice="List the drives again.")
 
     def _read_sectors(self, view: memoryview, offset: int) -> int:
         return self._system.read_into(self._descriptor, view, offset)

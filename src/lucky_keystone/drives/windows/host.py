@@ -59,10 +59,10 @@ class WindowsHost:
 
                 system = RealWindows()
             else:
-                raise NotYet("This is no Windows computer.")
+                raise NotYet("This is not a Windows computer.")
         self._system = system
         self._locked: dict[str, tuple[int, _Volume]] = {}
-        """Name to handle and what was told of the volume before: a locked one tells nothing any more."""
+        """Name to handle and what was described the volume before: a locked one tells nothing any more."""
 
     # -- finding -------------------------------------------------------------------------------------------------
 
@@ -139,9 +139,9 @@ class WindowsHost:
         )
 
     def _members(self, number: int) -> tuple[str, ...]:
-        """Needs the right to read.
+        """Needs permission to read.
 
-        Without it what the drive is a member of is not known here, and opening it fails anyway.
+        Without it what the drive is a member of is unknown, and opening it fails anyway.
         """
         try:
             handle = self._system.open(str(_path(number)), read=True, write=False)
@@ -285,7 +285,7 @@ class WindowsDevice(SectorDevice):
         number = records.StorageDeviceNumber.unpack(answer).device_number
         drive = next((drive for drive in self._host.drives() if drive.path == _path(number)), None)
         if drive is None:
-            raise ProtectError(f"{self.place} is no drive of this computer any more.", advice="List the drives again.")
+            raise ProtectError(f"{self.place} is no longer a drive of this computer.", advice="List the drives again.")
         return Hardware(drive.model, drive.serial, self.size, self.sector_size)
 
     def read_table_again(self) -> str:

@@ -63,7 +63,7 @@ def the_app(source: Source) -> InstallerApp:
     chosen = with_payload or apps
     if len(chosen) > 1:
         names = ", ".join(app.name for app in chosen)
-        raise SourceError(f"{source.path} holds several installer apps: {names}.", advice="Give one of them.")
+        raise SourceError(f"{source.path} holds several installer apps: {names}.", advice="Name one of them.")
     return chosen[0]
 
 

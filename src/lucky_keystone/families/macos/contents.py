@@ -119,7 +119,7 @@ def _put_boot_files(root: Folder, payload: Payload, moment: datetime) -> list[st
 
 
 def _kernel(payload: Payload) -> Wanted:
-    """Return the first kernel that is there, or the usual one, whose lack is then told."""
+    """Return the first kernel that is there, or the usual one, whose lack is then reported."""
     kernels = [Wanted(path) for path in payload.generation.kernels]
     return next((kernel for kernel in kernels if payload.find(kernel) is not None), kernels[0])
 

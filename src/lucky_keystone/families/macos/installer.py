@@ -159,7 +159,7 @@ def _refuse_choices(choices: Choices, drive: DriveShape) -> None:
     why = {
         "firmware": "a macOS installer starts Macs alone",
         "file_system": "the firmware of Macs reads HFS+",
-        "part_size": "nothing is split on HFS+",
+        "part_size": "nothing needs splitting on HFS+",
         "edition": "an app installs one system",
     }
     for name, reason in why.items():
@@ -172,7 +172,7 @@ def _decisions(
     payload: Payload, choices: Choices, label: str, made: InstallerTree, *, lost_links: bool
 ) -> list[Decision]:
     app, generation = payload.app, payload.generation
-    what = "by what it carries" if payload.volume is None else "a volume that starts by itself"
+    what = "by its contents" if payload.volume is None else "a volume that starts by itself"
     base = {True: "copied to the drive's root", False: "where it is in the app"}[bool(generation.base_on_drive)]
     decisions = [
         Decision("generation", generation.name, what),
@@ -197,15 +197,15 @@ def _decisions(
         decisions.append(Decision("contents", what, "it starts by itself; the label is added"))
     else:
         decisions.append(Decision("base system", base, f"as loaders of {generation.name} expect it"))
-        decisions.append(Decision("boot files", f"{len(made.boot_files)} files", f"taken from what {app.name} carries"))
+        decisions.append(Decision("boot files", f"{len(made.boot_files)} files", f"taken from {app.name}"))
     if until := payload.certified_until:
         reason = "by the certificates of its packages: later, by the Mac's clock, it refuses to run"
         decisions.append(Decision("installer runs", f"until {until.isoformat()}", reason))
     if not made.keeps_modes:
-        reason = "what carried the app kept none: programs 0755, other files 0644, folders 0755"
-        decisions.append(Decision("permissions", "by what each file is", reason))
+        reason = "the carrier of the app kept none: programs 0755, other files 0644, folders 0755"
+        decisions.append(Decision("permissions", "by the type of each file", reason))
     if lost_links:
-        reason = f"what carried the app made copies of its links, or left them out. {FROM_ITS_IMAGE}"
+        reason = f"the carrier of the app turned its links into copies, or dropped them. {FROM_ITS_IMAGE}"
         decisions.append(Decision("links", "missing", reason))
     return decisions
 
@@ -230,5 +230,5 @@ def _sold(payload: Payload) -> int:
 def _damage(payload: Payload) -> tuple[str, ...]:
     """Say what an app of this kind must carry and does not."""
     if payload.generation is BESIDE and payload.packages is None:
-        return (f"{payload.app.name} carries no InstallESD.dmg: what would be installed is missing.",)
+        return (f"{payload.app.name} contains no InstallESD.dmg: what would be installed is missing.",)
     return ()

@@ -146,7 +146,7 @@ class Payload:
 
 
 def _goes_along(name: str, boot_file: str) -> bool:
-    """True for a file that stands beside a boot file under the same stem: 'boot.efi.x.im4m' beside 'boot.efi'."""
+    """True for a file that is beside a boot file under the same stem: 'boot.efi.x.im4m' beside 'boot.efi'."""
     stem = boot_file.partition(".")[0]
     return name != boot_file and name.startswith(stem + ".")
 
@@ -208,7 +208,7 @@ def _why_none(app: InstallerApp) -> str:
     if any(name in known for name in there):
         return f"{app.name}: {', '.join(there)} holds neither a base system nor a loader."
     return (
-        f"{app.name} is a stub: it carries no payload (none of {', '.join(dict.fromkeys(known))} is in {SUPPORT}) "
+        f"{app.name} is a stub: it contains no payload (none of {', '.join(dict.fromkeys(known))} is in {SUPPORT}) "
         "and would download it when it is run."
     )
 
@@ -217,7 +217,7 @@ def _with_asset(app: InstallerApp, image: OpenedImage, notes: tuple[str, ...]) -
     """Find the zipped asset in the payload image, and the base image in it."""
     if image.volume is None:
         raise SourceError(
-            f"{image.name}: {image.unread}. The base system of {app.title} ({_BASE}) can only be had from there.",
+            f"{image.name}: {image.unread}. The base system of {app.title} ({_BASE}) is only available from there.",
             advice="Build this drive on a Mac, or take an earlier point release of the installer.",
         )
     paths = [
@@ -272,7 +272,7 @@ def _missing(payload: Payload, item: Wanted) -> str:
     release = payload.release or payload.app.title
     if payload.base is not None and payload.base.unread:
         return (
-            f"{item.path} of {release} can only be had from the base system ({payload.base.name}), "
+            f"{item.path} of {release} is only available from the base system ({payload.base.name}), "
             f"and {payload.base.unread}."
         )
     return f"{item.path} is missing from the base system of {release}."

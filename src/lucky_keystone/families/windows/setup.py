@@ -59,7 +59,7 @@ class WindowsSetup:
             raise SourceError(
                 f"{source.path} is a compressed Windows installer. Its image would not start if it were written "
                 "as it is, and its files cannot be read one by one while it is compressed.",
-                advice="Unpack it first and give what comes out.",
+                advice="Unpack it first and use the result.",
             )
         _check_choices(choices, drive.sector_size)
         shape = decide_shape(source, choices, drive)
@@ -109,11 +109,11 @@ def _check_choices(choices: Choices, sector_size: int) -> None:
         kind.check_cluster(choices.cluster, sector_size)
     if choices.part_size is not None and kind is not FAT32:
         raise UsageError(
-            "--part-size: nothing is split on NTFS.", advice="Leave it out, or choose --file-system fat32."
+            "--part-size: nothing needs splitting on NTFS.", advice="Leave it out, or choose --file-system fat32."
         )
     if choices.part_size is not None and not 1 << 20 <= choices.part_size <= LARGEST_PART:
         raise UsageError(
-            f"Parts of {choices.part_size} bytes are not possible on FAT32.",
+            f"Parts of {choices.part_size} bytes are not allowed on FAT32.",
             advice=f"Choose from 1 MiB to {LARGEST_PART} bytes (4 GiB less one).",
         )
 

@@ -1,6 +1,6 @@
 """Lays a tree out as a FAT32 volume: pure, metadata only.
 
-Order on the volume: reserved sectors, both FATs, all folders, then the files in the order their bytes stand in the
+Order on the volume: reserved sectors, both FATs, all folders, then the files in the order their bytes are in the
 source, so that the source is read front to back. Every folder and file is contiguous.
 """
 

@@ -32,7 +32,7 @@ def refuse_problems(root: Folder) -> None:
 
 
 def long_entries(name: str, short: bytes) -> bytes:
-    """Return the long-name entries of `name` in the order they stand on disk: last piece first."""
+    """Return the long-name entries of `name` in their order on disk: last piece first."""
     units = name.encode("utf-16-le")
     count = -(-len(units) // 26)
     if len(units) % 26:  # a name that does not fill its entries ends with 0000h and is padded with FFFFh

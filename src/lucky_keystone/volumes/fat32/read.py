@@ -1,6 +1,6 @@
 """Reads a FAT32 volume from the bytes on a drive. Takes nothing from the composer but the record declarations.
 
-Everything here expects hostile bytes: no size or cluster is believed before it is held against the volume, and no
+Everything here expects hostile bytes: no size or cluster is believed before it is checked against the volume, and no
 chain is followed for longer than the volume has clusters. What is wrong is collected in words, not raised, where the
 rest can still be read.
 """
@@ -57,7 +57,7 @@ class Entry:
     first_cluster: int
     runs: tuple[Run, ...]
     folder: Entry | None
-    """The folder it stands in; None for the root itself."""
+    """The folder it is in; None for the root itself."""
     record: DirEntry | None = None
     faults: list[str] = field(default_factory=list)
 
@@ -85,7 +85,7 @@ class _FatWindow:
     def __init__(self, first: int, entries: np.ndarray[Any, Any]) -> None:
         self._first, self._entries = first, entries
         steps = entries == np.arange(first + 1, first + 1 + len(entries), dtype=np.uint32)
-        steps[-1] = False  # what follows the window's last cluster stands in another one
+        steps[-1] = False  # what follows the window's last cluster is in another one
         self._ends = np.flatnonzero(~steps)
 
     def run_from(self, cluster: int) -> tuple[int, int]:
@@ -115,7 +115,7 @@ class FatVolume:
         def require(holds: bool, name: str) -> None:
             if not holds:
                 at = self.offset + kind.offset_of(name)
-                raise VolumeError(f"Boot sector, {name} (byte {at}): {getattr(boot, name)} is not possible on {shown}.")
+                raise VolumeError(f"Boot sector, {name} (byte {at}): {getattr(boot, name)} is invalid on {shown}.")
 
         return require
 
@@ -174,7 +174,7 @@ class FatVolume:
         return walk_below(self.root(), self.entries, lambda entry: entry.first_cluster, budget)
 
     def entries(self, folder: Entry) -> Iterator[Entry]:
-        """Yield what stands in `folder`. '.' and '..' are checked, not yielded; a bad entry carries its faults."""
+        """Yield the contents of `folder`. '.' and '..' are checked, not yielded; a bad entry carries its faults."""
         pending: list[LongEntry] = []
         for number, data in enumerate(self.raw_entries(folder)):
             if data[0] == DELETED:

@@ -100,7 +100,7 @@ class DirEntry(Record):
 class LongEntry(Record):
     """Long-name entry (fatgen103, "FAT Long Directory Entries"); 13 UTF-16 units of the name."""
 
-    LDIR_Ord: int = u8(0, "number from 1, 40h added in the last (which stands first)")
+    LDIR_Ord: int = u8(0, "number from 1, 40h added in the last (which comes first)")
     LDIR_Name1: bytes = raw(1, 10, "units 1-5")
     LDIR_Attr: int = u8(11, "0Fh", default=ATTR_LONG_NAME)
     LDIR_Type: int = u8(12, "0", default=0)

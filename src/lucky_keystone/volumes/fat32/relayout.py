@@ -1,6 +1,6 @@
 """Lays a tree out on a volume that exists.
 
-Folders are small and are laid out anew at the volume's front, as always. A file keeps its place when path and size are
+Folders are small and are laid out again at the volume's front, as always. A file keeps its place when path and size are
 the same and it lies there in one piece; whether its bytes are the same is seen when they are compared.
 """
 

@@ -36,7 +36,7 @@ from .records import (
 
 _LISTED = 6
 ATTRIBUTE_MOST = 3802
-"""Bytes of an attribute that stand in its record; more go into blocks of their own."""
+"""Bytes of an attribute that are in its record; more go into blocks of their own."""
 _THREAD_KEY = 8
 _PRIVATE_FLAGS = 0x5000  # of the folder of linked files: invisible, its name locked
 _PRIVATE_PLACE = 22460
@@ -109,7 +109,7 @@ class Catalogue:
 
 @without_collections()
 def catalogue(tree: Folder, label: str) -> Catalogue:
-    """Number everything in `tree`. Raises SourceError for names that cannot be stored or stand twice in a folder."""
+    """Number everything in `tree`. Raises SourceError for names that cannot be stored or appear twice in a folder."""
     case_sensitive = needs_case(tree)
     key = binary_key if case_sensitive else folded_key
     shared = {number for number, count in Counter(id(file) for _, file in tree.files()).items() if count > 1}

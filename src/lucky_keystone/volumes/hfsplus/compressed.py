@@ -1,6 +1,6 @@
 """Files that HFS+ keeps compressed: in an attribute, or in the resource fork in chunks of 64 KiB.
 
-The vendor documents no more than the header (struct decmpfs_disk_header in its open source); practice tells the rest.
+The vendor documents no more than the header (struct decmpfs_disk_header in its open source); practice shows the rest.
 """
 
 from __future__ import annotations
@@ -73,7 +73,7 @@ def compressed(attribute: bytes, fork_size: int, read_fork: Callable[[int, int],
     head = DecmpfsHeader.unpack(attribute)
     kind, size, inline = head.compression_type, head.uncompressed_size, attribute[DecmpfsHeader.SIZE :]
     if head.compression_magic != b"fpmc" or (kind not in _INLINE and kind not in _IN_FORK):
-        raise VolumeError(f"It is compressed in a way that is not known here (type {kind}).")
+        raise VolumeError(f"It is compressed by an unknown method (type {kind}).")
     if kind in _INLINE:
         if size > _CHUNK:
             raise VolumeError(f"{size:,} bytes are more than an attribute can stand for.")
@@ -81,7 +81,7 @@ def compressed(attribute: bytes, fork_size: int, read_fork: Callable[[int, int],
         return Compressed(size, _INLINE[kind], [(0, len(data))], lambda offset, count: data[offset : offset + count])
     method, count = _IN_FORK[kind], -(-size // _CHUNK)
     if count > _MOST_CHUNKS:
-        raise VolumeError(f"{size:,} bytes of a compressed file are not possible.")
+        raise VolumeError(f"{size:,} bytes of a compressed file are invalid.")
     places = _zlib_places(count, read_fork) if method == "zlib" else _offset_places(count, read_fork)
     if any(offset < 0 or length < 0 or offset + length > fork_size for offset, length in places):
         raise VolumeError("Its compressed chunks reach beyond its resource fork.")

@@ -59,7 +59,7 @@ def usual_block(volume_size: int, sector_size: int) -> int:
 
 
 def check_block_size(size: int, sector_size: int) -> None:
-    """Raise UsageError for a block size that is not possible on HFS+."""
+    """Raise UsageError for a block size that is invalid on HFS+."""
     smallest = max(SMALLEST_BLOCK, sector_size)
     if size & (size - 1) or not smallest <= size <= LARGEST_BLOCK:
         raise UsageError(

@@ -1,7 +1,7 @@
 """Gives everything in a catalogue its blocks.
 
 Order on the volume: the header, the allocation file, the trees (extents overflow, attributes, catalog), then the files
-in the order their bytes stand in the source, so that the source is read front to back.
+in the order their bytes are in the source, so that the source is read front to back.
 """
 
 from __future__ import annotations

@@ -36,7 +36,7 @@ def composed(name: str) -> str:
 
 @lru_cache(1 << 12)
 def stored_name(name: str) -> bytes:
-    """Return a name's UTF-16 units as they stand on the volume."""
+    """Return a name's UTF-16 units as they are on the volume."""
     return decomposed(name).translate(_COLON_AND_SLASH).encode("utf-16-be", "surrogatepass")
 
 

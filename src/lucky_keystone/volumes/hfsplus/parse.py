@@ -69,7 +69,7 @@ def parse_catalog(record: bytes) -> CatalogItem:
             return CatalogItem(parent, name, thread=thread, thread_name=record[at + 2 : at + 2 + _EVEN * units])
     except RecordError as error:
         raise VolumeError(f"The catalog: {error.message}.") from error
-    raise VolumeError(f"The catalog: a record of kind {kind} in folder {parent} is none there is.")
+    raise VolumeError(f"The catalog: a record of the unknown kind {kind} in folder {parent}.")
 
 
 @dataclass(frozen=True)

@@ -133,7 +133,7 @@ class HfsPlusVolume:
                 at = self.offset + HEADER_OFFSET + VolumeHeader.offset_of(name)
                 value = getattr(header, name)
                 shown = value.decode("ascii", "replace") if isinstance(value, bytes) else f"{value:,}"
-                raise VolumeError(f"Volume header, {name} (byte {at}): {shown} is not possible on HFS+.")
+                raise VolumeError(f"Volume header, {name} (byte {at}): {shown} is invalid on HFS+.")
 
         require(header.signature in (SIGNATURE_PLUS, SIGNATURE_X), "signature")
         require(header.version in (4, 5), "version")
@@ -169,7 +169,7 @@ class HfsPlusVolume:
             if not further or held >= fork.block_count:
                 break
             if len(runs) > _MOST_EXTENTS:
-                raise VolumeError(f"{what}: more than {_MOST_EXTENTS:,} extents are not possible.")
+                raise VolumeError(f"{what}: more than {_MOST_EXTENTS:,} extents are invalid.")
         return Fork(fork.size, fork.block_count, tuple(runs))
 
     def read_fork(self, fork: Fork, offset: int, size: int) -> bytes:
@@ -319,7 +319,7 @@ class HfsPlusVolume:
         return walk_below(self.root(), self.entries, lambda entry: entry.link or entry.number, budget)
 
     def entries(self, folder: Entry) -> Iterator[Entry]:
-        """Yield what is in `folder`; a bad entry carries its faults."""
+        """Yield the contents of `folder`; a bad entry carries its faults."""
         count = 0
         try:
             for item in self.items_of(folder.number):
@@ -331,7 +331,7 @@ class HfsPlusVolume:
             folder.faults.append(error.message.rstrip("."))
             return
         if isinstance(folder.record, CatalogFolder) and folder.record.valence != count:
-            folder.faults.append(f"it is said to have {folder.record.valence:,} entries, {count:,} are there")
+            folder.faults.append(f"it claims {folder.record.valence:,} entries, {count:,} are there")
 
     def _entry(self, folder: Entry, item: CatalogItem) -> Entry:
         name = shown_name(item.name)
@@ -342,7 +342,7 @@ class HfsPlusVolume:
             assert item.file is not None
             entry = self._file(path, name, item.file)
         if "/" in name or name in ("", ".", ".."):
-            entry.faults.append("its name is none that a file can have")
+            entry.faults.append("its name is not a valid file name")
         return entry
 
     def _file(self, path: str, name: str, record: CatalogFile) -> Entry:
@@ -354,7 +354,7 @@ class HfsPlusVolume:
                 if target is not None and target.file is not None:
                     return self._measured(Entry(path, name, False, target.file.fileID, target.file, link=link))
                 entry = Entry(path, name, False, link, record)
-                entry.faults.append("the file that this link stands for is gone")
+                entry.faults.append("the file that this link points to is missing")
                 return entry
             if kind == FINDER_LINK_TO_FOLDER and self._linked_folders:
                 target = self._link_target(record, self._linked_folders, LINKED_FOLDER)
@@ -465,7 +465,7 @@ class HfsPlusVolume:
             if kind == FORK_ATTRIBUTE:
                 fork = parse_fork(ForkAttribute.unpack(record, at).theFork, self.cluster_count, what)
                 if fork.size > _MOST_ATTRIBUTE:
-                    raise VolumeError(f"{what}: an attribute of {fork.size:,} bytes is not possible.")
+                    raise VolumeError(f"{what}: an attribute of {fork.size:,} bytes is invalid.")
                 return self.read_fork(fork, 0, fork.size)
         except RecordError as error:
             raise VolumeError(f"{what}: {error.message}.") from error

@@ -31,7 +31,7 @@ class Tree:
     def __init__(self, what: str, size: int, read: Callable[[int, int], bytes]) -> None:
         """`what` names it in errors, `size` in bytes is its file's; `read` gives the file's bytes at an offset.
 
-        Raises VolumeError for a header that is not possible.
+        Raises VolumeError for a header that is invalid.
         """
         self.what, self._read, self._size = what, read, size
         self._nodes: dict[int, ReadNode] = {}
@@ -41,11 +41,11 @@ class Tree:
         except RecordError as error:
             raise VolumeError(f"{what}: its header node cannot be read: {error.message}.") from error
         self.node_size = self.header.nodeSize
-        self._require(head.kind == HEADER_NODE, "its first node is no header")
+        self._require(head.kind == HEADER_NODE, "its first node is not a header")
         sizes = [1 << power for power in range(9, 16)]
-        self._require(self.node_size in sizes, f"nodes of {self.node_size} bytes are not possible")
+        self._require(self.node_size in sizes, f"nodes of {self.node_size} bytes are invalid")
         self.node_count = min(self.header.totalNodes, size // self.node_size)
-        self._require(self.header.treeDepth <= _MOST_LEVELS, f"{self.header.treeDepth} levels are not possible")
+        self._require(self.header.treeDepth <= _MOST_LEVELS, f"{self.header.treeDepth} levels are invalid")
         self._require(self.header.rootNode < max(self.node_count, 1), "its root lies outside of it")
 
     def _require(self, holds: bool, why: str) -> None:
@@ -56,7 +56,7 @@ class Tree:
         """Return a node's bytes."""
         self._require(0 < number < self.node_count, f"it has no node {number}")
         data = self._read(number * self.node_size, self.node_size)
-        self._require(len(data) == self.node_size, f"node {number} lies behind the end of its file")
+        self._require(len(data) == self.node_size, f"node {number} is after the end of its file")
         return data
 
     def node(self, number: int) -> ReadNode:
@@ -90,7 +90,7 @@ class Tree:
         while number:
             node = self.node(number)
             seen += 1
-            self._require(node.head.kind == LEAF_NODE, f"node {number} is no leaf, though the leaves lead to it")
+            self._require(node.head.kind == LEAF_NODE, f"node {number} is not a leaf, though the leaves lead to it")
             self._require(seen <= self.node_count, f"its leaves loop at node {number}")
             yield node
             number = node.head.fLink
@@ -107,7 +107,7 @@ class Tree:
             node = self.node(number)
             if node.head.kind == LEAF_NODE:
                 break
-            self._require(node.head.kind == INDEX_NODE and bool(node.records), f"node {number} is no index node")
+            self._require(node.head.kind == INDEX_NODE and bool(node.records), f"node {number} is not an index node")
             child = node.records[0]
             for record in node.records:
                 if key_of(record) > key:
@@ -138,7 +138,7 @@ class Tree:
 
 
 def parse_node(data: bytes, number: int, what: str) -> ReadNode:
-    """Take a node apart. Raises VolumeError when its offsets are not possible."""
+    """Take a node apart. Raises VolumeError when its offsets are invalid."""
     head = NodeDescriptor.unpack(data)
     count = head.numRecords
     if NodeDescriptor.SIZE + 2 * (count + 1) > len(data):

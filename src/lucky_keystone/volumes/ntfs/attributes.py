@@ -73,7 +73,7 @@ _nonresident_head = packer(
 
 
 def resident(kind: int, value: bytes, instance: int, name: str = "", *, indexed: bool = False) -> bytes:
-    """Return an attribute whose value stands in the record."""
+    """Return an attribute whose value is in the record."""
     stored = name.encode("utf-16-le")
     at = RESIDENT_HEAD + len(stored) + 7 & ~7
     length = at + len(value) + 7 & ~7

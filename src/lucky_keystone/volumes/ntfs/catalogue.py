@@ -55,8 +55,8 @@ from .system import ViewIndex, attribute_definitions, view_indexes
 from .upcase import collation_key, upcase_table
 
 FOLDER_INDEX = "$I30"
-_LARGEST_RESIDENT = 256  # bytes of a stream that stands in its record, where we made them
-_LARGEST_RESIDENT_BITMAP = 64  # bytes of an index's bitmap that stand in its record
+_LARGEST_RESIDENT = 256  # bytes of a stream that is in its record, where we made them
+_LARGEST_RESIDENT_BITMAP = 64  # bytes of an index's bitmap that are in its record
 _LONGEST_RESIDENT_LIST = 256
 _STANDARD = RESIDENT_HEAD + StandardInformation.SIZE
 _NAMED_STREAM = NONRESIDENT_HEAD + 8 + 24  # a stream in one piece, with a short name
@@ -161,7 +161,7 @@ class Tree:
 
 @dataclass(frozen=True, slots=True)
 class Spread:
-    """Which attributes, by their place in order, stand in the base record and in each further one."""
+    """Which attributes, by their place in order, are in the base record and in each further one."""
 
     first_further: int
     """Record number of the first further record."""
@@ -306,7 +306,7 @@ def _node(number: int, path: str, entry: File | Folder) -> Node:
 
 
 def index_attributes(name: str, found: IndexShape, sizes: Sequence[int]) -> list[Attribute]:
-    """Return the attributes of an index; the root's value is packed later and has its size by now."""
+    """Return the attributes of an index; the root's value is packed later and already has its size."""
     made = [Attribute(INDEX_ROOT, name, value=bytes(root_size(found, sizes)))]
     blocks = len(found.blocks)
     if blocks:
@@ -402,7 +402,7 @@ def _spread(node: Node, mine: list[Attribute], number: int, record_size: int) ->
     if max(item.size for item in items) > room:
         raise SourceError(
             f"{node.path}: a stream, reparse point or other attribute of it does not fit a file record.",
-            advice="Leave the file out, or make it less scattered.",
+            advice="Leave the file out, or make it less fragmented.",
         )
     list_size = sum(_entry_size(item.name) for item in items)
     is_resident = list_size <= _LONGEST_RESIDENT_LIST

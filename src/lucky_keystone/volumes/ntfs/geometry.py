@@ -71,7 +71,7 @@ def vcns_per_block(cluster_size: int) -> int:
 
 
 def shift_or_count(size: int, cluster_size: int) -> int:
-    """Return how a boot sector tells the size of a record.
+    """Return how a boot sector states the size of a record.
 
     In clusters, or as minus the exponent of two of its bytes.
     """

@@ -1,7 +1,7 @@
 """B+ trees: how many entries a folder's nodes take, and the nodes as bytes.
 
 Entries come in collation order and are known all at once, so a tree is built from its leaves: a node is filled until
-the next entry does not fit; that entry goes up to stand between this node and the next. What is left when everything
+the next entry does not fit; that entry goes up to be between this node and the next. What is left when everything
 fits the room in the file record is the root.
 """
 
@@ -39,7 +39,7 @@ Entry = Callable[[int], bytes]
 
 @dataclass(frozen=True)
 class IndexNode:
-    """A node: entries by number, and the block that stands in front of each of them and of the end (none in a leaf)."""
+    """A node: entries by number, and the block that comes before each of them and of the end (none in a leaf)."""
 
     entries: Sequence[int]
     children: Sequence[int]
@@ -47,7 +47,7 @@ class IndexNode:
 
 @dataclass(frozen=True)
 class IndexShape:
-    """A tree: its blocks, numbered as they stand in $INDEX_ALLOCATION, and its root."""
+    """A tree: its blocks, numbered as they are in $INDEX_ALLOCATION, and its root."""
 
     blocks: tuple[IndexNode, ...]
     root: IndexNode

@@ -1,7 +1,7 @@
 """Gives everything in a catalogue its clusters.
 
 Order on the volume: $Boot, $MFT with its bitmap and mirror, the log, the bitmap, what else is the volume's own and all
-folders' indexes, then the files in the order their bytes stand in the source, so that the source is read front to back.
+folders' indexes, then the files in the order their bytes are in the source, so that the source is read front to back.
 """
 
 from __future__ import annotations

@@ -151,7 +151,7 @@ class Records:
     # -- indexes -------------------------------------------------------------------------------------------------
 
     def name(self, link: Link) -> bytes:
-        """Return the FILE_NAME of a name, as it stands in the file's record and in the folder's index."""
+        """Return the FILE_NAME of a name, as it is in the file's record and in the folder's index."""
         child, parent = link.child, link.parent
         moment = _file_time(child.modified)
         allocated, size = self._layout.stream_sizes(child)

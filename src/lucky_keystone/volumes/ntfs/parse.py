@@ -1,6 +1,6 @@
 """File records, attributes, run lists and index nodes out of bytes that may be anything.
 
-No length or offset is believed before it is held against the bytes it lies in. Raises VolumeError that says what is
+No length or offset is believed before it is checked against the bytes it lies in. Raises VolumeError that says what is
 wrong.
 """
 
@@ -36,7 +36,7 @@ _MOST_RUNS = 100_000
 
 @dataclass(frozen=True, slots=True)
 class ParsedAttribute:
-    """An attribute as one record tells it."""
+    """An attribute as one record describes it."""
 
     type: int
     name: str
@@ -86,7 +86,7 @@ def unguarded(block: bytes, signature: bytes, what: str) -> bytearray:
     at = int.from_bytes(block[4:6], "little")
     count = int.from_bytes(block[6:8], "little")
     if count != len(block) // STRIDE + 1 or at % 2 or at < 8 or at + 2 * count > min(len(block), STRIDE):
-        raise VolumeError(f"{what}: its update sequence ({count} numbers at {at}) is not possible.")
+        raise VolumeError(f"{what}: its update sequence ({count} numbers at {at}) is invalid.")
     whole = bytearray(block)
     number = block[at : at + 2]
     for index in range(1, count):
@@ -119,7 +119,7 @@ def _attributes(data: bytes, at: int, cluster_count: int, what: str) -> Iterator
         header = AttributeHeader.unpack(data, at)
         where = f"{what}, attribute {header.type:X}h at {at}"
         if header.length < 24 or header.length % 8 or at + header.length > len(data):
-            raise VolumeError(f"{where}: a length of {header.length} is not possible.")
+            raise VolumeError(f"{where}: a length of {header.length} is invalid.")
         yield _attribute(data[at : at + header.length], header, cluster_count, where)
         at += header.length
     raise VolumeError(f"{what}: its attributes have no end.")
@@ -163,7 +163,7 @@ def _attribute(data: bytes, header: AttributeHeader, cluster_count: int, where: 
 
 
 def parse_runs(data: bytes, cluster_count: int, where: str) -> Iterator[Run]:
-    """Yield the runs of mapping pairs, each held against the volume."""
+    """Yield the runs of mapping pairs, each checked against the volume."""
     at = cluster = found = 0
     while True:
         if at >= len(data):
@@ -180,7 +180,7 @@ def parse_runs(data: bytes, cluster_count: int, where: str) -> Iterator[Run]:
         at += step_size
         found += 1
         if count <= 0 or found > _MOST_RUNS:
-            raise VolumeError(f"{where}: a run of {count} clusters is not possible.")
+            raise VolumeError(f"{where}: a run of {count} clusters is invalid.")
         if not step_size:
             yield Run(HOLE, count)
             continue
@@ -196,7 +196,7 @@ def parse_attribute_list(data: bytes, what: str) -> Iterator[tuple[AttributeList
     while at + AttributeListEntry.SIZE <= len(data):
         entry = AttributeListEntry.unpack(data, at)
         if entry.length < AttributeListEntry.SIZE or at + entry.length > len(data):
-            raise VolumeError(f"{what}: an entry of {entry.length} bytes in its attribute list is not possible.")
+            raise VolumeError(f"{what}: an entry of {entry.length} bytes in its attribute list is invalid.")
         name = data[at + entry.name_offset : at + min(entry.name_offset + 2 * entry.name_length, entry.length)]
         yield entry, name.decode("utf-16-le", "replace")
         at += entry.length
@@ -235,7 +235,7 @@ def _entries(data: bytes, node: int, what: str) -> Iterator[IndexEntry]:
         has_child, is_last = bool(entry.flags & ENTRY_HAS_CHILD), bool(entry.flags & ENTRY_IS_LAST)
         least = FolderEntryHeader.SIZE + (8 if has_child else 0) + (0 if is_last else entry.key_length)
         if entry.length < least or entry.length % 8 or at + entry.length > end:
-            raise VolumeError(f"{what}: an entry of {entry.length} bytes at {at} is not possible.")
+            raise VolumeError(f"{what}: an entry of {entry.length} bytes at {at} is invalid.")
         child = int.from_bytes(data[at + entry.length - 8 : at + entry.length], "little") if has_child else None
         key = b"" if is_last else data[at + FolderEntryHeader.SIZE : at + FolderEntryHeader.SIZE + entry.key_length]
         yield IndexEntry(entry.file, key, child, is_last)

@@ -70,7 +70,7 @@ class Entry:
     sequence: int
     folder: Entry | None
     key: FileName | None = None
-    """What the index tells of it; None of the root."""
+    """What the index says of it; None of the root."""
     short_name: str = ""
     faults: list[str] = field(default_factory=list)
 
@@ -105,7 +105,7 @@ class NtfsVolume:
         def require(holds: bool, name: str) -> None:
             if not holds:
                 at = self.offset + BootSector.offset_of(name)
-                raise VolumeError(f"Boot sector, {name} (byte {at}): {getattr(boot, name)!r} is not possible on NTFS.")
+                raise VolumeError(f"Boot sector, {name} (byte {at}): {getattr(boot, name)!r} is invalid on NTFS.")
 
         require(boot.signature == 0xAA55, "signature")
         require(boot.oem == b"NTFS    ", "oem")
@@ -189,7 +189,7 @@ class NtfsVolume:
         return self._mft.size // self.record_size
 
     def record_bytes(self, number: int) -> bytes:
-        """Return a record as it stands on the drive."""
+        """Return a record as it is on the drive."""
         if not 0 <= number < self.record_count:
             raise VolumeError(f"File record {number}: the MFT has {self.record_count:,}.")
         per_window = _WINDOW // self.record_size
@@ -236,13 +236,13 @@ class NtfsVolume:
         listed = here.stream("", ATTRIBUTE_LIST)
         assert listed is not None
         if listed.size > 1 << 20:
-            raise VolumeError(f"File record {number}: an attribute list of {listed.size:,} bytes is not possible.")
+            raise VolumeError(f"File record {number}: an attribute list of {listed.size:,} bytes is invalid.")
         data = listed.value if listed.value is not None else self.read_stream(listed, 0, listed.size)
         segments: dict[int, None] = {}
         for entry, _ in parse_attribute_list(data, f"File record {number}"):
             segments[entry.segment & REFERENCE_NUMBER] = None
         if len(segments) > _MOST_SEGMENTS:
-            raise VolumeError(f"File record {number}: {len(segments):,} further records are not possible.")
+            raise VolumeError(f"File record {number}: {len(segments):,} further records are invalid.")
         attributes = list(base.attributes)
         for segment in segments:
             if segment == number:
@@ -275,7 +275,7 @@ class NtfsVolume:
             if start >= end:
                 break
         data = b"".join(result)
-        if stream.valid < offset + len(data):  # what was never written reads as zeros, whatever stands there
+        if stream.valid < offset + len(data):  # what was never written reads as zeros, whatever is there
             data = data[: max(stream.valid - offset, 0)].ljust(len(data), b"\0")
         return data
 
@@ -288,7 +288,7 @@ class NtfsVolume:
     def readable_size(self, entry: Entry) -> int:
         """Bytes of a file that can be read: fewer than its size where it has too few clusters."""
         held = sum(run.count for run in entry.runs) * self.cluster_size
-        return min(entry.size, held) if entry.runs else entry.size  # without runs it stands in its record
+        return min(entry.size, held) if entry.runs else entry.size  # without runs it is in its record
 
     def read_at_of(self, entry: Entry, offset: int, size: int) -> bytes:
         """Return up to `size` bytes of a file from `offset`."""
@@ -299,7 +299,7 @@ class NtfsVolume:
         if stream is None:
             raise VolumeError(f"{entry.path} has no bytes of its own.")
         if not stream.is_plain:
-            raise VolumeError(f"{entry.path} is compressed or encrypted, and is not read here.")
+            raise VolumeError(f"{entry.path} is compressed or encrypted, and is not supported.")
         return stream
 
     # -- folders ---------------------------------------------------------------------------------------------------
@@ -314,7 +314,7 @@ class NtfsVolume:
         return walk_below(self.root(), self.entries, lambda entry: entry.number, budget)
 
     def entries(self, folder: Entry) -> Iterator[Entry]:
-        """Yield what stands in `folder`, each file once under its long name; a bad entry carries its faults."""
+        """Yield the contents of `folder`, each file once under its long name; a bad entry carries its faults."""
         try:
             for number, key, name in self.names(folder.number):
                 if key.namespace != NAME_SHORT and number & REFERENCE_NUMBER >= FIRST_USER:
@@ -329,7 +329,7 @@ class NtfsVolume:
             yield entry.file, key, name
 
     def index(self, file: FileRecords, name: str) -> Iterator[IndexEntry]:
-        """Yield an index's entries in order, children before the entry they stand in front of. Raises VolumeError."""
+        """Yield an index's entries in order, children before the entry they come before. Raises VolumeError."""
         what = f"File record {file.number}"
         value = next((attribute.value for attribute in file.of(INDEX_ROOT, name)), None)
         if value is None:
@@ -337,7 +337,7 @@ class NtfsVolume:
         root, entries = parse_index_root(value, what)
         size = root.block_size
         if size not in (512, 1024, 2048, 4096, 8192, 16384, 32768, 65536):
-            raise VolumeError(f"{what}: index blocks of {size} bytes are not possible.")
+            raise VolumeError(f"{what}: index blocks of {size} bytes are invalid.")
         blocks = file.stream(name, INDEX_ALLOCATION)
         step = self.cluster_size if self.cluster_size <= size else 512
         seen: set[int] = set()
@@ -346,7 +346,7 @@ class NtfsVolume:
             if blocks is None or vcn * step + size > blocks.size:
                 raise VolumeError(f"{what}: its index has no block {vcn}.")
             if vcn in seen or len(seen) * size > blocks.size:
-                raise VolumeError(f"{what}: its index runs in a circle at block {vcn}.")
+                raise VolumeError(f"{what}: its index loops at block {vcn}.")
             seen.add(vcn)
             return parse_index_block(self.read_stream(blocks, vcn * step, size), vcn, what)
 
@@ -396,7 +396,7 @@ class NtfsVolume:
             entry.faults.append(f"{stream.valid:,} bytes of {stream.size:,} are said to be written")
 
     def _compare_names(self, file: FileRecords, folder: Entry, key: FileName, name: str, entry: Entry) -> None:
-        """The same name has to stand in the file's own record."""
+        """The same name has to be in the file's own record."""
         names = [
             parse_file_name(attribute.value or b"", f"File record {file.number}") for attribute in file.of(FILE_NAME)
         ]

@@ -33,7 +33,7 @@ END_OF_ATTRIBUTES = 0xFFFF_FFFF
 RECORD_IN_USE, RECORD_IS_FOLDER, RECORD_IN_EXTEND, RECORD_HAS_VIEW_INDEX = 1, 2, 4, 8
 RESIDENT, NONRESIDENT = 0, 1
 INDEXED = 1
-"""Resident attributes that stand in an index as well ($FILE_NAME)."""
+"""Resident attributes that are in an index as well ($FILE_NAME)."""
 ATTRIBUTE_COMPRESSED, ATTRIBUTE_ENCRYPTED, ATTRIBUTE_SPARSE = 0x00FF, 0x4000, 0x8000
 HIDDEN, SYSTEM, ARCHIVE, SPARSE_FILE, REPARSE_FILE = 0x02, 0x04, 0x20, 0x200, 0x400
 FOLDER_NAME, VIEW_INDEX_NAME = 0x1000_0000, 0x2000_0000
@@ -127,7 +127,7 @@ class ResidentForm(Record):
 
     value_length: int = u32(0x00, "bytes")
     value_offset: int = u16(0x04, "bytes from the attribute's start")
-    indexed: int = u8(0x06, "1: it stands in an index as well")
+    indexed: int = u8(0x06, "1: it is in an index as well")
     padding: int = u8(0x07, "0", default=0)
 
 
@@ -165,7 +165,7 @@ class StandardInformation(Record):
 
 @record(size=66)
 class FileName(Record):
-    """FILE_NAME; the name follows. Stands in the file's record and in the index of the folder."""
+    """FILE_NAME; the name follows. It is in the file's record and in the index of the folder."""
 
     parent: int = u64(0x00, "file reference of the folder")
     created: int = u64(0x08, "100 ns since 1601")
@@ -222,7 +222,7 @@ class IndexBlockHeader(Record):
     sequence_offset: int = u16(0x04, "bytes to the update sequence", default=0x28)
     sequence_count: int = u16(0x06, "numbers of the update sequence", default=INDEX_BLOCK_SIZE // STRIDE + 1)
     log_number: int = u64(0x08, "number in $LogFile", default=0)
-    vcn: int = u64(0x10, "where this block stands in the stream")
+    vcn: int = u64(0x10, "where this block is in the stream")
 
 
 @record(size=16)

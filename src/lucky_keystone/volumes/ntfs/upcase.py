@@ -177,7 +177,7 @@ _RUNS = (
 
 @cache
 def upcase_table() -> bytes:
-    """Return the table as it stands on a volume: 65,536 little-endian units."""
+    """Return the table as it is on a volume: 65,536 little-endian units."""
     table = np.arange(0x10000, dtype="<u2")
     table[ord("a") : ord("z") + 1] -= 32
     for first, last, step, delta in _RUNS:
