@@ -51,12 +51,13 @@ if TYPE_CHECKING:
 @click.command(
     epilog="""\b
 Examples:
+  lucky-keystone build installer.iso
   lucky-keystone build installer.iso --onto counter.img
   lucky-keystone build installer.iso --onto G7KM --unmount --eject
   lucky-keystone build installer.iso --onto G7KM --onto C4RW --onto P93H
   lucky-keystone build newer.iso --onto G7KM --update
   lucky-keystone build crew.toml --onto crew.img --size 16GB
-  lucky-keystone build installer.iso --onto G7KM --bay tidewell/bay --yes --json"""
+  lucky-keystone build installer.iso --onto G7KM --yes --json"""
 )
 @click.argument("source", metavar="SOURCE-OR-PLAN", type=click.Path(path_type=Path))
 @click.option(

@@ -121,6 +121,8 @@ def table(
             out.print((spoken or _speaker(columns))([cell.plain for cell in row]))
         return
     used = [number for number, column in enumerate(columns) if any(row[number].plain for row in cells)]
+    if not used:
+        return
     natural = {number: _natural(columns[number], [row[number] for row in cells]) for number in used}
     widths = _fitted(natural, {n for n in used if columns[n].folds}, out.width - 2)
     if widths is None:
