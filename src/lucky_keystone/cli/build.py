@@ -165,7 +165,7 @@ def command(
     code = tell_outcome(outcome, proofs, verified=not no_verify, seconds=time.monotonic() - began)
     if not drives:
         line = whole_line(click.get_current_context().obj, bay, chosen[0])
-        paragraph(console(), f"The same without the question: {line}", style="dim")
+        paragraph(console(), f"The same without the question: {line}", style="quiet")
     return code
 
 

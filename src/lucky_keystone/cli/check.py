@@ -23,10 +23,10 @@ if TYPE_CHECKING:
     from .documents import CheckBody
 
 _MARKS = {
-    "fault": ("FAULT", "bold red"),
-    "start": ("start", "bold yellow"),
-    "used": ("used", "bold yellow"),
-    "note": ("note", "cyan"),
+    "fault": ("FAULT", "bad"),
+    "start": ("start", "warn"),
+    "used": ("used", "warn"),
+    "note": ("note", "name"),
 }
 
 
@@ -129,7 +129,7 @@ def show_report(report: Report, name: str) -> None:
     for finding in report.findings:
         _show_finding(out, finding)
     for line in report.unknown:
-        paragraph(out, f"Unknown: {line}", style="yellow", indent=2, hanging=11)
+        paragraph(out, f"Unknown: {line}", style="warn", indent=2, hanging=11)
     if report.starts and not manner().quiet:
         heading(out, "Starts on")
         starts(out, report.starts)
@@ -161,14 +161,14 @@ def _show_finding(out: Console, finding: Finding) -> None:
     words = Text.assemble((mark.ljust(7), style), f"{area}{finding.what}{code}")
     paragraph(out, words, indent=2, hanging=9)
     if finding.advice:
-        paragraph(out, f"What next: {finding.advice}", style="dim", indent=9, hanging=11)
+        paragraph(out, f"What next: {finding.advice}", style="quiet", indent=9, hanging=11)
 
 
 def _conclude(out: Console, report: Report) -> None:
     faults = sum(finding.level == "fault" for finding in report.findings)
     if faults:
-        out.print("1 fault found." if faults == 1 else f"{faults} faults found.", style="bold red")
+        out.print("1 fault found." if faults == 1 else f"{faults} faults found.", style="bad")
     elif report.unknown:
-        out.print("No faults found in what could be checked.", style="bold green")
+        out.print("No faults found in what could be checked.", style="good")
     else:
-        out.print("No faults found.", style="bold green")
+        out.print("No faults found.", style="good")

@@ -93,7 +93,7 @@ def command(folder: Path, mishaps: bool, only: str | None) -> int:
     if manner().as_json:
         emit_json(DemoDocument(folder=str(folder), steps=done))
     elif code:
-        out.print(f"\nThe demo ends here: exit code {code}.", style="bold red")
+        out.print(f"\nThe demo ends here: exit code {code}.", style="bad")
     elif mishaps:
         out.print(
             f"\nThe drives lie in {folder / 'bay'}: give them other faults in bay.toml and try again.", style="bold"
@@ -118,10 +118,10 @@ def _run(step: _Step, folder: Path) -> tuple[int, Any]:
         out = console()
         out.print()
         out.print(step.title, style="bold")
-        out.print(f"$ lucky-keystone {shlex.join(step.arguments)}\n", style="bold magenta")
+        out.print(f"$ lucky-keystone {shlex.join(step.arguments)}\n", style="typed")
         code = main(step.arguments)
         if step.lesson:
-            out.print(f"\n  -> {step.lesson}", style="bold cyan")
+            out.print(f"\n  -> {step.lesson}", style="lesson")
         return code, None
     finally:
         if before is None:

@@ -67,7 +67,7 @@ def command(bay: Path | None, watch: bool) -> None:
 def _watch(host: Host, before: tuple[Drive, ...], out: Console) -> None:
     """Look every second and report what came and went, until the user has seen enough."""
     if not manner().as_json:
-        out.print("Watching. Plug in or unplug a drive; press Ctrl-C to stop.", style="dim")
+        out.print("Watching. Plug in or unplug a drive; press Ctrl-C to stop.", style="quiet")
     try:
         while True:
             time.sleep(1)
@@ -92,7 +92,7 @@ def _report(out: Console, host: Host, drive: Drive, among: tuple[Drive, ...], ev
         told = DriveEvent(event="appeared" if event == "appeared" else "disappeared", drive=_body(host, drive, among))
         print(as_json(told), flush=True)
         return
-    out.print(event, style="bold green" if event == "appeared" else "bold yellow")
+    out.print(event, style="good" if event == "appeared" else "warn")
     show_drive(out, host, drive, among)
 
 
@@ -122,7 +122,7 @@ def _contents(host: Host, drive: Drive) -> str:
 def show_drive(out: Console, host: Host, drive: Drive, among: tuple[Drive, ...]) -> None:
     """Print a drive: tag, model, sizes, connection, state, what is on it."""
     reasons = held_back(drive, among)
-    state = ("held back", "bold red") if reasons else ("free", "bold green")
+    state = ("held back", "bad") if reasons else ("free", "good")
     sizes = f"sold as {sold_size(drive.size)}, shown as {shown_size(drive.size)}"
     place = f", {drive.path}" if drive.path.is_block_device() else ""
     words = f"  {drive.model}, {sizes}, {_connection(drive)}{place}  "
@@ -131,7 +131,7 @@ def show_drive(out: Console, host: Host, drive: Drive, among: tuple[Drive, ...])
     if manner().verbose:
         details.insert(0, f"serial number {drive.serial or 'unknown'}, {_sectors(drive)}, {drive.path}")
     for detail in details:
-        paragraph(out, detail, style="dim", indent=6)
+        paragraph(out, detail, style="quiet", indent=6)
 
 
 def _sectors(drive: Drive) -> str:

@@ -232,13 +232,13 @@ def _show(found: Gauged, name: str, figure: Path | None) -> None:
         facts(out, rows)
     for word, rates in (("reading", found.reading), ("writing", found.writing)):
         for offset, size in (rates.bad if rates else [])[:_LISTED]:
-            out.print(f"  FAULT  {word} fails at byte {offset:,}, for {shown_size(size)}", style="bold red")
+            out.print(f"  FAULT  {word} fails at byte {offset:,}, for {shown_size(size)}", style="bad")
         if rates and len(rates.bad) > _LISTED:
-            out.print(f"  FAULT  and in {len(rates.bad) - _LISTED} more places", style="bold red")
+            out.print(f"  FAULT  and in {len(rates.bad) - _LISTED} more places", style="bad")
     out.print()
-    style = "bold red" if found.capacity.is_fake else "bold green" if found.capacity.verdict == "holds" else "yellow"
+    style = "bad" if found.capacity.is_fake else "good" if found.capacity.verdict == "holds" else "warn"
     paragraph(out, found.capacity.summary, style=style)
-    paragraph(out, _next(found), style="dim")
+    paragraph(out, _next(found), style="quiet")
     if figure is not None:
         paragraph(out, f"Figure drawn: {figure}")
 

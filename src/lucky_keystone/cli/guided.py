@@ -21,8 +21,8 @@ from .targets import Chosen, choose, host_of
 
 
 def can_ask() -> bool:
-    """True where somebody reads and answers: a terminal on both ends, and no JSON wanted."""
-    return sys.stdin.isatty() and sys.stdout.isatty() and not manner().as_json
+    """True where somebody reads and answers: a terminal on all ends, and no JSON wanted."""
+    return all(stream.isatty() for stream in (sys.stdin, sys.stdout, sys.stderr)) and not manner().as_json
 
 
 def ask_for_drive(bay: Path | None, sector_size: int | None, needed: int | None) -> Chosen:
@@ -36,12 +36,12 @@ def ask_for_drive(bay: Path | None, sector_size: int | None, needed: int | None)
         for drive in free:
             show_drive(out, host, drive, drives)
             if needed is not None and drive.size < needed:
-                paragraph(out, f"too small: the source needs {exact_size(needed)}", style="bold yellow", indent=6)
+                paragraph(out, f"too small: the source needs {exact_size(needed)}", style="warn", indent=6)
         if not free:
             out.print("  No free drive is attached.")
         if held := len(drives) - len(free):
             kept = "1 more is" if held == 1 else f"{held} more are"
-            paragraph(out, f"{kept} held back; 'lucky-keystone drives' says why.", style="dim", indent=2)
+            paragraph(out, f"{kept} held back; 'lucky-keystone drives' says why.", style="quiet", indent=2)
         chosen = _answer(out, bay, sector_size, drives)
         if chosen is not None:
             return chosen
@@ -70,7 +70,7 @@ def _answer(out: Console, bay: Path | None, sector_size: int | None, drives: tup
         reasons = held_back(chosen.drive, drives) if chosen.drive is not None else ()
         if not reasons:
             return chosen
-        paragraph(out, f"{chosen.name} is held back: it {'; it '.join(reasons)}.", style="bold red")
+        paragraph(out, f"{chosen.name} is held back: it {'; it '.join(reasons)}.", style="bad")
 
 
 def ask(question: str) -> str:
@@ -80,9 +80,9 @@ def ask(question: str) -> str:
 
 def complain(out: Console, error: KeystoneError) -> None:
     """Show an error that is answered by another try."""
-    paragraph(out, error.message, style="bold red")
+    paragraph(out, error.message, style="bad")
     if error.advice:
-        paragraph(out, error.advice, style="dim")
+        paragraph(out, error.advice, style="quiet")
 
 
 def whole_line(arguments: list[str], bay: Path | None, chosen: Chosen) -> str:
@@ -113,18 +113,18 @@ def first_steps() -> list[str] | None:
     for number, (what, *_) in enumerate(_FIRST_STEPS, 1):
         out.print(f"  {number}  {what}")
     out.print()
-    paragraph(out, "All commands: lucky-keystone --help", style="dim")
+    paragraph(out, "All commands: lucky-keystone --help", style="quiet")
     while True:
         answer = ask(f"What would you like to do? (1 to {len(_FIRST_STEPS)}; Enter: leave)")
         if not answer or answer.lower() == "q":
             return None
         if answer.isdecimal() and 1 <= int(answer) <= len(_FIRST_STEPS):
             break
-        out.print(f"'{answer}' is not one of the numbers.", style="bold red")
+        out.print(f"'{answer}' is not one of the numbers.", style="bad")
     _, words, question = _FIRST_STEPS[int(answer) - 1]
     given = ask(question) if question else ""
     if question and not given:
         return None
     line = [*words, *([given] if given else [])]
-    out.print(f"$ lucky-keystone {shlex.join(line)}", style="bold magenta")
+    out.print(f"$ lucky-keystone {shlex.join(line)}", style="typed")
     return line

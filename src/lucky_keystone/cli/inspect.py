@@ -152,10 +152,10 @@ def _show_rest(found: SourceFacts) -> None:
     if found.damage:
         heading(out, "Incomplete or damaged")
         for fault in found.damage:
-            paragraph(out, fault, style="bold red", indent=2, hanging=4)
+            paragraph(out, fault, style="bad", indent=2, hanging=4)
     if found.mac is not None:
         for note in found.notes:
-            paragraph(out, f"Note: {note}", style="yellow", indent=2, hanging=4)
+            paragraph(out, f"Note: {note}", style="warn", indent=2, hanging=4)
         return
     heading(out, "Loaders")
     if not found.loaders:
@@ -175,7 +175,7 @@ def _show_rest(found: SourceFacts) -> None:
         for path, size in found.oversized:
             out.print(f"  {path}: {shown_size(size)}")
     for note in found.notes:
-        paragraph(out, f"Note: {note}", style="yellow", indent=2, hanging=4)
+        paragraph(out, f"Note: {note}", style="warn", indent=2, hanging=4)
 
 
 def needs(source: Source) -> tuple[int | None, str]:

@@ -107,7 +107,7 @@ def command(
     show_table(out, [*columns, Column("Detail", folds=True)], [_row(entry) for entry in entries])
     if not manner().quiet:
         out.print()
-        paragraph(out, f"{'1 entry' if len(entries) == 1 else f'{len(entries)} entries'}, from {place}", style="dim")
+        paragraph(out, f"{'1 entry' if len(entries) == 1 else f'{len(entries)} entries'}, from {place}", style="quiet")
     if table is not None:
         paragraph(out, f"Table written: {table}")
 

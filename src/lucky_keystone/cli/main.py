@@ -197,7 +197,7 @@ def _show_failure(message: str, advice: str) -> None:
 
     with suppress(OSError):  # a closed standard error: the exit code says it
         out = console(err=True)
-        paragraph(out, Text.assemble(("Error: ", "bold red"), message))
+        paragraph(out, Text.assemble(("Error: ", "bad"), message))
         if advice:
             paragraph(out, f"What next: {advice}")
 

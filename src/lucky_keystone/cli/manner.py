@@ -58,6 +58,11 @@ def is_dumb() -> bool:
     return os.environ.get("TERM", "").lower() in ("dumb", "unknown")
 
 
+def colour_system() -> Literal["auto", "256"]:
+    """Return what the terminal can: those that call themselves xterm or alike all have 256 colours."""
+    return "256" if os.environ.get("TERM", "").startswith(("xterm", "screen", "tmux", "rxvt")) else "auto"
+
+
 def has_colour(stream: TextIO) -> bool:
     """Decide on colour: NO_COLOR, CLICOLOR_FORCE and CLICOLOR (in this order), else what the stream is."""
     if os.environ.get("NO_COLOR"):

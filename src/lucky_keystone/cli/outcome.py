@@ -42,11 +42,11 @@ def tell_outcome(
             heading(out, work.name)
         _show(work, verified=verified)
     if not manner().quiet:
-        out.print(f"Done in {shown_seconds(seconds)}.", style="dim")
+        out.print(f"Done in {shown_seconds(seconds)}.", style="quiet")
     if any(work.error is None for work in works) and not manner().quiet:
         for words in how_to_start(drives[0][1]):
             out.print()
-            paragraph(out, words, style="dim")
+            paragraph(out, words, style="quiet")
     return max(work.exit_code for work in works)
 
 
@@ -82,18 +82,18 @@ def _body(chosen: Chosen, plan: Plan, work: Work) -> BuiltDrive:
 def _show(work: Work, *, verified: bool) -> None:
     out = console()
     if work.error is not None:
-        paragraph(out, f"FAILED  {work.error.message}", style="bold red", indent=2, hanging=10)
-        paragraph(out, f"What next: {work.error.advice}", style="dim", indent=2, hanging=4)
+        paragraph(out, f"FAILED  {work.error.message}", style="bad", indent=2, hanging=10)
+        paragraph(out, f"What next: {work.error.advice}", style="quiet", indent=2, hanging=4)
         return
     result, retries = work.result, work.medium.retries
     assert result is not None
     paragraph(out, _what_was_done(result, verified=verified), indent=2, hanging=4)
     if not result.source_was_read:
         words = "The source was not read (--quick); the comparison relied on the drive's own manifest."
-        paragraph(out, words, style="yellow", indent=2, hanging=4)
+        paragraph(out, words, style="warn", indent=2, hanging=4)
     if retries:
         one = "1 read or write" if retries == 1 else f"{retries} reads or writes"
-        out.print(f"  {one} failed once and succeeded on retry", style="yellow")
+        out.print(f"  {one} failed once and succeeded on retry", style="warn")
     if work.fell_back:
         out.print("  It was slower than the others, so it was finished separately")
     for note in work.notes:

@@ -88,7 +88,7 @@ def command(
     out = console()
     volume = image.partitions[0].size
     now = f"one {file_system.upper()} volume '{label}' of {shown_size(volume)}"
-    paragraph(out, f"{chosen.name} is ordinary storage again: {now}.", style="bold green")
+    paragraph(out, f"{chosen.name} is ordinary storage again: {now}.", style="good")
     unused = image.size - volume - image.partitions[0].offset
     if unused > 64 << 20:
         paragraph(out, f"{shown_size(unused)} at its end are beyond what an MBR can describe.", indent=2)

@@ -92,10 +92,10 @@ def command(
     for number, step in enumerate(found.steps, 1):
         paragraph(out, f"{number}  {step}", indent=2, hanging=5)
     out.print()
-    paragraph(out, found.end, style="bold green" if found.starts else "bold red")
+    paragraph(out, found.end, style="good" if found.starts else "bad")
     if not found.starts:
         words = f"'lucky-keystone check {chosen.name}' looks for the reason; building the drive again fixes it."
-        paragraph(out, words, style="dim")
+        paragraph(out, words, style="quiet")
     return 0 if found.starts else 1
 
 
@@ -130,7 +130,7 @@ def _start_for_real(chosen: Chosen, firmware: str, picture: Path | None, seconds
         lines = [line.rstrip() for line in text.splitlines() if line.strip()]
         if lines:
             cut = f" (the last {_SHOWN_LINES} of {len(lines)} lines)" if len(lines) > _SHOWN_LINES else ""
-            out.print(f"  {where}{cut}:", style="dim")
+            out.print(f"  {where}{cut}:", style="quiet")
         for line in lines[-_SHOWN_LINES:]:
             out.print(f"    {line}")
     how = "switched itself off" if found.ended else "was still running, and was stopped"

@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 from rich.text import Text
+from rich.theme import Theme
 
-from .manner import has_colour, manner
+from .manner import colour_system, has_colour, manner
 from .text import visible, visible_line
 
 if TYPE_CHECKING:
@@ -25,7 +26,19 @@ _NARROWEST = 60
 _LEAST_FOLDED = 24
 """Columns that folding text needs at least; with less, rows are stacked."""
 _GAP = 2
-_STYLES = {"starts": "bold green", "will not start": "bold red", "not known": "bold yellow"}
+# Of a middle lightness each: readable on dark and on light terminals.
+_THEME = Theme(
+    {
+        "good": "bold color(28)",
+        "bad": "bold color(160)",
+        "warn": "bold color(130)",
+        "name": "color(30)",
+        "quiet": "color(244)",
+        "typed": "bold color(127)",
+        "lesson": "bold color(30)",
+    }
+)
+_STYLES = {"starts": "good", "will not start": "bad", "not known": "warn"}
 
 
 class _SafeConsole(Console):
@@ -47,7 +60,14 @@ def console(*, err: bool = False) -> Console:
     stream = sys.stderr if err else sys.stdout
     colour = has_colour(stream)
     made = _SafeConsole(
-        stderr=err, markup=False, highlight=False, force_terminal=colour or None, no_color=not colour, soft_wrap=False
+        stderr=err,
+        theme=_THEME,
+        color_system=colour_system(),
+        markup=False,
+        highlight=False,
+        force_terminal=colour or None,
+        no_color=not colour,
+        soft_wrap=False,
     )
     if not stream.isatty() or manner().plain:
         made.width = _UNFOLDED
@@ -91,7 +111,7 @@ def facts(out: Console, rows: Sequence[tuple[str, str]]) -> None:
         if manner().plain:
             out.print(f"{name}: {value}")
         else:
-            paragraph(out, Text.assemble((name.ljust(width + _GAP), "cyan"), value), indent=2, hanging=2 + width + _GAP)
+            paragraph(out, Text.assemble((name.ljust(width + _GAP), "name"), value), indent=2, hanging=2 + width + _GAP)
 
 
 @dataclass(frozen=True)
@@ -130,7 +150,7 @@ def table(
             _stack(out, columns, row, used)
         return
     if any(columns[number].head for number in used):
-        heads = {number: Text(columns[number].head, style="cyan") for number in used}
+        heads = {number: Text(columns[number].head, style="name") for number in used}
         _print_row(out, columns, heads, widths)
     for row in cells:
         _print_row(out, columns, {number: row[number] for number in used}, widths)
@@ -142,7 +162,7 @@ def starts(out: Console, rows: Sequence[Outlook]) -> None:
 
     table(
         out,
-        [Column(), Column(), Column(folds=True, style="dim")],
+        [Column(), Column(), Column(folds=True, style="quiet")],
         [(Text(row.verdict, _STYLES[row.verdict]), row.firmware, row.reason) for row in without_repeats(tuple(rows))],
         spoken=lambda row: f"{row[1]}: {row[0]}; {row[2]}",
     )
@@ -200,7 +220,7 @@ def _stack(out: Console, columns: Sequence[Column], row: Sequence[Text], used: S
     """Print a row that does not fit: its last text that folds below the rest, with headings in front of values."""
     last = max((number for number in used if columns[number].folds), default=None)
     first = [
-        Text.assemble((f"{columns[number].head.lower()} ", "cyan") if columns[number].head else "", row[number])
+        Text.assemble((f"{columns[number].head.lower()} ", "name") if columns[number].head else "", row[number])
         for number in used
         if number != last and row[number].plain
     ]

@@ -59,7 +59,7 @@ class Stages:
         if self._mode == "bar":
             self._bar = Bars(
                 TextColumn("  {task.description:<20}"),
-                BarColumn(24, complete_style="green", finished_style="green"),
+                BarColumn(24, complete_style="good", finished_style="good"),
                 TextColumn("{task.fields[status]}"),
                 console=self._out,
             )

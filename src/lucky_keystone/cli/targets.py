@@ -25,7 +25,8 @@ from ..drives.this_computer import this_host
 from ..errors import KeystoneError, NotYet, ProtectError, UsageError
 from ..nearest import did_you_mean
 from ..units import exact_size
-from .text import visible, visible_line
+from .show import console, paragraph
+from .text import visible
 
 if TYPE_CHECKING:
     from ..families.family import DriveShape
@@ -234,18 +235,19 @@ def _tell_what_is_lost(chosen: Chosen, what: str, will: str) -> None:
     """Say what is on a drive now: files that someone still wants are lost more often than anything else."""
     from ..drives.contents import inventories
 
-    def say(text: str) -> None:
-        click.echo(visible_line(text), err=True)
-
-    say(f"\nEverything on {chosen.name} ({what}) will be {will}. On it now: {contents_of(chosen)}.")
+    out = console(err=True)
+    out.print()
+    paragraph(
+        out, f"Everything on {chosen.name} ({what}) will be {will}. On it now: {contents_of(chosen)}.", style="bold"
+    )
     try:
         with reading(chosen) as medium:
             for found in inventories(medium, chosen.sector_size):
-                say(f"  {found.volume}: {found.summary}")
+                paragraph(out, f"{found.volume}: {found.summary}", indent=2, hanging=4)
                 for newest in found.newest:
-                    say(f"    {newest.modified:%Y-%m-%d %H:%M}  {newest.path}")
+                    paragraph(out, f"{newest.modified:%Y-%m-%d %H:%M}  {newest.path}", indent=4, hanging=22)
     except KeystoneError as error:
-        say(f"  Its files could not be listed: {error.message}")
+        paragraph(out, f"Its files could not be listed: {error.message}", indent=2, hanging=4)
 
 
 def open_for_writing(

@@ -1,0 +1,55 @@
+"""What the shell is offered: tags of the bay, words of an option, files; never an error."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from lucky_keystone.demo.bay import make_bay
+from lucky_keystone.drives.bay import Bay
+
+
+def offered(line: str, cwd: Path, bay: Path | None = None) -> list[str]:
+    """Return what bash would be offered behind `line`."""
+    words = line.split(" ")
+    settings = {
+        **os.environ,
+        "_LUCKY_KEYSTONE_COMPLETE": "bash_complete",
+        "COMP_WORDS": line,
+        "COMP_CWORD": str(len(words) - 1),
+        **({"LUCKY_KEYSTONE_BAY": str(bay)} if bay else {}),
+    }
+    program = Path(sys.executable).with_name("lucky-keystone")
+    done = subprocess.run([program], env=settings, cwd=cwd, capture_output=True, text=True, check=True)
+    assert done.stderr == ""
+    return [entry.partition(",")[2] for entry in done.stdout.splitlines()]
+
+
+@pytest.mark.parametrize(
+    ("line", "some"),
+    [
+        ("lucky-keystone bu", ["build"]),
+        ("lucky-keystone build x.iso --on", ["--onto"]),
+        ("lucky-keystone check x.img --firmware b", ["bios", "both"]),
+        ("lucky-keystone log --result f", ["faults", "failed"]),
+        ("lucky-keystone schema pl", ["plan"]),
+        ("lucky-keystone build x.iso --progress js", ["json"]),
+    ],
+)
+def test_commands_options_and_words(line: str, some: list[str], tmp_path: Path) -> None:
+    assert offered(line, tmp_path) == some
+
+
+def test_tags_and_plan_files(tmp_path: Path) -> None:
+    make_bay(tmp_path / "bay")
+    tags = {drive.tag for drive in Bay(tmp_path / "bay").drives()}
+    assert tags <= set(offered("lucky-keystone build x.iso --onto ", tmp_path, tmp_path / "bay"))
+    assert tags <= set(offered("lucky-keystone check ", tmp_path, tmp_path / "bay"))
+    one = min(tags)
+    assert one in offered(f"lucky-keystone check {one[:2].lower()}", tmp_path, tmp_path / "bay")
+    # Plan files and sources are files: the shell completes them itself.
+    assert offered("lucky-keystone build cre", tmp_path) == ["cre"]
