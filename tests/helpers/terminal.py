@@ -16,7 +16,7 @@ from collections.abc import Mapping, Sequence
 from types import TracebackType
 from typing import Self
 
-LIMIT = 1200.0
+LIMIT = 600.0
 """Seconds that only catch hanging."""
 
 
@@ -58,10 +58,10 @@ class Terminal:
         return plain.decode("utf-8", "replace").replace("\r\n", "\n").replace("\r", "\n")
 
     def wait_for(self, words: str) -> None:
-        """Wait until `words` are shown, behind what was waited for before."""
-        while (at := self.text.find(words, self._seen)) < 0:
+        """Wait until `words` are shown, wherever lines are folded, after what was waited for before."""
+        while (at := " ".join(self.text.split()).find(words.strip(), self._seen)) < 0:
             assert self._read(), f"it ended without '{words}':\n{self.text}"
-        self._seen = at + len(words)
+        self._seen = at + len(words.strip())
 
     def type(self, line: str) -> None:
         os.write(self._master, line.encode() + b"\n")

@@ -13,7 +13,7 @@ from lucky_keystone.rehearsal.emulator import FIRMWARES, Started, find_image, st
 OVMF = Path("/usr/share/OVMF")
 
 
-LIMIT = 1200
+LIMIT = 3600
 """Seconds. It only catches hanging: a start ends with what it says."""
 _GIVEN_UP = re.compile(r"BdsDxe: failed to|Press a key|^=> ", re.MULTILINE)
 

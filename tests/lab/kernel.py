@@ -34,7 +34,7 @@ poweroff -f
 
 
 def see(
-    drive: Path, folder: Path, driver: str = "vfat", partition: int = 1, seconds: int = 1200
+    drive: Path, folder: Path, driver: str = "vfat", partition: int = 1, seconds: int = 3600
 ) -> tuple[dict[str, str], list[str], bool]:
     """Start the guest with `drive`.
 

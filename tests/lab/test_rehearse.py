@@ -23,7 +23,7 @@ def test_a_real_start_keeps_the_drive_and_a_picture(
         pytest.skip("no firmware is installed")
     before = hashlib.sha256(built.path.read_bytes()).digest()
     monkeypatch.chdir(tmp_path)
-    assert main(["rehearse", str(built.path), "--firmware", "uefi-x64", "--seconds", "1200", "--json"]) == 0
+    assert main(["rehearse", str(built.path), "--firmware", "uefi-x64", "--seconds", "3600", "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
     assert (told["firmware"], told["ended"]) == ("UEFI 64-bit", True)
     assert "TIDEWELL UEFI DONE" in told["serial"]
