@@ -20,6 +20,7 @@ from ..gauging.capacity import Verdict as CapacityVerdict
 from ..gauging.gauge import Mode
 from ..shoplog import LogEntry
 from ..starting.outlook import Outlook
+from ..wim.read import Edition
 from .events import Document, ProgressEvent
 
 
@@ -93,6 +94,50 @@ class FindDocument(Document, kw_only=True):
     places: list[str]
     """The folders that were looked through."""
     found: list[FoundInstaller]
+
+
+class ListedEntry(msgspec.Struct, kw_only=True):
+    """A file or folder of an edition."""
+
+    path: str
+    kind: Literal["file", "folder", "link"]
+    size: int
+    sha1: str
+    """Of its bytes; empty where it has none."""
+    modified: str
+    """UTC, ISO 8601, to the second."""
+    attributes: int
+    """As NTFS has them."""
+    short_name: str
+    streams: list[str]
+    """Names of its further streams."""
+
+
+class EditionDocument(Document, kw_only=True):
+    """`inspect --edition --list`."""
+
+    command: Literal["inspect"] = "inspect"
+    image: str
+    edition: Edition
+    entries: list[ListedEntry]
+
+
+class TakenFile(msgspec.Struct, kw_only=True):
+    """A file that was taken out of an edition."""
+
+    path: str
+    into: str
+    size: int
+    sha1: str
+
+
+class TakenDocument(Document, kw_only=True):
+    """`inspect --edition --take`."""
+
+    command: Literal["inspect"] = "inspect"
+    image: str
+    edition: Edition
+    files: list[TakenFile]
 
 
 class PlannedSource(msgspec.Struct, kw_only=True):
@@ -333,7 +378,7 @@ class DemoDocument(Document, kw_only=True):
 
 DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
     "drives": (DrivesDocument, DriveEvent),
-    "inspect": (InspectDocument, FindDocument),
+    "inspect": (InspectDocument, FindDocument, EditionDocument, TakenDocument),
     "plan": (PlanDocument,),
     "build": (BuildDocument,),
     "check": (CheckDocument,),

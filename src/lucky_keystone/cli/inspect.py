@@ -11,6 +11,7 @@ import click
 
 from ..errors import KeystoneError
 from ..units import exact_size, shown_size
+from .editions import look_inside
 from .manner import manner
 from .options import output_options, source_options, today
 from .show import Column, console, emit_json, facts, heading, paragraph, table
@@ -31,15 +32,27 @@ Examples:
   lucky-keystone inspect installer.iso
   lucky-keystone inspect installer.iso --verify-source
   lucky-keystone inspect --find
+  lucky-keystone inspect installer.iso --edition 2 --matching '*.efi'
+  lucky-keystone inspect install.wim --edition Crew --take Windows/System32/drivers --into drivers/
   lucky-keystone inspect copied-files/ --add drivers/ --json"""
 )
 @click.argument("source", type=click.Path(path_type=Path), required=False)
 @click.option("--find", "finding", is_flag=True, help="Look for installers in this computer's usual places.")
+@click.option("--edition", metavar="N-or-NAME", help="Look inside this edition of the install image.")
+@click.option("--list", "listing", is_flag=True, help="List the edition's files.")
+@click.option("--matching", metavar="PATTERN", help="List only what matches: by name, or by path where it has a '/'.")
+@click.option("--take", "taken", metavar="PATH", help="Take a file or folder out of the edition.")
+@click.option("--into", "folder", type=click.Path(path_type=Path), metavar="FOLDER", help="Where --take puts it.")
 @source_options
 @output_options
 def command(
     source: Path | None,
     finding: bool,
+    edition: str | None,
+    listing: bool,
+    matching: str | None,
+    taken: str | None,
+    folder: Path | None,
     added: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
@@ -53,6 +66,9 @@ def command(
         if source is not None or not finding:
             raise click.UsageError("Name a SOURCE, or use --find alone.")
         _find()
+        return
+    if edition is not None or listing or matching is not None or taken is not None or folder is not None:
+        look_inside(source, edition, listing=listing, matching=matching, taken=taken, folder=folder)
         return
     from ..families.families import facts_of
 

@@ -11,29 +11,10 @@ import numpy as np
 
 from ..content import Content, Joined, Literal, Zeros
 from ..extents import align_up
-from ..record import Record, raw, record, u16, u32, u64
-from ..wim.records import RESOURCE_DTYPE, RESOURCE_METADATA, Header, ResourceHeader
+from ..wim.records import RESOURCE_DTYPE, RESOURCE_METADATA, DirectoryEntry, Header, ResourceHeader
 from ..wim.split import SummedPart
 
 _FOLDER, _NORMAL = 0x10, 0x80
-
-
-@record(size=102)
-class FolderTreeEntry(Record):
-    """An entry of an edition's folder tree (DIRENTRY), up to its name."""
-
-    length: int = u64(0, "bytes of the entry, a multiple of 8")
-    attributes: int = u32(8, "")
-    security: int = u32(12, "FFFFFFFFh = none", default=0xFFFFFFFF)
-    children: int = u64(16, "offset of the first entry below, 0 for files", default=0)
-    unused: bytes = raw(24, 16, "", default=bytes(16))
-    times: bytes = raw(40, 24, "created, accessed, written", default=bytes(24))
-    sha1: bytes = raw(64, 20, "of the file's bytes", default=bytes(20))
-    reserved: int = u32(84, "", default=0)
-    hard_link: int = u64(88, "", default=0)
-    streams: int = u16(96, "", default=0)
-    short_length: int = u16(98, "", default=0)
-    name_length: int = u16(100, "bytes")
 
 
 @dataclass(frozen=True)
@@ -139,15 +120,15 @@ def install_image(
 def _metadata(files: Sequence[tuple[str, Resource]]) -> bytes:
     """Return a folder tree with all files in its root: no security data, the root entry, its children, an end mark."""
     root_offset = 8
-    root_length = align_up(FolderTreeEntry.SIZE + 2, 8)
+    root_length = align_up(DirectoryEntry.SIZE + 2, 8)
     children_offset = root_offset + root_length + 8
-    root = FolderTreeEntry(length=root_length, attributes=_FOLDER, children=children_offset, name_length=0).pack()
+    root = DirectoryEntry(length=root_length, attributes=_FOLDER, children=children_offset, name_length=0).pack()
     data = (8).to_bytes(4, "little") + bytes(4) + root.ljust(root_length, b"\0") + bytes(8)
     for name, resource in files:
         stored = name.encode("utf-16-le")
-        length = align_up(FolderTreeEntry.SIZE + len(stored) + 2, 8)
+        length = align_up(DirectoryEntry.SIZE + len(stored) + 2, 8)
         sha1 = resource.sha1 if resource.content.size else bytes(20)
-        entry = FolderTreeEntry(length=length, attributes=_NORMAL, sha1=sha1, name_length=len(stored)).pack() + stored
+        entry = DirectoryEntry(length=length, attributes=_NORMAL, sha1=sha1, name_length=len(stored)).pack() + stored
         data += entry.ljust(length, b"\0")
     return data + bytes(8)
 

@@ -13,6 +13,9 @@ MAGIC = b"MSWIM\0\0\0"
 HEADER_SPANNED = 0x08
 """Header flag: one part of several ("Header flags", FLAG_HEADER_SPANNED)."""
 
+HEADER_XPRESS, HEADER_LZX, HEADER_LZMS = 0x0002_0000, 0x0004_0000, 0x0008_0000
+"""Header flags: how resources are compressed ("Header flags", FLAG_HEADER_COMPRESS_...)."""
+
 RESOURCE_METADATA, RESOURCE_COMPRESSED, RESOURCE_SOLID = 0x02, 0x04, 0x10
 """Resource flags: an edition's folder tree; compressed; several resources in one stream."""
 
@@ -74,3 +77,40 @@ class IntegrityHeader(Record):
     size: int = u32(0, "bytes of the whole table")
     count: int = u32(4, "sums")
     chunk_size: int = u32(8, "bytes each sum covers", default=10 << 20)
+
+
+ATTRIBUTE_FOLDER, ATTRIBUTE_REPARSE = 0x10, 0x400
+
+
+@record(size=102)
+class DirectoryEntry(Record):
+    """An entry of an edition's folder tree up to its name (DIRENTRY). Its short name and its streams follow."""
+
+    length: int = u64(0, "bytes of the entry, names included, a multiple of 8; 0 ends a folder")
+    attributes: int = u32(8, "as NTFS has them")
+    security: int = u32(12, "FFFFFFFFh = none", default=0xFFFFFFFF)
+    children: int = u64(16, "offset of the first entry below, 0 for files", default=0)
+    unused: bytes = raw(24, 16, "", default=bytes(16))
+    created: int = u64(40, "100 ns since 1601", default=0)
+    accessed: int = u64(48, "100 ns since 1601", default=0)
+    written: int = u64(56, "100 ns since 1601", default=0)
+    sha1: bytes = raw(
+        64, 20, "of the bytes of the unnamed stream; zeros where it is empty or listed", default=bytes(20)
+    )
+    reserved: int = u32(84, "", default=0)
+    hard_link: int = u64(
+        88, "the same for all names of a file, 0 for none; of a reparse point its tag first", default=0
+    )
+    streams: int = u16(96, "stream entries that follow", default=0)
+    short_length: int = u16(98, "bytes", default=0)
+    name_length: int = u16(100, "bytes")
+
+
+@record(size=38)
+class StreamEntry(Record):
+    """A stream of the entry before it, up to its name (STREAMENTRY)."""
+
+    length: int = u64(0, "bytes of the entry, name included, a multiple of 8")
+    reserved: int = u64(8, "", default=0)
+    sha1: bytes = raw(16, 20, "of its bytes")
+    name_length: int = u16(36, "bytes; 0 for the unnamed stream", default=0)

@@ -1,0 +1,127 @@
+"""`inspect --edition`: what is inside an edition of an install image, and files taken out of it."""
+
+from __future__ import annotations
+
+from itertools import islice
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ..errors import SourceError, UsageError
+from ..units import exact_size
+from .manner import manner
+from .show import Column, console, emit_json, paragraph, table
+from .stages import Stages
+
+if TYPE_CHECKING:
+    from ..wim.edition import EditionEntry, EditionTree
+    from ..wim.read import Edition
+    from ..wim.whole import WholeImage
+    from .documents import ListedEntry
+
+_SHOWN = 5_000
+"""Rows of a listing in a terminal; --matching narrows it down."""
+
+
+def look_inside(
+    source: Path, wanted: str | None, *, listing: bool, matching: str | None, taken: str | None, folder: Path | None
+) -> None:
+    """List an edition's files, or take some out. Raises UsageError where the options do not go together."""
+    if taken is not None and folder is None:
+        raise UsageError("--take goes with --into FOLDER.", advice="Name the folder that the file goes into.")
+    if taken is None and folder is not None:
+        raise UsageError("--into goes with --take PATH.", advice="Name the file or folder to be taken out.")
+    if taken is None and not listing and matching is None:
+        raise UsageError("--edition goes with --list, --matching or --take.", advice="Add --list to see its files.")
+    image, edition = _chosen(source, wanted)
+    tree = image.tree(edition)
+    if taken is not None:
+        assert folder is not None
+        _take(image, tree, edition, taken, folder)
+    else:
+        _list(image, tree, edition, matching)
+
+
+def _chosen(source: Path, wanted: str | None) -> tuple[WholeImage, Edition]:
+    """Return the edition that is meant, and the image that holds it."""
+    from ..families.windows.install_image import image_at, images_of, is_install_image
+    from .inspect import open_with_progress
+
+    images = [image_at(source)] if is_install_image(source) else list(images_of(open_with_progress(source, ())))
+    if not images:
+        raise SourceError(
+            f"{source} holds no install image (sources/install.wim, .esd or .swm).",
+            advice="Name an installer of Windows, or an install image itself.",
+        )
+    if wanted is None:
+        if len(images) == 1 and len(images[0].editions) == 1:
+            return images[0], images[0].editions[0]
+        listed = ", ".join(f"{each.index} {each.name}" for image in images for each in image.editions)
+        raise UsageError("--edition is missing: the image holds several.", advice=f"There are: {listed}.")
+    for image in images[:-1]:
+        try:
+            return image, image.edition(wanted)
+        except UsageError:
+            continue
+    return images[-1], images[-1].edition(wanted)
+
+
+def _list(image: WholeImage, tree: EditionTree, edition: Edition, matching: str | None) -> None:
+    from .documents import EditionDocument
+
+    found = tree.matching(matching) if matching else tree.walk()
+    if manner().as_json:
+        entries = [_listed(image, path, entry) for path, entry in found]
+        emit_json(EditionDocument(image=image.first.place, edition=edition, entries=entries))
+        return
+    out = console()
+    rows = sorted(found, key=lambda item: item[0].lower()) if matching else list(islice(found, _SHOWN + 1))
+    table(
+        out,
+        [Column("Bytes", right=True), Column("Modified"), Column("Path", folds=True)],
+        [_row(image, path, entry) for path, entry in rows[:_SHOWN]],
+    )
+    if len(rows) > _SHOWN:
+        paragraph(out, "and more: --matching PATTERN narrows it down, --json lists all.", style="warn")
+    elif not rows:
+        paragraph(out, f"Nothing in edition {edition.index} ({edition.name}) matches '{matching}'.")
+
+
+def _row(image: WholeImage, path: str, entry: EditionEntry) -> tuple[str, str, str]:
+    if entry.is_folder:
+        return "folder", "", path + "/"
+    size = "link" if entry.is_reparse_point else f"{image.size_of(entry):,}"
+    return size, f"{entry.modified:%Y-%m-%d %H:%M}", path
+
+
+def _listed(image: WholeImage, path: str, entry: EditionEntry) -> ListedEntry:
+    from .documents import ListedEntry
+
+    return ListedEntry(
+        path=path,
+        kind="folder" if entry.is_folder else "link" if entry.is_reparse_point else "file",
+        size=image.size_of(entry),
+        sha1="" if entry.is_empty else entry.sha1.hex(),
+        modified=f"{entry.modified:%Y-%m-%dT%H:%M:%SZ}",
+        attributes=entry.attributes,
+        short_name=entry.short_name,
+        streams=[each.name for each in entry.streams],
+    )
+
+
+def _take(image: WholeImage, tree: EditionTree, edition: Edition, path: str, folder: Path) -> None:
+    from ..wim.taking import take
+    from .documents import TakenDocument, TakenFile
+
+    with Stages() as stages:
+        taken = take(image, tree, path, folder, stages)
+    if manner().as_json:
+        files = [TakenFile(path=each.path, into=str(each.place), size=each.size, sha1=each.sha1) for each in taken]
+        emit_json(TakenDocument(image=image.first.place, edition=edition, files=files))
+        return
+    out = console()
+    for each in taken[:20]:
+        paragraph(out, f"{each.place}: {exact_size(each.size)}, SHA-1 verified", indent=2, hanging=4)
+    if len(taken) > 20:
+        out.print(f"  and {len(taken) - 20:,} more files")
+    if not taken:
+        out.print("  The folder is empty: nothing to take.")

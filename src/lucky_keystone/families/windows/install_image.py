@@ -1,0 +1,55 @@
+"""Finds the install image of a source: in an installer, or an image or its parts on their own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+from ...content import FileRange, seekable
+from ...errors import SourceError
+from ...source_file import SourceFile
+from ...sources.source import Source
+from ...wim.read import InstallImage
+from ...wim.records import MAGIC
+from ...wim.split import part_names
+from ...wim.whole import WholeImage
+
+_NAMES = ("sources/install.wim", "sources/install.esd", "sources/install.swm")
+_FOLDERS = ("", "x64/", "x86/", "arm64/")
+
+
+def is_install_image(path: Path) -> bool:
+    """True for a file that begins as an install image does."""
+    if not path.is_file():
+        return False
+    file = SourceFile(path)
+    return file.size >= len(MAGIC) and FileRange(file, 0, file.size).read_at(0, len(MAGIC)) == MAGIC
+
+
+def image_at(path: Path) -> WholeImage:
+    """Open an image on its own; the further parts of one are looked for beside it."""
+    first = _opened(path)
+    names = part_names(path.name, first.header.part_count) if first.is_part else [path.name]
+    return WholeImage([first if name == path.name else _opened(path.with_name(name)) for name in names])
+
+
+def images_of(source: Source) -> Iterator[WholeImage]:
+    """Yield the install images of an installer, parts put together."""
+    for folder in _FOLDERS:
+        for name in _NAMES:
+            file = source.root.find_file(folder + name)
+            if file is None:
+                continue
+            path = folder + name
+            first = InstallImage(seekable(file.content), path)
+            names = part_names(path.rpartition("/")[2], first.header.part_count) if first.is_part else []
+            further = [source.root.find_file(path.rpartition("/")[0] + "/" + part) for part in names[1:]]
+            parts = [InstallImage(seekable(part.content), part.name) for part in further if part is not None]
+            yield WholeImage([first, *parts])
+
+
+def _opened(path: Path) -> InstallImage:
+    if not path.exists():
+        raise SourceError(f"{path} is missing.", advice="Put all parts of the image into one folder.")
+    file = SourceFile(path)
+    return InstallImage(FileRange(file, 0, file.size), str(path))

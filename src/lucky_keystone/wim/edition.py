@@ -1,0 +1,193 @@
+"""The folder tree of an edition, read from the metadata of its install image where it is asked for.
+
+Nothing that a number in it says is believed before it was checked against the bytes it points into.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from fnmatch import fnmatchcase
+from struct import Struct
+
+from ..errors import SourceError
+from .records import ATTRIBUTE_FOLDER, ATTRIBUTE_REPARSE, DirectoryEntry, StreamEntry
+
+_ADVICE = "The image is damaged or incomplete: compare its checksum, or get it again."
+_MOST_ENTRIES = 5_000_000
+_MOST_DEPTH = 256
+_NO_BYTES = bytes(20)
+_EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
+_LARGEST_TIME = 2_650_467_743_999_999_999  # 9999-12-31, in 100 ns since 1601
+_FIELDS = Struct("<QIIQ16xQQQ20sIQHHH")
+"""DirectoryEntry, read 100,000 times: the same fields (a test holds both together)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Stream:
+    """A named stream of a file."""
+
+    name: str
+    sha1: bytes
+    """Of its bytes; zeros where it is empty."""
+
+
+@dataclass(frozen=True, slots=True)
+class EditionEntry:
+    """A file or folder of an edition."""
+
+    name: str
+    short_name: str
+    attributes: int
+    security: int
+    """Number of its security descriptor; FFFFFFFFh for none."""
+    sha1: bytes
+    """Of its bytes; zeros where it is empty, or a folder."""
+    children: int
+    """Where the entries below it begin in the metadata; 0 for none."""
+    created: int
+    accessed: int
+    written: int
+    """100 ns since 1601."""
+    link: int
+    """The same for all names of a hard-linked file; of a reparse point its tag is the lower half."""
+    streams: tuple[Stream, ...]
+
+    @property
+    def is_folder(self) -> bool:
+        return bool(self.attributes & ATTRIBUTE_FOLDER) and not self.is_reparse_point
+
+    @property
+    def is_reparse_point(self) -> bool:
+        return bool(self.attributes & ATTRIBUTE_REPARSE)
+
+    @property
+    def is_empty(self) -> bool:
+        """True for a file without bytes: no resource holds them."""
+        return self.sha1 == _NO_BYTES
+
+    @property
+    def modified(self) -> datetime:
+        return _EPOCH + timedelta(microseconds=min(self.written, _LARGEST_TIME) // 10)
+
+
+class EditionTree:
+    """What an edition holds."""
+
+    def __init__(self, metadata: bytes, what: str) -> None:
+        """`metadata` is its unpacked resource; `what` names the edition. Raises SourceError where it has no root."""
+        self._data, self._what = metadata, what
+        if len(metadata) < 8:
+            raise self._fault(0, "it is too short")
+        security = int.from_bytes(metadata[:4], "little")
+        start = -(-max(security, 8) // 8) * 8
+        root = self._entry(start)
+        if root is None or not root[0].is_folder:
+            raise self._fault(start, "there is no root folder")
+        self.root = root[0]
+
+    def entries(self, folder: EditionEntry) -> Iterator[EditionEntry]:
+        """Yield what is in a folder. Raises SourceError for an entry that is damaged."""
+        offset, seen = folder.children, 0
+        while offset and (found := self._entry(offset)) is not None:
+            entry, offset = found
+            seen += 1
+            if seen > _MOST_ENTRIES:
+                raise self._fault(offset, "a folder has too many entries")
+            if not entry.name or entry.name in (".", "..") or any(sign in entry.name for sign in "/\\\0"):
+                raise self._fault(offset, f"'{entry.name}' is not a valid name")
+            yield entry
+
+    def walk(self, folder: EditionEntry | None = None, prefix: str = "") -> Iterator[tuple[str, EditionEntry]]:
+        """Yield everything below a folder with its path, '/' between names. Raises SourceError for a loop."""
+        waiting = [(prefix, self.root if folder is None else folder, 0)]
+        seen: set[int] = set()
+        while waiting:
+            path, within, depth = waiting.pop()
+            if within.children in seen or depth > _MOST_DEPTH:
+                raise self._fault(within.children, "the folder appears twice, or is nested too deeply")
+            if within.children:
+                seen.add(within.children)
+            for entry in self.entries(within):
+                below = f"{path}{entry.name}"
+                yield below, entry
+                if entry.is_folder:
+                    waiting.append((f"{below}/", entry, depth + 1))
+
+    def find(self, path: str) -> EditionEntry | None:
+        """Return the entry at a path, case ignored; '' is the root."""
+        found = self.root
+        for name in filter(None, path.replace("\\", "/").split("/")):
+            lower = name.lower()
+            below = next((entry for entry in self.entries(found) if entry.name.lower() == lower), None)
+            if below is None:
+                return None
+            found = below
+        return found
+
+    def matching(self, pattern: str) -> Iterator[tuple[str, EditionEntry]]:
+        """Yield what fits a pattern: by its whole path where the pattern has a '/', else by its name; case ignored."""
+        wanted = pattern.replace("\\", "/").lower().strip("/")
+        whole = "/" in wanted
+        for path, entry in self.walk():
+            if fnmatchcase(path.lower() if whole else entry.name.lower(), wanted):
+                yield path, entry
+
+    def _entry(self, offset: int) -> tuple[EditionEntry, int] | None:
+        """Return the entry at an offset and where the next one begins; None at the end of a folder."""
+        data = self._data
+        length = int.from_bytes(data[offset : offset + 8], "little")
+        if not length or offset + 8 > len(data):
+            if offset + 8 > len(data):
+                raise self._fault(offset, "a folder has no end")
+            return None
+        if length % 8 or length < DirectoryEntry.SIZE or offset + length > len(data):
+            raise self._fault(offset, f"an entry has an invalid length of {length:,} bytes")
+        (_, attributes, security, children, created, accessed, written, sha1, _, link, count, short, name) = (
+            _FIELDS.unpack_from(data, offset)
+        )
+        at = offset + DirectoryEntry.SIZE
+        # A terminating zero follows a name that is there.
+        end = at + name + (2 if name else 0) + short
+        if end > offset + length or name % 2 or short % 2:
+            raise self._fault(offset, "its names do not fit an entry")
+        if children >= len(data):
+            raise self._fault(offset, "an entry leads outside of it")
+        streams, after, own = self._streams(offset + length, count)
+        entry = EditionEntry(
+            name=data[at : at + name].decode("utf-16-le", "surrogatepass"),
+            short_name=data[end - short : end].decode("utf-16-le", "surrogatepass"),
+            attributes=attributes,
+            security=security,
+            sha1=own if own is not None else sha1,
+            children=children if attributes & ATTRIBUTE_FOLDER else 0,
+            created=created,
+            accessed=accessed,
+            written=written,
+            link=link,
+            streams=streams,
+        )
+        return entry, after
+
+    def _streams(self, offset: int, count: int) -> tuple[tuple[Stream, ...], int, bytes | None]:
+        """Return named streams, where the next entry begins, and the sum of the unnamed one, None where not listed."""
+        found: list[Stream] = []
+        own: bytes | None = None
+        for _ in range(count):
+            length = int.from_bytes(self._data[offset : offset + 8], "little")
+            if length % 8 or length < StreamEntry.SIZE or offset + length > len(self._data):
+                raise self._fault(offset, f"a stream entry has an invalid length of {length:,} bytes")
+            entry = StreamEntry.unpack(self._data[offset : offset + StreamEntry.SIZE])
+            name = self._data[offset + StreamEntry.SIZE : offset + StreamEntry.SIZE + entry.name_length]
+            if StreamEntry.SIZE + entry.name_length > length or entry.name_length % 2:
+                raise self._fault(offset, "its name does not fit a stream entry")
+            if name:
+                found.append(Stream(name.decode("utf-16-le", "surrogatepass"), entry.sha1))
+            else:
+                own = entry.sha1
+            offset += length
+        return tuple(found), offset, own
+
+    def _fault(self, offset: int, why: str) -> SourceError:
+        return SourceError(f"{self._what}, its folder tree, byte {offset:,}: {why}.", advice=_ADVICE)

@@ -1,0 +1,92 @@
+"""Takes files out of an edition: each is written whole, its SHA-1 verified, and never over what is there."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import secrets
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from ..content import stream
+from ..errors import DriveError, ProtectError, SourceError, UsageError, naming
+from ..invoker import give_to_user, make_folder
+from ..progress import Progress
+from .edition import EditionEntry, EditionTree
+from .whole import WholeImage
+
+_ADVICE = "The image is damaged or incomplete: compare its checksum, or get it again."
+
+
+@dataclass(frozen=True)
+class Taken:
+    """A file that was taken out."""
+
+    path: str
+    """In the edition."""
+    place: Path
+    size: int
+    sha1: str
+
+
+def take(image: WholeImage, tree: EditionTree, path: str, folder: Path, progress: Progress) -> list[Taken]:
+    """Write a file, or everything in a folder, into `folder`; return what was written.
+
+    Raises UsageError where the edition has no such path, ProtectError where a file is there already, SourceError for
+    bytes that do not match their SHA-1, DriveError where `folder` cannot be written to.
+    """
+    wanted = list(_wanted(tree, path))
+    sizes = [image.size_of(entry) for _, entry in wanted]
+    places = [folder / below for below, _ in wanted]
+    for place in places:
+        if os.path.lexists(place):
+            raise ProtectError(f"{place} exists already.", advice="Choose another folder, or move it away.")
+    whole, done, taken = sum(sizes), 0, []
+    for (below, entry), place, size in zip(wanted, places, sizes, strict=True):
+        with naming(str(place.parent), DriveError, advice="Choose a folder that can be written to."):
+            make_folder(place.parent)
+        _write(image, entry, below, place)
+        done += size
+        progress("taking files", done, whole)
+        taken.append(Taken(below, place, size, "" if entry.is_empty else entry.sha1.hex()))
+    return taken
+
+
+def _wanted(tree: EditionTree, path: str) -> Iterator[tuple[str, EditionEntry]]:
+    """Yield the files at a path, each with its place below the folder that it goes into."""
+    entry = tree.find(path)
+    if entry is None:
+        raise UsageError(
+            f"The edition has no '{path}'.", advice="'--list --matching PATTERN' finds paths; case does not matter."
+        )
+    if entry.is_reparse_point:
+        raise UsageError(
+            f"'{path}' is a link or another reparse point, without bytes to take.", advice="Take its target."
+        )
+    if not entry.is_folder:
+        yield entry.name, entry
+        return
+    above = f"{entry.name}/" if entry.name else ""
+    for below, found in tree.walk(entry, above):
+        if not found.is_folder and not found.is_reparse_point:
+            yield below, found
+
+
+def _write(image: WholeImage, entry: EditionEntry, name: str, place: Path) -> None:
+    beside = place.with_name(f".{place.name[:100]}.{secrets.token_hex(4)}")
+    digest = hashlib.sha1()
+    try:
+        with naming(str(place), DriveError, advice="Make room there, or choose another folder."):
+            with beside.open("xb") as file:
+                for piece in stream(image.content(entry, name)):
+                    digest.update(piece)
+                    file.write(piece)
+            give_to_user(beside)
+            if not entry.is_empty and digest.digest() != entry.sha1:
+                raise SourceError(
+                    f"{name}: its bytes do not match their SHA-1; nothing was kept of it.", advice=_ADVICE
+                )
+            beside.rename(place)
+    finally:
+        beside.unlink(missing_ok=True)

@@ -1,0 +1,143 @@
+"""An install image as a whole, whether it is one file or several parts: its editions, and bytes by their SHA-1."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from functools import cached_property
+
+import numpy as np
+
+from ..content import NO_BYTES, ContentFile, FileRange, Seekable, stream
+from ..errors import SourceError, UsageError
+from ..nearest import did_you_mean
+from .edition import EditionEntry, EditionTree
+from .packed import UNPACKERS, unpacked
+from .read import Edition, InstallImage
+from .records import (
+    HEADER_LZMS,
+    RESOURCE_COMPRESSED,
+    RESOURCE_METADATA,
+    RESOURCE_SOLID,
+    SIZE_MASK,
+    ResourceHeader,
+)
+
+_LARGEST_METADATA = 512 << 20
+_ADVICE = "The image is damaged or incomplete: compare its checksum, or get it again."
+
+
+class WholeImage:
+    """All parts of an install image. Part 1 has the editions' trees; a file's bytes may be in any part."""
+
+    def __init__(self, parts: Sequence[InstallImage]) -> None:
+        """Raises SourceError where a part is missing, or belongs to another image."""
+        self.parts = sorted(parts, key=lambda part: part.header.part_number)
+        self.first = self.parts[0]
+        numbers = [part.header.part_number for part in self.parts]
+        wanted = self.first.header.part_count
+        if numbers != list(range(1, wanted + 1)):
+            missing = next((n for n in range(1, wanted + 1) if n not in numbers), numbers[-1])
+            raise SourceError(
+                f"{self.first.place} is a part of an image of {wanted}: part {missing} is missing, or there twice.",
+                advice="Put all parts into one folder.",
+            )
+        stranger = next((part for part in self.parts if part.header.guid != self.first.header.guid), None)
+        if stranger is not None:
+            raise SourceError(f"{stranger.place} is a part of another image.", advice="Put the right parts together.")
+
+    @property
+    def editions(self) -> tuple[Edition, ...]:
+        return self.first.editions
+
+    def edition(self, wanted: str) -> Edition:
+        """Return an edition by its number or its name, case ignored. Raises UsageError for one that is not there."""
+        for edition in self.editions:
+            if wanted in (str(edition.index), edition.name) or wanted.lower() == edition.name.lower():
+                return edition
+        listed = ", ".join(f"{edition.index} {edition.name}" for edition in self.editions)
+        meant = did_you_mean(wanted, [edition.name for edition in self.editions])
+        raise UsageError(f"{self.first.place} has no edition '{wanted}'.", advice=f"{meant}There are: {listed}.")
+
+    def tree(self, edition: Edition) -> EditionTree:
+        """Return what an edition holds. Raises SourceError for metadata that is damaged."""
+        rows = self.first.resources
+        flags = rows["size_and_flags"] >> np.uint64(56)
+        numbers = np.flatnonzero(flags & np.uint64(RESOURCE_METADATA))
+        if not 0 < edition.index <= len(numbers):
+            raise SourceError(
+                f"{self.first.place} has {len(numbers)} folder trees, but lists an edition {edition.index}.",
+                advice=_ADVICE,
+            )
+        name = f"{self.first.place}, edition {edition.index}"
+        content = self._content(self.first, int(numbers[edition.index - 1]), name)
+        if content.size > _LARGEST_METADATA:
+            raise SourceError(f"{name}: its folder tree would have {content.size:,} bytes.", advice=_ADVICE)
+        return EditionTree(verified(content, bytes(rows["sha1"][numbers[edition.index - 1]]), name), name)
+
+    def content(self, entry: EditionEntry, name: str) -> Seekable:
+        """Return a file's bytes. Raises SourceError where no part has them; `verified` checks their SHA-1."""
+        if entry.is_empty:
+            return NO_BYTES
+        place = self._places.get(entry.sha1)
+        if place is None:
+            raise SourceError(f"{name}: its bytes are in no part of {self.first.place}.", advice=_ADVICE)
+        return self._content(*place, name)
+
+    def size_of(self, entry: EditionEntry) -> int:
+        """Return the bytes of a file; 0 where no part has them."""
+        place = self._places.get(entry.sha1)
+        return int(place[0].resources["original_size"][place[1]]) if place is not None else 0
+
+    @cached_property
+    def _places(self) -> dict[bytes, tuple[InstallImage, int]]:
+        found: dict[bytes, tuple[InstallImage, int]] = {}
+        for part in self.parts:
+            raw = np.ascontiguousarray(part.resources["sha1"]).tobytes()
+            here = part.resources["part"] == part.header.part_number
+            for number in np.flatnonzero(here):
+                found[raw[20 * int(number) : 20 * int(number) + 20]] = part, int(number)
+        return found
+
+    def _content(self, part: InstallImage, number: int, name: str) -> Seekable:
+        row = part.resources[number]
+        flags = int(row["size_and_flags"]) >> 56
+        place = ResourceHeader(
+            stored_size=int(row["size_and_flags"]) & SIZE_MASK,
+            flags=flags,
+            offset=int(row["offset"]),
+            original_size=int(row["original_size"]),
+        )
+        if flags & RESOURCE_SOLID:
+            raise SourceError(
+                f"{part.place} is a solid image: its inside is not supported yet.",
+                advice="Use a plain image (.wim) of the same release.",
+            )
+        if place.offset + place.stored_size > part.content.size:
+            raise SourceError(f"{name}: its bytes are outside of {part.place}.", advice=_ADVICE)
+        if not flags & RESOURCE_COMPRESSED:
+            if place.stored_size != place.original_size:
+                raise SourceError(f"{name}: it has two sizes, but is not compressed.", advice=_ADVICE)
+            return _within(part.content, place.offset, place.stored_size, name)
+        method = next((known for known in UNPACKERS if part.header.flags & known), None)
+        if method is None:
+            kind = "LZMS" if part.header.flags & HEADER_LZMS else "an unknown method"
+            raise SourceError(
+                f"{part.place} is compressed with {kind}, which is not supported yet.",
+                advice="Use an image compressed with XPRESS or LZX.",
+            )
+        return unpacked(part.content, place, method, part.header.chunk_size, f"{part.place}: {name}")
+
+
+def _within(content: Seekable, offset: int, size: int, name: str) -> Seekable:
+    if isinstance(content, FileRange):
+        return FileRange(content.file, content.offset + offset, size)
+    return FileRange(ContentFile(content, name), offset, size)
+
+
+def verified(content: Seekable, sha1: bytes, name: str) -> bytes:
+    """Return all bytes of a content. Raises SourceError where their SHA-1 is another one."""
+    data = b"".join(bytes(piece) for piece in stream(content))
+    if hashlib.sha1(data).digest() != sha1:
+        raise SourceError(f"{name}: its bytes do not match their SHA-1.", advice=_ADVICE)
+    return data
