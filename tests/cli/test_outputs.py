@@ -64,7 +64,7 @@ def test_what_a_command_works_with_is_never_an_output(disc: Path, built: Built, 
         ["log", "--csv", log],
     ):
         before = [path.stat().st_mtime_ns for path in (disc, built.path)]
-        assert "never replaced by an output" in run(*command, "--overwrite", code=3, log=log).stderr
+        assert "an output never replaces it" in run(*command, "--overwrite", code=3, log=log).stderr
         assert [path.stat().st_mtime_ns for path in (disc, built.path)] == before
 
 

@@ -109,8 +109,8 @@ class _XpressBits:
         return bytes(self.out)
 
 
-def pack_xpress(parse: Sequence[Token], chance: random.Random) -> bytes:
-    """Encode a parse; the mark of the end is written now and then."""
+def pack_xpress(parse: Sequence[Token], chance: random.Random, *, marked: bool = False) -> bytes:
+    """Encode a parse; the mark of the end is written when `marked`, else now and then."""
     symbols: list[tuple[int, int, int]] = []  # symbol, offset, length
     for token in parse:
         if isinstance(token, int):
@@ -119,7 +119,7 @@ def pack_xpress(parse: Sequence[Token], chance: random.Random) -> bytes:
             offset, length = token
             bits = offset.bit_length() - 1
             symbols.append((256 + 16 * bits + min(length - 3, 15), offset, length))
-    if chance.random() < 0.5:
+    if marked or chance.random() < 0.5:
         symbols.append((256, -1, 0))
     lengths = code_lengths([symbol for symbol, _, _ in symbols], 512, 15, chance)
     table, bits_out = codes(lengths), _XpressBits()
@@ -159,9 +159,15 @@ class _LzxBits:
         self.put(0, 16 - self.count)
 
 
-def pack_lzx(parse: Sequence[Token], whole: bytes, chance: random.Random, window: int = 32768) -> bytes:
+def pack_lzx(
+    parse: Sequence[Token],
+    whole: bytes,
+    chance: random.Random,
+    window: int = 32768,
+    kinds: Sequence[int] = (1, 2, 3),
+) -> bytes:
     """Encode a parse in blocks of every type; `whole` is what it makes (after the translation of calls)."""
-    state = _LzxState(chance, window)
+    state = _LzxState(chance, window, kinds)
     at = position = 0
     while position < len(parse):
         count = chance.choice([1, 7, 100, 5000, len(parse)])
@@ -169,14 +175,15 @@ def pack_lzx(parse: Sequence[Token], whole: bytes, chance: random.Random, window
         size = sum(1 if isinstance(token, int) else token[1] for token in block)
         state.block(block, whole[at : at + size])
         at, position = at + size, position + count
-    state.bits.align()
+    if state.bits.count:
+        state.bits.align()
     return bytes(state.bits.out)
 
 
 class _LzxState:
-    def __init__(self, chance: random.Random, window: int) -> None:
+    def __init__(self, chance: random.Random, window: int, kinds: Sequence[int]) -> None:
         slots = {15: 30, 16: 32, 17: 34, 18: 36, 19: 38, 20: 42, 21: 50}[max((window - 1).bit_length(), 15)]
-        self.chance, self.bits, self.window = chance, _LzxBits(), window
+        self.chance, self.bits, self.window, self.kinds = chance, _LzxBits(), window, kinds
         self.main, self.length = [0] * (256 + 8 * slots), [0] * 249
         self.recent = [1, 1, 1]
         self.bases = [0]
@@ -188,7 +195,7 @@ class _LzxState:
         return 0 if slot < 4 else min(slot // 2 - 1, 17)
 
     def block(self, block: Sequence[Token], data: bytes) -> None:
-        kind = self.chance.choice([1, 2, 3])
+        kind = self.chance.choice(self.kinds)
         self.bits.put(kind, 3)
         if len(data) == 32768:
             self.bits.put(1, 1)
@@ -209,6 +216,8 @@ class _LzxState:
         coded = [self._coded(token) for token in block]
         aligned = [value & 7 for _, _, value, bits in coded if kind == 2 and bits >= 3]
         aligned_lengths = code_lengths(aligned, 8, 7, self.chance) if kind == 2 else []
+        if kind == 2 and len(set(aligned)) < 2:  # 7-Zip wants this tree whole even where it is not used
+            aligned_lengths = [3] * 8
         for length in aligned_lengths:
             self.bits.put(length, 3)
         main = code_lengths([symbol for symbol, *_ in coded], len(self.main), 16, self.chance)

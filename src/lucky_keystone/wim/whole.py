@@ -51,10 +51,17 @@ class WholeImage:
         return self.first.editions
 
     def edition(self, wanted: str) -> Edition:
-        """Return an edition by its number or its name, case ignored. Raises UsageError for one that is not there."""
+        """Return an edition by its number, its name or a part of the name that no other has, case ignored.
+
+        Raises UsageError for one that is not there.
+        """
+        lower = wanted.lower()
         for edition in self.editions:
-            if wanted in (str(edition.index), edition.name) or wanted.lower() == edition.name.lower():
+            if wanted == str(edition.index) or lower == edition.name.lower():
                 return edition
+        named = [edition for edition in self.editions if lower and lower in edition.name.lower()]
+        if len(named) == 1:
+            return named[0]
         listed = ", ".join(f"{edition.index} {edition.name}" for edition in self.editions)
         meant = did_you_mean(wanted, [edition.name for edition in self.editions])
         raise UsageError(f"{self.first.place} has no edition '{wanted}'.", advice=f"{meant}There are: {listed}.")
