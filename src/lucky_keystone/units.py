@@ -39,6 +39,11 @@ def sold_size(size: int) -> str:
     return _scaled(size, 1000, _DECIMAL)
 
 
+def counted(count: int, thing: str) -> str:
+    """Return '1 file', '2,048 files': what is counted has a plural in s."""
+    return f"{count:,} {thing}{'' if count == 1 else 's'}"
+
+
 def exact_size(size: int) -> str:
     """Return bytes with both: 59.6 GiB (64,000,000,000 bytes)."""
     return f"{shown_size(size)} ({size:,} bytes)"

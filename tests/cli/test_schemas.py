@@ -7,37 +7,17 @@ import runpy
 import subprocess
 import sys
 from copy import deepcopy
-from functools import cache
-from importlib.resources import files
 from pathlib import Path
-from typing import Any
 
 import pytest
-from jsonschema import Draft202012Validator
 
 from lucky_keystone.cli.documents import DOCUMENTS
 
 from ..helpers.program import run, run_json
+from ..helpers.schemas import fits, strict
 
-SHIPPED = files("lucky_keystone") / "schemas"
 TOOL = Path(__file__).parent.parent.parent / "tools/make-schemas"
 PROGRAM = [sys.executable, "-m", "lucky_keystone"]
-
-
-@cache
-def strict(name: str) -> Draft202012Validator:
-    """A validator by the shipped schema that also refuses fields it does not know."""
-    schema = json.loads((SHIPPED / f"{name}.schema.json").read_text())
-    for part in [schema, *schema["$defs"].values()]:
-        if "properties" in part:
-            part["additionalProperties"] = False
-    Draft202012Validator.check_schema(schema)
-    return Draft202012Validator(schema)
-
-
-def fits(document: Any, name: str) -> None:
-    faults = [f"{error.json_path}: {error.message}" for error in strict(name).iter_errors(document)]
-    assert faults == []
 
 
 @pytest.mark.parametrize("name", DOCUMENTS)

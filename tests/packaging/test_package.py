@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from ..helpers.judges import need
+from ..helpers.schemas import fits
 
 CHECKOUT = Path(__file__).parent.parent.parent
 PAGE = CHECKOUT / "docs/lucky-keystone.1"
@@ -83,8 +84,11 @@ def test_installed_outside_the_checkout_it_does_the_job(
         return done.stdout
 
     assert "lucky-keystone, version 0.1.0" in run("--version")
-    steps = json.loads(run("demo", "tidewell", "--only", "counter", "--json"))["steps"]
-    assert [step["exit_code"] for step in steps] == [0, 0, 0]
+    part = ["--only", "counter"] if python != sides()[-1] else []  # all of it on one of them
+    steps = json.loads(run("demo", "tidewell", *part, "--json"))["steps"]
+    assert {step["exit_code"] for step in steps} == {0}
+    for step in steps:
+        fits(step["document"], step["document"]["command"])
     assert "No faults found." in run("build", "tidewell/ticket-printer-4.2.img.gz", "--onto", "printer.img")
     assert "written; read back and identical" in run("build", "tidewell/tidewell-11.iso", "--onto", "counter.img", "-q")
     assert json.loads(run("schema", "check"))["title"] == "lucky-keystone check"

@@ -10,7 +10,7 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-from ..units import SECTOR_SIZES, exact_size, shown_size
+from ..units import SECTOR_SIZES, counted, exact_size, shown_size
 from .inspect import open_with_progress
 from .manner import manner
 from .options import Word, add_option, bay_option, complete_drive, machine_of, machine_options, output_options
@@ -19,7 +19,7 @@ from .stages import Stages
 from .targets import existing, reading
 
 if TYPE_CHECKING:
-    from ..checking.report import Finding, Report
+    from ..checking.report import Finding, Report, VolumeSummary
     from .documents import CheckBody
 
 _MARKS = {
@@ -142,8 +142,7 @@ def _summary(report: Report) -> list[tuple[str, str]]:
     rows = [
         (
             f"Volume {number}" if len(report.volumes) > 1 else "Volume",
-            f"{volume.file_system} '{volume.label}', {volume.file_count:,} files in {volume.folder_count:,} folders, "
-            f"{shown_size(volume.free)} free",
+            f"{volume.file_system} '{volume.label}', {_contents(volume)}, {shown_size(volume.free)} free",
         )
         for number, volume in enumerate(report.volumes, 1)
     ] or [("Volume", "none that can be read")]
@@ -152,6 +151,10 @@ def _summary(report: Report) -> list[tuple[str, str]]:
     if report.bytes_checked:
         rows.append(("Compared", f"{exact_size(report.bytes_checked)} with the manifest"))
     return rows
+
+
+def _contents(volume: VolumeSummary) -> str:
+    return f"{counted(volume.file_count, 'file')} in {counted(volume.folder_count, 'folder')}"
 
 
 def _show_finding(out: Console, finding: Finding) -> None:

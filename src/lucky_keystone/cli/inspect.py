@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ..errors import KeystoneError
-from ..units import exact_size, shown_size
+from ..units import counted, exact_size, shown_size
 from .editions import look_inside
 from .manner import manner
 from .options import output_options, source_options, today
@@ -240,7 +240,7 @@ def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, 
     elif found.table:
         rows += [("Table", found.table), ("Size", exact_size(found.total_bytes))]
     else:
-        contents = f"{found.file_count:,} files in {found.folder_count:,} folders, {shown_size(found.total_bytes)}"
+        contents = _contents(found)
         rows += [
             ("Release", f"{found.release}, build {found.build}" if found.build else "unknown"),
             ("Architectures", ", ".join(found.architectures) or "unknown"),
@@ -254,9 +254,14 @@ def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, 
     facts(out, rows)
 
 
+def _contents(found: SourceFacts) -> str:
+    files = f"{counted(found.file_count, 'file')} in {counted(found.folder_count, 'folder')}"
+    return f"{files}, {shown_size(found.total_bytes)}"
+
+
 def _mac_rows(found: SourceFacts, mac: MacFacts) -> list[tuple[str, str]]:
     build = f", build {mac.build}" if mac.build else ""
-    contents = f"{found.file_count:,} files in {found.folder_count:,} folders, {shown_size(found.total_bytes)}"
+    contents = _contents(found)
     rows = [
         ("Installer", mac.title),
         ("Release", f"{found.release}{build}" if found.release else "unknown"),

@@ -12,7 +12,7 @@ from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..tables.gpt import read_gpt
 from ..tables.mbr import read_mbr
 from ..tables.table import read_table
-from ..units import shown_size
+from ..units import counted, shown_size
 from ..volumes.kinds import kind_at, open_volume
 from .medium import Medium
 
@@ -77,7 +77,7 @@ class Inventory:
     @property
     def summary(self) -> str:
         more = "more than " if self.is_cut else ""
-        return f"{more}{self.files:,} file{'s' if self.files != 1 else ''}, {more}{shown_size(self.used)}"
+        return f"{more}{counted(self.files, 'file')}, {more}{shown_size(self.used)}"
 
 
 def inventories(drive: Medium, sector_size: int) -> list[Inventory]:

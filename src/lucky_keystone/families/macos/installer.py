@@ -16,6 +16,7 @@ from ...starting.bootable import PlannedBootVolume, PlannedDrive
 from ...starting.mac import FIRST_FOR_SILICON, mac_start
 from ...tables.partition import Use
 from ...tree import Folder
+from ...units import counted
 from ...volumes.fat32.kind import FAT32
 from ...volumes.hfsplus.kind import HFSPLUS
 from ..choices import Choices, option
@@ -197,7 +198,7 @@ def _decisions(
         decisions.append(Decision("contents", what, "it starts by itself; the label is added"))
     else:
         decisions.append(Decision("base system", base, f"as loaders of {generation.name} expect it"))
-        decisions.append(Decision("boot files", f"{len(made.boot_files)} files", f"taken from {app.name}"))
+        decisions.append(Decision("boot files", counted(len(made.boot_files), "file"), f"taken from {app.name}"))
     if until := payload.certified_until:
         reason = "by the certificates of its packages: later, by the Mac's clock, it refuses to run"
         decisions.append(Decision("installer runs", f"until {until.isoformat()}", reason))

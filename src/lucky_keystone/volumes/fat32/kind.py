@@ -15,7 +15,7 @@ from ...regions import Region
 from ...tables.mbr import MOST_SECTORS
 from ...tables.partition import Use
 from ...tree import Folder
-from ...units import exact_size
+from ...units import counted, exact_size
 from ..kind import Budget, Draft, PlannedVolume, StandingVolume
 from ..planned import ClusterVolume
 from .compose import Layout, compose, lay_out
@@ -167,8 +167,8 @@ class PlannedFat32(ClusterVolume):
         parts = [
             Area(Part.BOOT, self.start, fats - self.start, "FAT32 boot record, its copy, further boot code"),
             Area(Part.FATS, fats, data - fats, "two copies of the cluster table"),
-            Area(Part.FOLDERS, data, files - data, f"{len(layout.folders):,} folders"),
-            Area(Part.FILES, files, self.used_end - files, f"{len(layout.files):,} files, each in one piece"),
+            Area(Part.FOLDERS, data, files - data, counted(len(layout.folders), "folder")),
+            Area(Part.FILES, files, self.used_end - files, f"{counted(len(layout.files), 'file')}, each in one piece"),
             Area(Part.FREE, self.used_end, self.end - self.used_end, "free space of the volume"),
         ]
         return [area for area in parts if area.size > 0]

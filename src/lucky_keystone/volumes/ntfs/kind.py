@@ -14,7 +14,7 @@ from ...extents import MIB, align_up
 from ...regions import Region, RegionKind
 from ...tables.partition import Use
 from ...tree import Folder
-from ...units import exact_size
+from ...units import counted, exact_size
 from ..kind import Budget, Draft, PlannedVolume, StandingVolume
 from ..planned import ClusterVolume
 from .catalogue import Catalogue, catalogue
@@ -180,7 +180,7 @@ class PlannedNtfs(ClusterVolume):
             Area(Part.LOG, table, log - table, "clean; systems write it when they use the drive"),
             Area(Part.CLUSTER_MAP, log, bits - log, "which clusters are in use"),
             Area(Part.FOLDERS, bits, files - bits, f"{folders:,} folders, and the volume's own streams"),
-            Area(Part.FILES, files, self.used_end - files, f"{files_there:,} files, each in one piece"),
+            Area(Part.FILES, files, self.used_end - files, f"{counted(files_there, 'file')}, each in one piece"),
             Area(Part.FREE, self.used_end, self.end - self.used_end, "free space of the volume"),
         ]
         return [area for area in parts if area.size > 0]
