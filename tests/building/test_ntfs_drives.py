@@ -108,7 +108,7 @@ def test_flipped_bits_are_found(source: Source) -> None:
 @pytest.mark.parametrize(
     ("place", "told"),
     [
-        ("the boot sector's copy", "copy of the boot sector changed since the build"),
+        ("the boot sector's copy", "copy of the boot sector has changed since the build"),
         ("a file record", "was written in part"),
         ("the mirror", "mirror is not the same"),
         ("the cluster map", "clusters of files are marked as free"),
@@ -146,7 +146,7 @@ def test_use_by_a_host_is_told_from_damage(source: Source, tmp_path: Path) -> No
     report = check_drive(drive, silent)
     assert [finding.level for finding in report.findings] == ["used"], report.findings
     assert "everything that was built is unchanged. New on it: Deck log.txt, hold" in report.findings[0].what
-    with pytest.raises(ProtectError, match=r"holds what was not built.*Deck log"):
+    with pytest.raises(ProtectError, match=r"holds files that were not built.*Deck log"):
         read_standing(drive, 512)
 
     mounted(drive, tmp_path, ["rm", "setup.exe"], ["mv", "boot/boot.sdi", "boot/other.sdi"])

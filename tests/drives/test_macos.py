@@ -199,7 +199,7 @@ def test_the_whole_disk_is_unmounted_and_its_raw_node_written(mac: Mac) -> None:
     [
         ({"busy": True}, ProtectError, "could not be unmounted: Volume POSTERS .* dissented"),
         ({"denied": True}, NoRights, "denied"),
-        ({"swapped": True}, ProtectError, "no drive of this computer any more"),
+        ({"swapped": True}, ProtectError, "no longer a drive of this computer"),
     ],
 )
 def test_what_is_busy_denied_or_swapped_is_not_written(

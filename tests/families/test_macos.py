@@ -277,7 +277,7 @@ def test_what_cannot_be_built_is_explained(apps: dict[str, Path], tmp_path: Path
         make_plan(open_source(apfs), Choices(), DriveShape("x.img", None))
     for path, words in (
         (stub, "is a stub"),
-        (half, "carries no InstallESD.dmg"),
+        (half, "contains no InstallESD.dmg"),
         (cut, "is cut or damaged: it has no trailer"),
     ):
         source = open_source(path)

@@ -161,13 +161,13 @@ def test_a_rehearsal_tells_each_step_and_the_end(drive: bytes) -> None:
         for word in ("Sector 0", "boot sector", "further boot code", "the root folder", "reads BOOTMGR")
     ]
     assert places == sorted(places)
-    assert "hands over to BOOTMGR at 2000:0000: 512,000 bytes, whole" in found.end
+    assert "starts BOOTMGR at 2000:0000: 512,000 bytes, whole" in found.end
 
 
 WAYS_TO_END = [
     ((446, b"\0"), "not one active partition"),
-    ((510, b"\0\0"), "does not take the drive for one that starts"),
-    ((0, b"\xeb\xfe"), "runs without an end"),
+    ((510, b"\0\0"), "does not regard the drive as bootable"),
+    ((0, b"\xeb\xfe"), "runs forever"),
     ((0, b"\xcd\x77"), "failed: it called INT 77h"),
     ((0, b"\xb4\x42\xb2\x99\xcd\x13"), "failed: it asked for drive 99h"),
     ((0, b"\xea\x00\x00\x00\x20"), "is not BOOTMGR as it is on the drive"),

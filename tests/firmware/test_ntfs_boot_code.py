@@ -185,7 +185,7 @@ def test_a_rehearsal_tells_each_step_and_the_end(drive: bytes) -> None:
         "Sector 0",
         "boot sector",
         "further boot code in $Boot",
-        "the file table",
+        "the MFT",
         "the root folder",
         "reads BOOTMGR",
     )

@@ -278,7 +278,7 @@ def test_a_source_that_changes_while_it_is_used_is_noticed(what: str, tmp_path: 
     else:
         path.unlink()
         path.write_bytes(b"fares" * 1000) if what == "exchanged" else os.mkfifo(path)
-    with pytest.raises(SourceError, match=r"changed or replaced|neither a file nor a disk"):
+    with pytest.raises(SourceError, match=r"changed or was replaced|neither a file nor a disk"):
         list(stream(content))
 
 

@@ -40,7 +40,7 @@ class Finding:
     level: Level
     code: Code
     area: str
-    """table, manifest, boot sectors, FAT, file table, log, cluster map, folders, files, image or start."""
+    """table, manifest, boot sectors, FAT, MFT, log, allocation bitmap, folders, files, image or start."""
     what: str
     advice: str = ""
     place: Place = NOWHERE

@@ -349,18 +349,18 @@ def _clusters(volume: HfsPlusVolume, used: ClusterMap, number: int, report: Repo
     fork = volume.own_fork(ALLOCATION_FILE)
     if fork.size < -(-volume.cluster_count // 8):
         what = f"the allocation file has {fork.size:,} bytes, too few for {volume.cluster_count:,} blocks."
-        report.fault(Code.HFSPLUS_BITMAP, "cluster map", what, REBUILD, Place(number))
+        report.fault(Code.HFSPLUS_BITMAP, "allocation bitmap", what, REBUILD, Place(number))
         return 0
     found = compare_bitmap(lambda offset, size: volume.read_fork(fork, offset, size), volume.cluster_count, used, "big")
     if found.unmarked:
         what = f"{found.unmarked:,} blocks of files are marked as free: writing to the drive would destroy them."
-        report.fault(Code.HFSPLUS_BITMAP, "cluster map", what, REBUILD, Place(number))
+        report.fault(Code.HFSPLUS_BITMAP, "allocation bitmap", what, REBUILD, Place(number))
     if found.lost and not volume.header.attributes & JOURNALED:
         what = (
             f"{found.lost:,} blocks ({shown_size(found.lost * volume.cluster_size)}) are taken but belong to no file."
         )
         advice = "A computer was unplugged while it wrote, or the map is damaged: build the drive again."
-        report.fault(Code.VOLUME_LOST_CLUSTERS, "cluster map", what, advice, Place(number))
+        report.fault(Code.VOLUME_LOST_CLUSTERS, "allocation bitmap", what, advice, Place(number))
     if volume.header.freeBlocks != found.free:
         stated = volume.header.freeBlocks
         what = f"the header reports {stated:,} free blocks, there are {found.free:,}; systems correct that."

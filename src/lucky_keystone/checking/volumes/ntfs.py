@@ -58,18 +58,16 @@ class NtfsChecker:
         free = _clusters(volume, used, number, report)
         report.looked_at += [
             "boot sectors: the NTFS boot sector and its copy in the partition's last sector",
-            f"file table: {volume.record_count:,} records, {records:,} of them in use, their bitmap, "
+            f"MFT: {volume.record_count:,} records, {records:,} of them in use, their bitmap, "
             "and the mirror of the first",
             f"folders: {len(entries):,} entries, each compared with its file record",
         ]
         information = volume.information
         if information is None:
-            report.fault(
-                Code.NTFS_VERSION, "file table", "the volume's version cannot be read.", REBUILD, Place(number)
-            )
+            report.fault(Code.NTFS_VERSION, "MFT", "the volume's version cannot be read.", REBUILD, Place(number))
         elif information.flags & VOLUME_IS_DIRTY:
             what = "a computer marked the volume as in use and left it so; eject before unplugging."
-            report.note(Code.VOLUME_MOUNTED, "file table", what, Place(number))
+            report.note(Code.VOLUME_MOUNTED, "MFT", what, Place(number))
         return entries, free
 
     def added(self, volume: NtfsVolume, entries: Sequence[Entry], note: NtfsNote) -> list[Entry]:
@@ -104,7 +102,7 @@ class NtfsChecker:
             more = f" and {len(changed) - LISTED} more" if len(changed) > LISTED else ""
             report.fault(
                 Code.CONTENT_RECORDS,
-                "file table",
+                "MFT",
                 f"changed since the build: {', '.join(words[:LISTED])}{more}.",
                 "They were removed, moved or replaced by hand, or the drive lost data: build the drive again.",
                 Place(number, file=words[0] if len(words) == 1 else ""),
@@ -141,7 +139,7 @@ def _boot_sectors(volume: NtfsVolume, partition: Partition, sectors: int, report
 def _mirror(volume: NtfsVolume, number: int, report: Report) -> None:
     if volume.mirror_used:
         what = "its first record is damaged, and was read from the mirror."
-        report.fault(Code.NTFS_MFT_START, "file table", what, REBUILD, Place(number))
+        report.fault(Code.NTFS_MFT_START, "MFT", what, REBUILD, Place(number))
         return
     size = mirrored_records(volume.cluster_size, volume.record_size) * volume.record_size
     try:
@@ -151,15 +149,15 @@ def _mirror(volume: NtfsVolume, number: int, report: Report) -> None:
         fits = count >= 4 and mirror[: len(first)] == first
     except VolumeError as error:
         what = f"its mirror cannot be read: {error.message}"
-        report.fault(Code.NTFS_MIRROR, "file table", what, REBUILD, Place(number))
+        report.fault(Code.NTFS_MIRROR, "MFT", what, REBUILD, Place(number))
         return
     if not fits:
         what = "its mirror is not the same as its first records."
-        report.fault(Code.NTFS_MIRROR, "file table", what, REBUILD, Place(number))
+        report.fault(Code.NTFS_MIRROR, "MFT", what, REBUILD, Place(number))
 
 
 def _records(volume: NtfsVolume, used: ClusterMap, faulty: list[str]) -> int:
-    """Go through the whole file table; mark the clusters of every file. Return how many records are in use."""
+    """Go through the whole MFT; mark the clusters of every file. Return how many records are in use."""
     in_use: list[int] = []
     marked = _marked_records(volume)
     named: set[int] = {ROOT}
@@ -174,7 +172,7 @@ def _records(volume: NtfsVolume, used: ClusterMap, faulty: list[str]) -> int:
         in_use_here = bool(record.header.flags & RECORD_IN_USE)
         if in_use_here != (number in marked):
             words = "in use" if in_use_here else "free"
-            faulty.append(f"File record {number} is {words}, its bit in the file table says otherwise")
+            faulty.append(f"File record {number} is {words}, its bit in the MFT says otherwise")
         if not in_use_here:
             continue
         in_use.append(number)
@@ -225,22 +223,22 @@ def _clusters(volume: NtfsVolume, used: ClusterMap, number: int, report: Report)
     try:
         stream = volume.bitmap()
     except VolumeError as error:
-        report.fault(Code.NTFS_BITMAP, "cluster map", error.message, REBUILD, Place(number))
+        report.fault(Code.NTFS_BITMAP, "allocation bitmap", error.message, REBUILD, Place(number))
         return 0
     if stream.size < -(-volume.cluster_count // 8):
         what = f"it has {stream.size:,} bytes, too few for {volume.cluster_count:,} clusters."
-        report.fault(Code.NTFS_BITMAP, "cluster map", what, REBUILD, Place(number))
+        report.fault(Code.NTFS_BITMAP, "allocation bitmap", what, REBUILD, Place(number))
         return 0
     found = compare_bitmap(
         lambda offset, size: volume.read_stream(stream, offset, size), volume.cluster_count, used, "little"
     )
     if found.unmarked:
         what = f"{found.unmarked:,} clusters of files are marked as free: writing to the drive would destroy them."
-        report.fault(Code.NTFS_BITMAP, "cluster map", what, REBUILD, Place(number))
+        report.fault(Code.NTFS_BITMAP, "allocation bitmap", what, REBUILD, Place(number))
     if found.lost:
         what = (
             f"{found.lost:,} clusters ({shown_size(found.lost * volume.cluster_size)}) are taken but belong to no file."
         )
         advice = "A computer was unplugged while it wrote, or the map is damaged: build the drive again."
-        report.fault(Code.VOLUME_LOST_CLUSTERS, "cluster map", what, advice, Place(number))
+        report.fault(Code.VOLUME_LOST_CLUSTERS, "allocation bitmap", what, advice, Place(number))
     return found.free * volume.cluster_size

@@ -157,7 +157,7 @@ class NtfsVolume:
             return "further boot code in $Boot"
         cluster = inside // self.cluster_size
         table = any(run.first <= cluster < run.first + run.count for run in self.own_stream(MFT).runs)
-        return "the file table, to look up a file's record" if table else ""
+        return "the MFT, to look up a file's record" if table else ""
 
     def _find_mft(self) -> None:
         """Read the MFT's own record, from the mirror when it is damaged; then everything else through it."""
