@@ -172,7 +172,7 @@ def show_plan(plan: Plan, *, layout: bool) -> None:
     heading(out, "Decisions")
     table(
         out,
-        [Column(), Column(folds=True), Column("Reason", folds=True), Column("By")],
+        [Column(), Column(folds=True), Column("Reason", folds=True), Column("By", named=True)],
         [(decision.topic, decision.value, decision.reason, _BY[decision.by]) for decision in plan.decisions],
         spoken=_speak_decision,
     )

@@ -116,12 +116,16 @@ def facts(out: Console, rows: Sequence[tuple[str, str]]) -> None:
 
 @dataclass(frozen=True)
 class Column:
-    """A column of a table. One that `folds` takes what width is left; one without words in it is not shown."""
+    """A column of a table. One that `folds` takes what width is left; one without words in it is not shown.
+
+    Where rows are stacked, numbers and what is `named` keep their heading.
+    """
 
     head: str = ""
     right: bool = False
     folds: bool = False
     style: str = ""
+    named: bool = False
 
 
 def table(
@@ -220,13 +224,17 @@ def _stack(out: Console, columns: Sequence[Column], row: Sequence[Text], used: S
     """Print a row that does not fit: its last text that folds below the rest, with headings in front of values."""
     last = max((number for number in used if columns[number].folds), default=None)
     first = [
-        Text.assemble((f"{columns[number].head.lower()} ", "name") if columns[number].head else "", row[number])
+        Text.assemble((_stacked_head(columns[number]), "name"), row[number])
         for number in used
         if number != last and row[number].plain
     ]
     paragraph(out, Text("  ").join(first), indent=2, hanging=4)
     if last is not None and row[last].plain:
         paragraph(out, row[last], indent=6)
+
+
+def _stacked_head(column: Column) -> str:
+    return f"{column.head.lower()} " if column.head and (column.right or column.named) else ""
 
 
 def _folded(out: Console, text: Text, width: int) -> list[Text]:
