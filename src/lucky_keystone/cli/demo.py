@@ -96,7 +96,7 @@ def command(folder: Path, mishaps: bool, only: str | None) -> int:
         out.print(f"\nThe demo ends here: exit code {code}.", style="bad")
     elif mishaps:
         out.print(
-            f"\nThe drives lie in {folder / 'bay'}: give them other faults in bay.toml and try again.", style="bold"
+            f"\nThe drives are in {folder / 'bay'}: give them other faults in bay.toml and try again.", style="bold"
         )
     else:
         _closing(folder)
@@ -272,7 +272,7 @@ def _tags(folder: Path) -> dict[str, str]:
 def _closing(folder: Path) -> None:
     out = console()
     bay, disc, tags = folder / "bay", folder / _DISC, _tags(folder)
-    out.print(f"\nEverything lies in {folder}:", style="bold")
+    out.print(f"\nEverything is in {folder}:", style="bold")
     for path, what in (
         (disc, "the installer disc"),
         (bay, "the drives of the workshop"),
