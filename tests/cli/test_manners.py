@@ -127,9 +127,10 @@ def test_progress_without_redrawing_is_a_line_each_ten_percent(way: str, disc: P
     else:
         extra = ["--progress", "lines"] if way.startswith("--") else []
         environment = {} if extra else {"TERM": "dumb"}
-        with Terminal([*line, *extra], environment=environment) as seen:
+        with Terminal([*line, *extra], width=70, environment=environment) as seen:
             assert seen.end() == 0
         shown = seen.text
+        assert max(map(len, shown.splitlines())) <= 70
         assert b"\x1b[1A" not in seen.raw and b"\x1b[2K" not in seen.raw
     tenths = [int(percent) for percent in re.findall(r"^  writing: (\d+) %, .* of ", shown, re.MULTILINE)]
     assert tenths == sorted(set(tenths))

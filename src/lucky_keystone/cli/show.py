@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TextIO
 
-from rich.console import Console
+from rich.console import Console, ConsoleDimensions
 from rich.text import Text
 from rich.theme import Theme
 
@@ -69,11 +70,22 @@ def console(*, err: bool = False) -> Console:
         no_color=not colour,
         soft_wrap=False,
     )
-    if not stream.isatty() or manner().plain:
-        made.width = _UNFOLDED
-    elif made.width < _NARROWEST:
-        made.width = _NARROWEST
+    columns, rows = _size(stream)
+    folds = stream.isatty() and not manner().plain
+    made.size = ConsoleDimensions(max(columns, _NARROWEST) if folds else _UNFOLDED, rows)
     return made
+
+
+def _size(stream: TextIO) -> tuple[int, int]:
+    """Return a terminal's columns and rows, also of one that can do nothing else."""
+    try:
+        columns, rows = os.get_terminal_size(stream.fileno())
+    except (OSError, ValueError):
+        columns, rows = 0, 0
+    given = os.environ.get("COLUMNS", "")
+    if given.isdecimal():
+        columns = int(given)
+    return columns or 80, rows or 25
 
 
 def emit_json(document: msgspec.Struct) -> None:
