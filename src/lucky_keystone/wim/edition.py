@@ -12,9 +12,9 @@ from fnmatch import fnmatchcase
 from struct import Struct
 
 from ..errors import SourceError
+from .read import DAMAGED
 from .records import ATTRIBUTE_FOLDER, ATTRIBUTE_REPARSE, DirectoryEntry, StreamEntry
 
-_ADVICE = "The image is damaged or incomplete: compare its checksum, or get it again."
 _MOST_ENTRIES = 5_000_000
 _MOST_DEPTH = 256
 _NO_BYTES = bytes(20)
@@ -190,4 +190,4 @@ class EditionTree:
         return tuple(found), offset, own
 
     def _fault(self, offset: int, why: str) -> SourceError:
-        return SourceError(f"{self._what}, its folder tree, byte {offset:,}: {why}.", advice=_ADVICE)
+        return SourceError(f"{self._what}, its folder tree, byte {offset:,}: {why}.", advice=DAMAGED)

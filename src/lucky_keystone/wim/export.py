@@ -28,7 +28,7 @@ def write_parts(parts: Sequence[Part], paths: Sequence[Path], progress: Progress
         for part, path in zip(parts, beside, strict=True):
             done = _write(part, path, done, whole, progress)
         for unfinished, path in zip(beside, paths, strict=True):
-            _name(unfinished, path)
+            name_whole(unfinished, path)
     except KeyboardInterrupt as stop:
         raise Interrupted("Stopped before the end; no part was left behind.", advice="Run the command again.") from stop
     finally:
@@ -54,13 +54,13 @@ def _write(part: Part, path: Path, done: int, whole: int, progress: Progress) ->
     return done + offset
 
 
-def _name(unfinished: Path, path: Path) -> None:
-    """Give a whole part its name; a file that came there meanwhile is not replaced."""
+def name_whole(unfinished: Path, path: Path) -> None:
+    """Give a whole file its name. Raises ProtectError for one that came there meanwhile: it is not replaced."""
     try:
         os.link(unfinished, path)  # unlike renaming, this never replaces
     except FileExistsError as error:
         raise ProtectError(
-            f"{path} was made meanwhile, by another program.", advice="Choose another folder, and split again."
+            f"{path} was made meanwhile, by another program.", advice="Choose another folder."
         ) from error
     except OSError:  # a file system without hard links
         if os.path.lexists(path):

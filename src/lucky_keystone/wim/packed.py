@@ -15,9 +15,9 @@ from ..content import FileRange, Seekable
 from ..errors import SourceError
 from .packing import lzx, xpress
 from .packing.huffman import PackingError
+from .read import DAMAGED
 from .records import HEADER_LZX, HEADER_XPRESS, ResourceHeader
 
-_ADVICE = "The image is damaged or incomplete: compare its checksum, or get it again."
 _KEPT = 64
 """Unpacked chunks that are kept."""
 _LARGEST_CHUNK = 1 << 21
@@ -109,7 +109,7 @@ class PackedResource:
             ) from error
 
     def _fault(self, why: str) -> SourceError:
-        return SourceError(f"{self.path}: {why}.", advice=_ADVICE)
+        return SourceError(f"{self.path}: {why}.", advice=DAMAGED)
 
 
 def unpacked(image: Seekable, row: ResourceHeader, method: int, chunk_size: int, name: str) -> Seekable:

@@ -32,7 +32,7 @@ _MOST_MARKS = 500_000  # '<' in the XML facts: parsing stays within a second or 
 _MOST_EDITIONS = 1024
 _MOST_NAME = 256
 _MOST_TABLE = 256 << 20
-_ADVICE = "The image is damaged or incomplete: compare its checksum, or get it again."
+DAMAGED = "The image is damaged or incomplete: compare its checksum, or get it again."
 
 ARCHITECTURES = {0: "x86", 9: "x64", 12: "arm64", 5: "arm"}
 """Processor codes of the XML facts."""
@@ -192,7 +192,7 @@ class InstallImage:
         return place
 
     def _damaged(self, what: str, why: str) -> SourceError:
-        return SourceError(f"{self.place}, {what}: {why}.", advice=_ADVICE)
+        return SourceError(f"{self.place}, {what}: {why}.", advice=DAMAGED)
 
 
 def _edition(image: ElementTree.Element, number: int) -> Edition:

@@ -14,9 +14,9 @@ from ..errors import DriveError, ProtectError, SourceError, UsageError, naming
 from ..invoker import give_to_user, make_folder
 from ..progress import Progress
 from .edition import EditionEntry, EditionTree
+from .export import name_whole
+from .read import DAMAGED
 from .whole import WholeImage
-
-_ADVICE = "The image is damaged or incomplete: compare its checksum, or get it again."
 
 
 @dataclass(frozen=True)
@@ -85,8 +85,8 @@ def _write(image: WholeImage, entry: EditionEntry, name: str, place: Path) -> No
             give_to_user(beside)
             if not entry.is_empty and digest.digest() != entry.sha1:
                 raise SourceError(
-                    f"{name}: its bytes do not match their SHA-1; nothing was kept of it.", advice=_ADVICE
+                    f"{name}: its bytes do not match their SHA-1; nothing was kept of it.", advice=DAMAGED
                 )
-            beside.rename(place)
+            name_whole(beside, place)
     finally:
         beside.unlink(missing_ok=True)

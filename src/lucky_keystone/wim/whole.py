@@ -13,7 +13,7 @@ from ..errors import SourceError, UsageError
 from ..nearest import did_you_mean
 from .edition import EditionEntry, EditionTree
 from .packed import UNPACKERS, unpacked
-from .read import Edition, InstallImage
+from .read import DAMAGED, Edition, InstallImage
 from .records import (
     HEADER_LZMS,
     RESOURCE_COMPRESSED,
@@ -24,7 +24,6 @@ from .records import (
 )
 
 _LARGEST_METADATA = 512 << 20
-_ADVICE = "The image is damaged or incomplete: compare its checksum, or get it again."
 
 
 class WholeImage:
@@ -74,12 +73,12 @@ class WholeImage:
         if not 0 < edition.index <= len(numbers):
             raise SourceError(
                 f"{self.first.place} has {len(numbers)} folder trees, but lists an edition {edition.index}.",
-                advice=_ADVICE,
+                advice=DAMAGED,
             )
         name = f"{self.first.place}, edition {edition.index}"
         content = self._content(self.first, int(numbers[edition.index - 1]), name)
         if content.size > _LARGEST_METADATA:
-            raise SourceError(f"{name}: its folder tree would have {content.size:,} bytes.", advice=_ADVICE)
+            raise SourceError(f"{name}: its folder tree would have {content.size:,} bytes.", advice=DAMAGED)
         return EditionTree(verified(content, bytes(rows["sha1"][numbers[edition.index - 1]]), name), name)
 
     def content(self, entry: EditionEntry, name: str) -> Seekable:
@@ -88,7 +87,7 @@ class WholeImage:
             return NO_BYTES
         place = self._places.get(entry.sha1)
         if place is None:
-            raise SourceError(f"{name}: its bytes are in no part of {self.first.place}.", advice=_ADVICE)
+            raise SourceError(f"{name}: its bytes are in no part of {self.first.place}.", advice=DAMAGED)
         return self._content(*place, name)
 
     def size_of(self, entry: EditionEntry) -> int:
@@ -121,10 +120,10 @@ class WholeImage:
                 advice="Use a plain image (.wim) of the same release.",
             )
         if place.offset + place.stored_size > part.content.size:
-            raise SourceError(f"{name}: its bytes are outside of {part.place}.", advice=_ADVICE)
+            raise SourceError(f"{name}: its bytes are outside of {part.place}.", advice=DAMAGED)
         if not flags & RESOURCE_COMPRESSED:
             if place.stored_size != place.original_size:
-                raise SourceError(f"{name}: it has two sizes, but is not compressed.", advice=_ADVICE)
+                raise SourceError(f"{name}: it has two sizes, but is not compressed.", advice=DAMAGED)
             return _within(part.content, place.offset, place.stored_size, name)
         method = next((known for known in UNPACKERS if part.header.flags & known), None)
         if method is None:
@@ -146,5 +145,5 @@ def verified(content: Seekable, sha1: bytes, name: str) -> bytes:
     """Return all bytes of a content. Raises SourceError where their SHA-1 is another one."""
     data = b"".join(bytes(piece) for piece in stream(content))
     if hashlib.sha1(data).digest() != sha1:
-        raise SourceError(f"{name}: its bytes do not match their SHA-1.", advice=_ADVICE)
+        raise SourceError(f"{name}: its bytes do not match their SHA-1.", advice=DAMAGED)
     return data

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from .huffman import Bits, Code, PackingError
+from .matches import copy_match
 
 _LITERALS = 256
 _LENGTH_SYMBOLS = 249
@@ -95,7 +96,7 @@ class _Chunk:
             if length == 7:
                 length += lengths.read(bits)
             offset = self._offset(slot, aligned)
-            _copy(out, offset, length + _LEAST_MATCH, end)
+            copy_match(out, offset, length + _LEAST_MATCH, end)
 
     def _offset(self, slot: int, aligned: Code | None) -> int:
         """Return a match's offset; a repeated one changes places with the most recent."""
@@ -138,18 +139,6 @@ class _Chunk:
                 raise PackingError("a run of code lengths reaches beyond its tree")
             lengths[at : at + run] = [value] * run
             at += run
-
-
-def _copy(out: bytearray, offset: int, length: int, end: int) -> None:
-    if not 0 < offset <= len(out):
-        raise PackingError("a copy reaches before its first byte")
-    if len(out) + length > end:
-        raise PackingError("a copy reaches beyond its block")
-    start = len(out) - offset
-    while length:
-        piece = out[start : start + length]
-        out += piece
-        length -= len(piece)
 
 
 def _undo_calls(out: bytearray) -> None:

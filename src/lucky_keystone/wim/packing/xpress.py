@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from .huffman import Code, PackingError
+from .matches import copy_match
 
 _SYMBOLS = 512
 _LENGTHS = _SYMBOLS // 2
@@ -64,17 +65,5 @@ def unpack(data: bytes, size: int) -> bytes:
             if length == 15 + 255:
                 length = words.number(2)
         offset = (1 << offset_bits) + words.take(offset_bits)
-        _copy(out, offset, length + _LEAST_MATCH, size)
+        copy_match(out, offset, length + _LEAST_MATCH, size)
     return bytes(out)
-
-
-def _copy(out: bytearray, offset: int, length: int, size: int) -> None:
-    if offset > len(out):
-        raise PackingError("a copy reaches before its first byte")
-    if len(out) + length > size:
-        raise PackingError("a copy reaches beyond its size")
-    start = len(out) - offset
-    while length:  # what is copied may have been made by this very copy
-        piece = out[start : start + length]
-        out += piece
-        length -= len(piece)
