@@ -64,7 +64,7 @@ def opened(data: bytes) -> WholeImage:
 
 @pytest.mark.parametrize(("method", "chunk"), WAYS)
 def test_trees_and_bytes(method: str, chunk: int, tmp_path: Path) -> None:
-    """As planned; and 7-Zip, which shares nothing with either side, takes out the same."""
+    """As planned; and the archiver, which shares nothing with either side, takes out the same."""
     planned, image = flat(tree()), opened(data := install_image([tree()], method, chunk))
     edition = image.tree(image.editions[0])
     found = dict(edition.walk())
@@ -152,6 +152,8 @@ def test_the_command(tmp_path: Path) -> None:
     assert "has no 'Windows/none'" in run(*line[:5], "Windows/none", "--into", into, code=2).stderr
     assert "has no edition 'Bridge'" in run("inspect", image, "--edition", "Bridge", "--list", code=2).stderr
     assert "--take goes with --into" in run(*line[:6], code=2).stderr
+    assert "cannot be combined" in run(*line, "--list", code=2).stderr
+    assert "do not go with --edition" in run(*line, "--verify-source", code=2).stderr
     # A flipped bit in a stored chunk: found by the SHA-1, and nothing is left of the file.
     noise = flat(tree())["Windows/System32/noise.bin"].data
     assert noise is not None

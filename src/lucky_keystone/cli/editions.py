@@ -32,6 +32,8 @@ def look_inside(
         raise UsageError("--into goes with --take PATH.", advice="Name the file or folder to be taken out.")
     if taken is None and not listing and matching is None:
         raise UsageError("--edition goes with --list, --matching or --take.", advice="Add --list to see its files.")
+    if taken is not None and (listing or matching is not None):
+        raise UsageError("--take cannot be combined with --list or --matching.", advice="List first, then take.")
     image, edition = _chosen(source, wanted)
     tree = image.tree(edition)
     if taken is not None:

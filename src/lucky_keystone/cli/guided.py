@@ -88,7 +88,8 @@ def complain(out: Console, error: KeystoneError) -> None:
 def whole_line(arguments: list[str], bay: Path | None, chosen: Chosen) -> str:
     """Return the command line that would have asked nothing about the drive."""
     words = [*arguments, "--onto", chosen.name if chosen.drive else str(chosen.path)]
-    if bay is not None and "--bay" not in arguments and chosen.drive is not None:
+    has_bay = any(word.partition("=")[0] == "--bay" for word in arguments)
+    if bay is not None and not has_bay and chosen.drive is not None:
         words += ["--bay", str(bay)]
     return f"lucky-keystone {shlex.join(words)}"
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ..errors import KeystoneError
+from ..errors import KeystoneError, UsageError
 from ..units import counted, exact_size, shown_size
 from .editions import look_inside
 from .manner import manner
@@ -68,6 +68,11 @@ def command(
         _find()
         return
     if edition is not None or listing or matching is not None or taken is not None or folder is not None:
+        if added or sha256 is not None or verify_source:
+            raise UsageError(
+                "--add, --sha256 and --verify-source do not go with --edition.",
+                advice="Leave them out: what is taken is verified by its own SHA-1.",
+            )
         look_inside(source, edition, listing=listing, matching=matching, taken=taken, folder=folder)
         return
     from ..families.families import facts_of
