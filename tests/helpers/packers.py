@@ -216,7 +216,7 @@ class _LzxState:
         coded = [self._coded(token) for token in block]
         aligned = [value & 7 for _, _, value, bits in coded if kind == 2 and bits >= 3]
         aligned_lengths = code_lengths(aligned, 8, 7, self.chance) if kind == 2 else []
-        if kind == 2 and len(set(aligned)) < 2:  # 7-Zip wants this tree whole even where it is not used
+        if kind == 2 and len(set(aligned)) < 2:  # some unpackers want this tree whole even where it is not used
             aligned_lengths = [3] * 8
         for length in aligned_lengths:
             self.bits.put(length, 3)
