@@ -194,7 +194,7 @@ class Mac:
             reason += f"; {len(start.models)} models are listed (--machine-model says of one whether it is)"
         if verdict == "starts" and (ended := expired_on(volume, machine)):
             reason = (
-                f"but its installer's certificates expired on {ended}: set the Mac's clock to a day before; {reason}"
+                f"its installer refuses to run (certificates expired on {ended}; set the Mac's clock back); {reason}"
             )
         intel = Outlook(name, verdict, reason)
         t2 = Outlook(

@@ -10,7 +10,7 @@ class PackingError(Exception):
     """A compressed chunk is damaged; the message says how."""
 
 
-class Source(Protocol):
+class BitSource(Protocol):
     """What codes are read from."""
 
     def peek(self, count: int) -> int:
@@ -76,7 +76,7 @@ class Code:
             raise PackingError(f"its {name} leaves codes without a symbol")
         self._table += [0] * (whole - len(self._table))
 
-    def read(self, bits: Source) -> int:
+    def read(self, bits: BitSource) -> int:
         """Take a symbol from `bits`. Raises PackingError for a code that stands for none."""
         entry = self._table[bits.peek(self._most)]
         if not entry:
