@@ -16,6 +16,7 @@ from ..nearest import did_you_mean
 from ..units import exact_size
 from .drives import show_drive
 from .manner import manner
+from .question import ask
 from .show import console, heading, paragraph
 from .targets import Chosen, choose, host_of
 
@@ -71,11 +72,6 @@ def _answer(out: Console, bay: Path | None, sector_size: int | None, drives: tup
         if not reasons:
             return chosen
         paragraph(out, f"{chosen.name} is held back: it {'; it '.join(reasons)}.", style="bad")
-
-
-def ask(question: str) -> str:
-    """Ask for a line; an end of the input is the wish to stop."""
-    return str(click.prompt(question, default="", show_default=False, err=True)).strip()
 
 
 def complain(out: Console, error: KeystoneError) -> None:

@@ -11,8 +11,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import click
-
 from ..drives.bay import Bay
 from ..drives.drive import Drive
 from ..drives.guards import Guard, admit
@@ -25,6 +23,7 @@ from ..drives.this_computer import this_host
 from ..errors import KeystoneError, NotYet, ProtectError, UsageError
 from ..nearest import did_you_mean
 from ..units import exact_size
+from .question import ask
 from .show import console, paragraph
 from .text import visible
 
@@ -224,8 +223,8 @@ def confirm(
             advice="Add --yes when that is what you want.",
         )
     _tell_what_is_lost(chosen, what, will)
-    typed = click.prompt(f"Type {visible(chosen.name)} to continue", default="", show_default=False, err=True)
-    if typed.strip().upper() != chosen.name.upper():
+    typed = ask(f"Type {visible(chosen.name)} to continue")
+    if typed.upper() != chosen.name.upper():
         raise ProtectError(
             "That is not its name; nothing was written.", advice="Run the command again when you are sure."
         )
