@@ -1,4 +1,4 @@
-"""The shipped boot code is what its sources say, bit for bit."""
+"""The shipped boot code and unpackers are what their sources say, bit for bit."""
 
 from __future__ import annotations
 
@@ -18,7 +18,8 @@ def rebuilt(tmp_path_factory: pytest.TempPathFactory) -> Path:
     for tool in ("nasm", "clang", "lld-link"):
         need(tool)
     folder = tmp_path_factory.mktemp("firmware")
-    subprocess.run([ROOT / "firmware/build", folder], check=True)
+    for made in ("firmware", "unpackers"):
+        subprocess.run([ROOT / made / "build", folder], check=True)
     return folder
 
 
@@ -33,4 +34,5 @@ def test_all_binaries_are_shipped() -> None:
     assert [path.name for path in SHIPPED] == [
         *(*boot, "bios-loader.bin", "mac-loader-x64.efi"),
         *(f"uefi-loader-{kind}.efi" for kind in kinds),
+        "unpackers.wasm",
     ]

@@ -61,7 +61,7 @@ def test_the_package_holds_what_it_needs_and_the_usual_checker_agrees(built_pack
     assert any(name.endswith("share/man/man1/lucky-keystone.1") for name in names)
     with tarfile.open(source) as archive:
         in_source = {name.partition("/")[2] for name in archive.getnames()}
-    assert {"README.md", "LICENSE", "CHANGELOG.md", "run-tests", "firmware/build"} <= in_source
+    assert {"README.md", "LICENSE", "CHANGELOG.md", "run-tests", "firmware/build", "unpackers/build"} <= in_source
 
 
 @pytest.mark.parametrize("python", sides())

@@ -166,6 +166,19 @@ def test_the_command(tmp_path: Path) -> None:
     assert sorted(path.name for path in into.iterdir()) == ["winload.efi"]
 
 
+def test_without_the_fast_form(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Where its package is missing or broken everything works, and says why it takes long."""
+    (tmp_path / "wasmtime.py").write_text("raise ImportError")
+    image = tmp_path / "install.wim"
+    image.write_bytes(install_image([tree()], "lzx"))
+    line = ["inspect", image, "--take", "Users/a/b/c.txt", "--into"]
+    assert "plain Python" not in run(*line, tmp_path / "fast").stderr
+    monkeypatch.setenv("PYTHONPATH", str(tmp_path))
+    assert "wasmtime is not installed" in run(*line, tmp_path / "plain").stderr
+    taken = [(tmp_path / form / "c.txt").read_bytes() for form in ("fast", "plain")]
+    assert taken == [flat(tree())["Users/a/b/c.txt"].data] * 2
+
+
 def test_hostile_metadata() -> None:
     """Lying lengths, loops, names that climb: an error that names the place, or a tree; never more."""
     chance = random.Random(5)

@@ -35,6 +35,13 @@ def look_inside(
     if taken is not None and (listing or matching is not None):
         raise UsageError("--take cannot be combined with --list or --matching.", advice="List first, then take.")
     image, edition = _chosen(source, wanted)
+    if not image.is_fast and not manner().quiet:
+        paragraph(
+            console(err=True),
+            "Unpacked in plain Python, which takes about 100 times as long: the package wasmtime is not installed "
+            "(python -m pip install wasmtime).",
+            style="quiet",
+        )
     tree = image.tree(edition)
     if taken is not None:
         assert folder is not None

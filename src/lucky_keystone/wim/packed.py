@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
-from functools import cached_property
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import cache, cached_property
 from pathlib import Path
 from typing import Any
 
@@ -13,33 +16,51 @@ import numpy as np
 
 from ..content import FileRange, Seekable
 from ..errors import SourceError
-from .packing import lzx, xpress
+from .packing import fast, lzx, xpress
 from .packing.huffman import PackingError
 from .read import DAMAGED
 from .records import HEADER_LZX, HEADER_XPRESS, ResourceHeader
 
-_KEPT = 64
-"""Unpacked chunks that are kept."""
+_KEPT_BYTES = 4 << 20
+"""Unpacked bytes that are kept."""
+_RUN = 1 << 20
+"""Unpacked bytes that are made in one go."""
 _LARGEST_CHUNK = 1 << 21
 _LARGEST_OF_4_BYTES = (1 << 32) - 1
 """Bytes of a resource whose chunk table has entries of 4 bytes; larger ones have 8."""
 
-UNPACKERS: dict[int, Callable[[bytes, int, int], bytes]] = {
-    HEADER_XPRESS: lambda data, size, _window: xpress.unpack(data, size),
-    HEADER_LZX: lzx.unpack,
+
+@dataclass(frozen=True)
+class Method:
+    """A compression, in both its forms."""
+
+    plain: Callable[[bytes, int, int], bytes]
+    """(stored bytes, size, chunk size) to bytes; raises PackingError."""
+    fast: int
+    """Its number in `packing.fast`."""
+
+
+METHODS = {
+    HEADER_XPRESS: Method(lambda data, size, _window: xpress.unpack(data, size), fast.XPRESS),
+    HEADER_LZX: Method(lzx.unpack, fast.LZX),
 }
-"""By the header's flag: (stored bytes, size, chunk size) to bytes."""
+"""By the header's flag."""
+
+
+@cache
+def _workers() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(min(os.cpu_count() or 1, 4), thread_name_prefix="unpack")
 
 
 class PackedResource:
     """Has what a file of a source has: see `content.RangedFile`."""
 
     def __init__(self, image: Seekable, row: ResourceHeader, method: int, chunk_size: int, name: str) -> None:
-        """`method` is one of UNPACKERS. Raises SourceError for a chunk size or a table that is impossible."""
+        """`method` is one of METHODS. Raises SourceError for a chunk size or a table that is impossible."""
         self.path, self.size = Path(name), row.original_size
         self.underlying = image
         self._image, self._row, self._chunk = image, row, chunk_size
-        self._unpack = UNPACKERS[method]
+        self._method = METHODS[method]
         if not 0 < chunk_size <= _LARGEST_CHUNK or chunk_size & (chunk_size - 1):
             raise self._fault(f"its chunks have an invalid size of {chunk_size:,} bytes")
         self._count = -(-self.size // chunk_size)
@@ -73,8 +94,23 @@ class PackedResource:
 
     def readinto_at(self, descriptor: int, offset: int, view: memoryview) -> None:
         """Fill `view` from byte `offset`. Raises SourceError for chunks that are damaged."""
-        if offset + len(view) > self.size:
+        end = offset + len(view)
+        if end > self.size:
             raise self._fault(f"{len(view):,} bytes at {offset:,} were requested, out of {self.size:,}")
+        first, last = -(-offset // self._chunk), self._count if end == self.size else end // self._chunk
+        if first >= last:  # nothing but parts of chunks
+            self._copy_parts(offset, view)
+            return
+        start, stop = first * self._chunk - offset, min(last * self._chunk, self.size) - offset
+        self._copy_parts(offset, view[:start])
+        runs = max(_RUN // self._chunk, 1)
+        at = start
+        for made in self._made([(number, min(runs, last - number)) for number in range(first, last, runs)]):
+            view[at : at + len(made)] = made
+            at += len(made)
+        self._copy_parts(offset + stop, view[stop:])
+
+    def _copy_parts(self, offset: int, view: memoryview) -> None:
         done = 0
         while done < len(view):
             number, inside = divmod(offset + done, self._chunk)
@@ -83,30 +119,55 @@ class PackedResource:
             done += len(piece)
 
     def _piece(self, number: int) -> bytes:
+        """Return a chunk of which parts are read, and maybe more soon."""
         with self._lock:
             kept = self._kept.get(number)
             if kept is None:
-                kept = self._kept[number] = self._unpacked(number)
-                if len(self._kept) > _KEPT:
+                kept = self._kept[number] = self._unpacked(number, *self._stored(number, 1))
+                if len(self._kept) * self._chunk > _KEPT_BYTES and len(self._kept) > 1:
                     self._kept.popitem(last=False)
             else:
                 self._kept.move_to_end(number)
             return kept
 
-    def _unpacked(self, number: int) -> bytes:
-        start, end = int(self._starts[number]), int(self._starts[number + 1])
+    def _made(self, runs: Sequence[tuple[int, int]]) -> Iterator[bytes]:
+        """Yield the bytes of runs of chunks; with the fast form, of several at the same time."""
+        if len(runs) < 2 or not fast.is_there():
+            for number, count in runs:
+                yield self._unpacked(number, *self._stored(number, count))
+            return
+        yield from _workers().map(
+            lambda run: self._unpacked(*run), [(number, *self._stored(number, count)) for number, count in runs]
+        )
+
+    def _stored(self, number: int, count: int) -> tuple[np.ndarray[Any, Any], bytes]:
+        """Return where `count` chunks begin, from the begin of the first one on, and all their stored bytes."""
+        starts = self._starts[number : number + count + 1]
+        for place in np.flatnonzero(np.diff(starts) > self._chunk):
+            raise self._fault(f"chunk {number + place:,} has more than {self._chunk:,} bytes")
+        at = self._row.offset + self._table_size + int(starts[0])
+        return starts - starts[0], self._image.read_at(at, int(starts[-1] - starts[0]))
+
+    def _unpacked(self, number: int, starts: np.ndarray[Any, Any], data: bytes) -> bytes:
+        """Return the bytes of the chunks from `number` on that `starts` and `data` are of."""
+        count = len(starts) - 1
+        total = min(self._chunk * count, self.size - number * self._chunk)
+        done, made = fast.unpack_run(self._method.fast, data, starts, self._chunk, total) or (0, b"")
+        if done == count:
+            return made
+        return b"".join((made, *(self._plain(number, n, starts, data) for n in range(done, count))))
+
+    def _plain(self, first: int, place: int, starts: np.ndarray[Any, Any], data: bytes) -> bytes:
+        """Return the bytes of one chunk in plain Python. It says what is wrong with a chunk that is damaged."""
+        number, stored = first + place, data[int(starts[place]) : int(starts[place + 1])]
         size = min(self._chunk, self.size - number * self._chunk)
-        if end - start > size:
-            raise self._fault(f"chunk {number:,} has {end - start:,} bytes for {size:,}")
-        data = self._image.read_at(self._row.offset + self._table_size + start, end - start)
-        if len(data) == size:  # it did not shrink, and is stored as it is
-            return data
+        if len(stored) == size:  # it did not shrink, and is stored as it is
+            return stored
         try:
-            return self._unpack(data, size, self._chunk)
+            return self._method.plain(stored, size, self._chunk)
         except PackingError as error:
-            raise self._fault(
-                f"chunk {number:,}, at byte {self._row.offset + self._table_size + start:,}: {error}"
-            ) from error
+            at = self._row.offset + self._table_size + int(self._starts[number])
+            raise self._fault(f"chunk {number:,}, at byte {at:,}: {error}") from error
 
     def _fault(self, why: str) -> SourceError:
         return SourceError(f"{self.path}: {why}.", advice=DAMAGED)

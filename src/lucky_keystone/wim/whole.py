@@ -12,7 +12,8 @@ from ..content import NO_BYTES, ContentFile, FileRange, Seekable, stream
 from ..errors import SourceError, UsageError
 from ..nearest import did_you_mean
 from .edition import EditionEntry, EditionTree
-from .packed import UNPACKERS, unpacked
+from .packed import METHODS, unpacked
+from .packing import fast
 from .read import DAMAGED, Edition, InstallImage
 from .records import (
     HEADER_LZMS,
@@ -48,6 +49,11 @@ class WholeImage:
     @property
     def editions(self) -> tuple[Edition, ...]:
         return self.first.editions
+
+    @property
+    def is_fast(self) -> bool:
+        """False where its bytes have to be unpacked in plain Python."""
+        return fast.is_there() or not any(part.header.flags & known for part in self.parts for known in METHODS)
 
     def edition(self, wanted: str) -> Edition:
         """Return an edition by its number, its name or a part of the name that no other has, case ignored.
@@ -125,7 +131,7 @@ class WholeImage:
             if place.stored_size != place.original_size:
                 raise SourceError(f"{name}: it has two sizes, but is not compressed.", advice=DAMAGED)
             return _within(part.content, place.offset, place.stored_size, name)
-        method = next((known for known in UNPACKERS if part.header.flags & known), None)
+        method = next((known for known in METHODS if part.header.flags & known), None)
         if method is None:
             kind = "LZMS" if part.header.flags & HEADER_LZMS else "an unknown method"
             raise SourceError(

@@ -1,5 +1,5 @@
-"""The compressions of install images, in plain Python: a chunk's bytes in, its unpacked bytes out. The specification.
+"""The compressions of install images: a chunk's bytes in, its unpacked bytes out.
 
-Each module has `unpack(data, size)`, which raises PackingError for bytes that are damaged, and never reads or writes
-outside of what it was given.
+`xpress` and `lzx` are plain Python, and the specification: `unpack` raises PackingError for bytes that are damaged, and
+never reads or writes outside of what it was given. `fast` runs the same, compiled.
 """

@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Protocol
 
+_BEHIND_END = 4
+"""Bytes behind the end that may be taken, as zeros: packers do not agree on what they write last."""
+
 
 class PackingError(Exception):
     """A compressed chunk is damaged; the message says how."""
@@ -35,10 +38,12 @@ class Bits:
         return self._value >> (self._count - count)
 
     def take(self, count: int) -> int:
-        """Return the next `count` bits (at most 16). Raises PackingError a good way behind the end."""
+        """Take the next `count` bits (at most 16). Raises PackingError where they lie well behind the end."""
         value = self.peek(count)
         self._count -= count
         self._value &= (1 << self._count) - 1
+        if 8 * self.position - self._count > 8 * (len(self.data) + _BEHIND_END):
+            raise PackingError("it ends early")
         return value
 
     def align(self) -> None:
@@ -48,8 +53,6 @@ class Bits:
         self._value = self._count = 0
 
     def _word(self) -> int:
-        if self.position > len(self.data) + 4:
-            raise PackingError("it ends early")
         word = int.from_bytes(self.data[self.position : self.position + 2], "little")
         self.position += 2
         return word
