@@ -24,8 +24,8 @@ from lucky_keystone.progress import silent
 from lucky_keystone.rehearsal.emulator import start_drive
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
-from lucky_keystone.starting.authenticode import read_certificate
 from lucky_keystone.starting.outlook import Outlook
+from lucky_keystone.starting.signature_lists import read_database
 from lucky_keystone.starting.trust import Machine
 from lucky_keystone.starting.uefi import UNMARKED
 
@@ -133,7 +133,7 @@ def build_shape(source: Source, folder: Path, table: str, firmware: str, file_sy
 
 def try_rows(built: Built, rows: Iterable[str] = tuple(ROWS)) -> Iterator[Tried]:
     """Start a drive under each firmware that is here; the forecast knows the test key's certificate."""
-    trusted = [read_certificate(certificate_of())]
+    trusted = read_database(certificate_of())
     plan = make_plan(built.source, built.plan.choices, built.plan.drive, machine=Machine(trusted))
     told = {row.firmware: row for row in plan.forecast}
     told["BIOS (Bochs)"] = told["BIOS"]

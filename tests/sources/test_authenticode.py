@@ -12,11 +12,14 @@ from lucky_keystone.content import Literal, SizedReadable
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.demo.signing import authority_certificate, signed
 from lucky_keystone.errors import UsageError
-from lucky_keystone.starting.authenticode import Signature, read_certificate, read_signatures
+from lucky_keystone.starting.authenticode import Signature, read_signatures
 from lucky_keystone.starting.bootable import PlannedBootVolume, PlannedDrive
+from lucky_keystone.starting.generations import GENERATIONS
+from lucky_keystone.starting.loaders import LoaderState
 from lucky_keystone.starting.rules import outlooks
-from lucky_keystone.starting.trust import Machine
-from lucky_keystone.starting.uefi import USUAL_ISSUERS, LoaderState, _secure_verdict
+from lucky_keystone.starting.secure_boot import secure_verdict
+from lucky_keystone.starting.signature_lists import read_database
+from lucky_keystone.starting.trust import Machine, SignatureDatabase
 from lucky_keystone.volumes.fat32.kind import FAT32
 
 from ..helpers.judges import need
@@ -53,6 +56,9 @@ class Shop:
         files = ["-keyout", f"{name}.key", "-out", f"{name}.pem"]
         self._openssl("req", "-x509", "-newkey", "rsa:2048", "-nodes", *files, "-days", "30", "-subj", f"/CN={name}")
         return self.folder / f"{name}.pem"
+
+    def database(self, *names: str) -> SignatureDatabase:
+        return SignatureDatabase.joined(read_database(self.folder / f"{name}.pem") for name in names)
 
     def third(self) -> Path:
         place = self.folder / "A Third Authority.pem"
@@ -91,10 +97,10 @@ def test_a_signature_fits_and_is_trusted_through_its_chain(architecture: str, sh
         True,
         "",
     )
-    assert signature.trusted_by([read_certificate(shop.authority)])
-    assert signature.trusted_by([read_certificate(shop.folder / "shop.pem")])
-    assert not signature.trusted_by([read_certificate(shop.other)])
-    assert not signature.trusted_by([])
+    assert signature.led_to(read_database(shop.authority).certificates)
+    assert signature.led_to(read_database(shop.folder / "shop.pem").certificates)
+    assert not signature.led_to(read_database(shop.other).certificates)
+    assert not signature.led_to([])
 
 
 def test_an_authority_of_the_same_name_is_not_trusted(shop: Shop, tmp_path: Path) -> None:
@@ -102,7 +108,7 @@ def test_an_authority_of_the_same_name_is_not_trusted(shop: Shop, tmp_path: Path
     signed = shop.sign(uefi_loader("x64"))
     signature = read_signature(Literal(signed))
     assert signature is not None
-    assert not signature.trusted_by([read_certificate(Shop(tmp_path).authority)])
+    assert not signature.led_to(read_database(Shop(tmp_path).authority).certificates)
 
 
 def test_what_the_digest_covers_and_what_not(shop: Shop) -> None:
@@ -133,7 +139,7 @@ def test_mutated_signatures_never_fit_and_never_fail(shop: Shop) -> None:
     entry = header + 24 + 112 + 32
     table = int.from_bytes(signed[entry : entry + 4], "little")
     chance = random.Random(2)
-    authority = [read_certificate(shop.authority)]
+    authority = read_database(shop.authority).certificates
     for case in range(1500):
         altered = bytearray(signed)
         for _ in range(chance.choice((1, 1, 2, 8))):
@@ -150,7 +156,7 @@ def test_mutated_signatures_never_fit_and_never_fail(shop: Shop) -> None:
         if altered[: len(signed)] == signed:
             continue
         signature = read_signature(Literal(bytes(altered)))
-        if signature is not None and signature.fits and signature.trusted_by(authority):
+        if signature is not None and signature.fits and signature.led_to(authority):
             # Only bytes that nothing depends on were met: the file's own bytes, but for checksum and directory, are
             # whole.
             assert altered[header + 24 + 68 : entry] == signed[header + 24 + 68 : entry], case
@@ -161,8 +167,8 @@ def test_mutated_signatures_never_fit_and_never_fail(shop: Shop) -> None:
 )
 def test_what_is_no_certificate_is_refused(data: bytes, tmp_path: Path) -> None:
     (tmp_path / "x.pem").write_bytes(data)
-    with pytest.raises(UsageError, match="no certificate can be read"):
-        read_certificate(tmp_path / "x.pem")
+    with pytest.raises(UsageError, match="no certificate and no signature list can be read"):
+        read_database(tmp_path / "x.pem")
 
 
 A, B, C = "Tidewell Authority", "Another Authority", "A Third Authority"
@@ -182,9 +188,7 @@ def test_one_signature_that_is_allowed_is_enough_and_one_that_is_revoked_too_muc
     root = folder("", folder("efi", folder("boot", file("bootx64.efi", loader))))
     drive = PlannedDrive("mbr", 512, [PlannedBootVolume(FAT32, root, marked=True)])
     shop.third()
-    machine = Machine(
-        *([read_certificate(shop.folder / f"{name}.pem") for name in names] for names in (trusted, revoked))
-    )
+    machine = Machine(*(shop.database(*names) for names in (trusted, revoked)))
     row = next(row for row in outlooks(drive, machine) if row.firmware == "UEFI 64-bit, Secure Boot")
     starts = bool(set(signers) & set(trusted)) and not set(signers) & set(revoked)
     assert row.verdict == ("starts" if starts else "will not start"), row.reason
@@ -192,10 +196,10 @@ def test_one_signature_that_is_allowed_is_enough_and_one_that_is_revoked_too_muc
 
 def test_a_loader_of_both_generations_is_forecast_without_a_warning() -> None:
     """Under the older and the newer authority: machines that trust one of them start it."""
-    both = tuple(Signature("Boot Manager", issuer, True, "", ()) for issuer in USUAL_ISSUERS)
+    both = tuple(Signature("Boot Manager", each.issuers[0], True, "", ()) for each in GENERATIONS)
     for signatures, caveat in ((both, "either of them"), (both[:1], "2023 one only"), (both[1:], "never updated")):
         state = LoaderState("efi/boot/bootx64.efi", "x64", "", signatures)
-        verdict, reason = _secure_verdict(state, "fat32", Machine())
+        verdict, reason = secure_verdict([state], Machine())
         assert (verdict, caveat in reason) == ("starts", True)
 
 
@@ -209,4 +213,4 @@ def test_the_demos_own_signature_holds_for_another_program(tmp_path: Path) -> No
         subprocess.run(command, check=True, capture_output=True)
         (signature,) = read_signatures(Literal(loader))
         assert signature.fits
-        assert signature.trusted_by([read_certificate(tmp_path / "authority.pem")])
+        assert signature.led_to(read_database(tmp_path / "authority.pem").certificates)

@@ -9,11 +9,12 @@ from collections.abc import Collection, Sequence
 
 from ..starting.bios import LOADER, loader_fits
 from ..starting.bootable import ReadBootVolume, ReadDrive
+from ..starting.loaders import examine, loader_path
 from ..starting.outlook import Outlook
 from ..starting.pe import REMOVABLE_LOADERS
 from ..starting.rules import outlooks
 from ..starting.trust import Machine
-from ..starting.uefi import NAMES, examine, loader_path
+from ..starting.uefi import NAMES
 from ..tables.mbr import HEADS, SECTORS_PER_TRACK
 from .codes import Code
 from .macwalk import walk_macs

@@ -231,9 +231,9 @@ def machine_options(function: _F) -> _F:
         metavar="MODEL",
         help="The Mac to start, as MacBookPro14,1 (About This Mac, System Report), for the forecast.",
     )(function)
-    for name, word in (("--revoked", "refuses"), ("--trust", "trusts")):
-        text = f"A certificate (PEM or DER) the machine {word}, for the Secure Boot forecast."
-        function = _paths_option(name, metavar="CERTIFICATE", text=text)(function)
+    for name, word, base in (("--revoked", "refuses", "dbx"), ("--trust", "trusts", "db")):
+        text = f"What the machine {word} ({base}), for the Secure Boot forecast: a certificate, or signature lists."
+        function = _paths_option(name, metavar="FILE", text=text)(function)
     return function
 
 
@@ -250,14 +250,17 @@ def with_option(function: _F) -> _F:
 
 def machine_of(trusted: tuple[Path, ...], revoked: tuple[Path, ...], model: str = "") -> Machine:
     """Return what is known of the machine a drive is to start: --trust, --revoked and --machine-model."""
-    from ..starting.trust import Machine
+    from ..starting.trust import Machine, SignatureDatabase
 
     if not trusted and not revoked:
         return Machine(model=model, today=today())
-    from ..starting.authenticode import read_certificate
+    from ..starting.signature_lists import read_database
 
     return Machine(
-        [read_certificate(path) for path in trusted], [read_certificate(path) for path in revoked], model, today()
+        SignatureDatabase.joined(map(read_database, trusted)) if trusted else None,
+        SignatureDatabase.joined(map(read_database, revoked)),
+        model,
+        today(),
     )
 
 

@@ -12,9 +12,9 @@ from ..errors import KeystoneError, UsageError
 from ..sources.diskimage import DiskImage
 from ..sources.source import Source
 from ..starting.bootable import ReadDrive
+from ..starting.loaders import examine, loader_path
 from ..starting.pe import REMOVABLE_LOADERS
 from ..starting.reading import read_drive
-from ..starting.uefi import examine, loader_path
 from ..tables.gpt import SIGNATURE as GPT_SIGNATURE
 from ..tables.table import Partition
 from ..tree import Folder

@@ -10,15 +10,15 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from pathlib import Path
+from datetime import datetime
 from typing import Any
 
-from asn1crypto import algos, cms, parser, pem, x509
+from asn1crypto import algos, cms, parser, tsp, x509
 
 from ..content import SizedReadable
-from ..errors import UsageError, naming
 from ..record import Record, RecordError, raw, record, u16, u32
 from .pe import CoffHeader, SectionHeader
+from .trust import Digest
 
 _CERTIFICATE_DIRECTORY = 4  # index in the data directories (PE/COFF, "Optional Header Data Directories")
 _PKCS_SIGNED_DATA = 2
@@ -28,6 +28,7 @@ _LARGEST_KEY = 16_384  # bits
 _BLOCK = 1 << 20
 _DAMAGED = (RecordError, ValueError, TypeError, KeyError, IndexError, AttributeError, OverflowError)
 """What reading damaged structures ends in, ours and the library's."""
+_COUNTER_SIGNATURE, _TIME_STAMP = "1.2.840.113549.1.9.6", "1.3.6.1.4.1.311.3.3.1"
 _DIGESTS = ("sha1", "sha256", "sha384", "sha512")
 
 
@@ -68,13 +69,21 @@ class Signature:
     """What does not fit."""
     chain: tuple[x509.Certificate, ...]
     """The signer's certificate first."""
+    digest: Digest | None = None
+    """Of the file as it is now, by the function that this signature names; None where it cannot be told."""
+    attested: datetime | None = None
+    """When it was made, as somebody else attested; None: nobody did."""
 
-    def trusted_by(self, trusted: Sequence[x509.Certificate]) -> bool:
-        """True when one of `trusted` is in the chain, or certified its end (UEFI 2.10, 32.5.3.3)."""
-        known = {certificate.dump() for certificate in trusted}
-        if any(certificate.dump() in known for certificate in self.chain):
-            return True
-        return any(_vouches(above, below) for below in self.chain for above in trusted)
+    def led_to(self, certificates: Sequence[x509.Certificate]) -> x509.Certificate | None:
+        """Return the first that is in the chain, or certified a part of it; None: none (UEFI 2.10, 32.5.3.3).
+
+        It need not be a root, nor lie in the file. How long a certificate is valid does not count for firmware.
+        """
+        own = {certificate.dump() for certificate in self.chain}
+        for certificate in certificates:
+            if certificate.dump() in own or any(_vouches(certificate, below) for below in self.chain):
+                return certificate
+        return None
 
 
 def read_signatures(content: SizedReadable) -> tuple[Signature, ...]:
@@ -176,6 +185,14 @@ def image_digest(content: SizedReadable, name: str) -> bytes:
     return _Layout(content).digest(name)
 
 
+def unsigned_digest(content: SizedReadable) -> Digest | None:
+    """Return what firmware compares with its databases where a file has no signature; None for no sound PE file."""
+    try:
+        return "sha256", image_digest(content, "sha256")
+    except _DAMAGED:
+        return None
+
+
 def security_directory(content: SizedReadable) -> int:
     """Return the byte of a PE file where the directory of its certificate table is. Raises ValueError."""
     return _Layout(content).directory
@@ -198,17 +215,43 @@ def _examine(layout: _Layout, signed: Any) -> Signature:
     name = words["digest_algorithm"]["algorithm"].native
     if name not in _DIGESTS:
         return Signature(*names, False, f"its digest is of an unknown kind ({name})", chain)
-    if layout.digest(name) != words["digest"].native:
-        return Signature(*names, False, "it was changed after it was signed: its digest does not fit", chain)
+    digest, attested = (name, layout.digest(name)), _attested(signer_info["unsigned_attrs"])
+
+    def found(why: str = "") -> Signature:
+        return Signature(*names, not why, why, chain, digest, attested)
+
+    if digest[1] != words["digest"].native:
+        return found("it was changed after it was signed: its digest does not fit")
     attributes = signer_info["signed_attrs"]
     hash_name = signer_info["digest_algorithm"]["algorithm"].native
     noted = next((a["values"][0].native for a in attributes if a["type"].native == "message_digest"), b"")
     if hashlib.new(hash_name, body).digest() != noted:
-        return Signature(*names, False, "the digest in its signature was changed", chain)
+        return found("the digest in its signature was changed")
     signed_bytes = b"\x31" + attributes.dump()[1:]  # as a SET OF, not as the tagged field (RFC 2315, 9.3)
     if not _rsa_fits(signer, signer_info["signature"].native, hash_name, signed_bytes):
-        return Signature(*names, False, "its signature is not that of the signer it names", chain)
-    return Signature(*names, True, "", chain)
+        return found("its signature is not that of the signer it names")
+    return found()
+
+
+def _attested(attributes: Any) -> datetime | None:
+    """Return the time of a counter-signature (RFC 5652, 11.4) or of a time-stamp token (RFC 3161). Not proven here."""
+    try:
+        for attribute in attributes:
+            kind = attribute["type"].dotted
+            if kind == _COUNTER_SIGNATURE:
+                for below in attribute["values"][0]["signed_attrs"]:
+                    if below["type"].native == "signing_time":
+                        return _moment(below["values"][0].native)
+            elif kind == _TIME_STAMP:
+                token = cms.ContentInfo.load(attribute["values"][0].dump())["content"]["encap_content_info"]["content"]
+                return _moment(tsp.TSTInfo.load(token.contents)["gen_time"].native)
+    except _DAMAGED:
+        return None
+    return None
+
+
+def _moment(found: Any) -> datetime | None:
+    return found if isinstance(found, datetime) else None
 
 
 class _DigestInfo(algos.DigestInfo):  # type: ignore[misc]
@@ -263,19 +306,3 @@ def _common_name(name: x509.Name) -> str:
     native = name.native
     found = native.get("common_name") or native.get("organization_name") or ""
     return found if isinstance(found, str) else found[0]
-
-
-def read_certificate(path: Path) -> x509.Certificate:
-    """Read a certificate file, PEM or DER. Raises UsageError."""
-    with naming(str(path), UsageError, advice="Check the path of the certificate."):
-        data = path.read_bytes()
-    try:
-        if pem.detect(data):
-            _, _, data = pem.unarmor(data)
-        certificate = x509.Certificate.load(data)
-        _ = certificate.subject.native, certificate.public_key.algorithm
-    except (ValueError, TypeError, KeyError) as error:
-        raise UsageError(
-            f"{path}: no certificate can be read ({str(error).splitlines()[0]}).", advice="Use a PEM or DER file."
-        ) from error
-    return certificate

@@ -2,23 +2,55 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass, field
-from datetime import date
-from typing import TYPE_CHECKING
+from datetime import date, datetime
+from typing import TYPE_CHECKING, Self
 
 if TYPE_CHECKING:
     from asn1crypto.x509 import Certificate
+
+Digest = tuple[str, bytes]
+"""Name of a hash function as `hashlib` has it, and its result."""
+
+
+@dataclass(frozen=True)
+class RevokedCertificate:
+    """A certificate that is refused by the digest of what its authority signed in it (TBSCertificate)."""
+
+    digest: Digest
+    since: datetime | None
+    """Signatures that were attested earlier stay good; None: none does."""
+
+
+@dataclass(frozen=True)
+class SignatureDatabase:
+    """What Secure Boot allows (db) or refuses (dbx), as far as it was given."""
+
+    certificates: tuple[Certificate, ...] = ()
+    digests: frozenset[Digest] = frozenset()
+    """Of loaders, by their digest without what signing changes."""
+    certificate_digests: tuple[RevokedCertificate, ...] = ()
+
+    @classmethod
+    def joined(cls, databases: Iterable[SignatureDatabase]) -> Self:
+        """Return everything that several files hold."""
+        every = list(databases)
+        return cls(
+            tuple(one for each in every for one in each.certificates),
+            frozenset(one for each in every for one in each.digests),
+            tuple(one for each in every for one in each.certificate_digests),
+        )
 
 
 @dataclass(frozen=True)
 class Machine:
     """The machine at hand, as far as it was described."""
 
-    trusted: Sequence[Certificate] = field(default=())
-    """Certificates that its Secure Boot trusts (db); none: not known which."""
-    revoked: Sequence[Certificate] = field(default=())
-    """Certificates that its Secure Boot refuses (dbx), whoever else signed."""
+    trusted: SignatureDatabase | None = None
+    """What its Secure Boot allows (db); None: not known."""
+    revoked: SignatureDatabase = field(default=SignatureDatabase())
+    """What its Secure Boot refuses (dbx), whoever else signed."""
     model: str = ""
     """A Mac's model, as 'MacBookPro14,1'; '' where none was given."""
     today: date | None = None
