@@ -189,6 +189,14 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
     ("--label", {"metavar": "TEXT", "help": "Volume label: FAT32 up to 11 characters, NTFS 32."}),
     ("--cluster", {"type": Size(), "metavar": "SIZE", "help": "Cluster size."}),
     ("--part-size", {"type": Size(), "metavar": "SIZE", "help": "Largest part of a split install image."}),
+    (
+        "--loader-signing",
+        {
+            "metavar": "2011|2023",
+            "help": "Take UEFI loaders signed under this generation of certificates, from the setup environment "
+            "where the source itself has others.",
+        },
+    ),
     ("--use", {"metavar": "whole|needed", "help": "Use the whole drive, or as little as the source needs."}),
     (
         "--identity",

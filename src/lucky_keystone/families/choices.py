@@ -8,6 +8,7 @@ import msgspec
 
 from ..errors import NotYet, UsageError
 from ..nearest import did_you_mean
+from ..starting.generations import GENERATIONS
 from ..tables.styles import STYLES
 from ..units import SECTOR_SIZES
 
@@ -28,6 +29,8 @@ class Choices(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     purpose: str | None = None
     edition: str | None = None
     waive: str | None = None
+    loader_signing: str | None = None
+    """Generation of certificates that the loaders are to be signed under."""
     as_is: bool | None = None
     """True: a source that is known to be incomplete is built all the same."""
 
@@ -39,6 +42,7 @@ _KNOWN = {
     "file_system": ("fat32", "ntfs", "fat32+ntfs"),
     "purpose": ("install", "portable"),
     "use": ("whole", "needed"),
+    "loader_signing": tuple(generation.name for generation in GENERATIONS),
 }
 _BUILT = {"purpose": "install"}
 _INSTEAD = {

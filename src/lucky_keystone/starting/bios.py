@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from .bootable import Bootable, BootVolume
 from .outlook import Outlook, Verdict
+from .release import is_before_secure_boot, older_release, setup_build
 from .trust import Machine
 
 MOST_LOADER = 0x9FC00 - 0x20000
@@ -18,6 +19,8 @@ class Bios:
 
     def rows(self, drive: Bootable, machine: Machine) -> Sequence[Outlook]:
         verdict, reason = _verdict(drive)
+        if verdict == "starts" and is_before_secure_boot(build := setup_build(drive)):
+            reason = f"{reason}; {older_release(build)}"
         return (Outlook("BIOS", verdict, reason),)
 
 

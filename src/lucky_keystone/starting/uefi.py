@@ -11,6 +11,7 @@ from ..errors import KeystoneError
 from .bootable import Bootable, BootFile
 from .loaders import LoaderState, examine, loader_path
 from .outlook import Outlook
+from .release import is_before_secure_boot, older_release_on_uefi, setup_build
 from .secure_boot import crossing_state, secure_verdict
 from .trust import Machine
 
@@ -80,21 +81,26 @@ class Uefi:
 
     def rows(self, drive: Bootable, machine: Machine) -> Sequence[Outlook]:
         found = find_loader(drive, self.architecture)
-        plain = _plain(self.architecture, found, drive)
+        build = setup_build(drive)
+        plain = _plain(self.architecture, found, drive, build)
         secure = plain.firmware + SECURE
         if plain.verdict != "starts" or found.state is None:
             return plain, Outlook(secure, plain.verdict, plain.reason, plain.firmware)
         started = [crossing_state(self.architecture)] if found.way == "crossing" else []
         verdict, why = secure_verdict([*started, found.state], machine)
+        if is_before_secure_boot(build) and not (verdict == "starts" and machine.trusted is not None):
+            verdict, why = "will not start", f"releases of before build 9200 know no Secure Boot (this one is {build})"
         return plain, Outlook(secure, verdict, why, plain.firmware)
 
 
-def _plain(architecture: str, found: FoundLoader, drive: Bootable) -> Outlook:
+def _plain(architecture: str, found: FoundLoader, drive: Bootable, build: int) -> Outlook:
     name, loader, path = NAMES[architecture], found.state, loader_path(architecture)
     if loader is None and drive.unseen:
         return Outlook(name, "not known", f"not all of it was examined: {drive.unseen}")
     if loader is None:
-        return Outlook(name, "will not start", f"{drive.looked_at} has no {path}")
+        older = is_before_secure_boot(build) and architecture == "x86"
+        why = "; 32-bit releases of this age start in BIOS mode only" if older else ""
+        return Outlook(name, "will not start", f"{drive.looked_at} has no {path}{why}")
     if loader.unseen:
         return Outlook(name, "not known", f"{path} was not examined: {loader.unseen.rstrip('.')}")
     if loader.fault:
@@ -104,4 +110,5 @@ def _plain(architecture: str, found: FoundLoader, drive: Bootable) -> Outlook:
         return Outlook(name, "will not start", f"{path} is {made_for}")
     if found.way == "unreadable":
         return Outlook(name, "will not start", "UEFI firmware does not read NTFS, and the drive has no crossing")
-    return Outlook(name, "starts", "; ".join(filter(None, (f"{path} {_WAYS[found.way]}", found.caveat))))
+    older = older_release_on_uefi(build) if is_before_secure_boot(build) else ""
+    return Outlook(name, "starts", "; ".join(filter(None, (f"{path} {_WAYS[found.way]}", found.caveat, older))))

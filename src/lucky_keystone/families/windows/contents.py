@@ -5,7 +5,6 @@ from __future__ import annotations
 from ...boot.records import crossing
 from ...content import Literal, seekable
 from ...errors import SourceError
-from ...sources.source import Source
 from ...starting.pe import REMOVABLE_LOADERS
 from ...tree import File, Folder
 from ...wim.read import InstallImage
@@ -16,18 +15,18 @@ _BOOT_IMAGES = ("sources/boot.wim", "x64/sources/boot.wim", "x86/sources/boot.wi
 _STARTERS = ("boot", "efi")  # folders that a start reads from; and boot managers in the root
 
 
-def has_uefi_loader(source: Source) -> bool:
-    """True when UEFI firmware of any architecture finds a loader in the source."""
-    return any(source.root.find_file(f"efi/boot/{name}") for name in REMOVABLE_LOADERS.values())
+def has_uefi_loader(root: Folder) -> bool:
+    """True when UEFI firmware of any architecture finds a loader there."""
+    return any(root.find_file(f"efi/boot/{name}") for name in REMOVABLE_LOADERS.values())
 
 
-def divided(source: Source, part_size: int) -> tuple[Folder, tuple[SplitImage, ...]]:
-    """Return the source's tree with every install image beyond `part_size` replaced by its parts.
+def divided(root: Folder, part_size: int) -> tuple[Folder, tuple[SplitImage, ...]]:
+    """Return the tree with every install image beyond `part_size` replaced by its parts.
 
     Raises SourceError for a file that FAT32 cannot hold and that cannot be split.
     """
-    tree, splits = source.root, []
-    for path, file in list(source.root.files()):
+    tree, splits = root, []
+    for path, file in list(root.files()):
         folder, _, name = path.rpartition("/")
         is_install_image = name.lower().startswith("install.") and name.lower().endswith((".wim", ".esd"))
         if file.size <= (part_size if is_install_image else LARGEST_PART):
@@ -97,13 +96,13 @@ def starter_tree(root: Folder) -> Folder:
     return tree
 
 
-def crossing_tree(source: Source) -> Folder:
+def crossing_tree(root: Folder) -> Folder:
     """Return the crossing's volume.
 
-    Our helper under the loader's name, for each architecture that the source has a loader for.
+    Our helper under the loader's name, for each architecture that there is a loader for.
     """
-    moment = source.root.modified
-    names = [name for name in REMOVABLE_LOADERS.values() if source.root.find_file(f"efi/boot/{name}")]
+    moment = root.modified
+    names = [name for name in REMOVABLE_LOADERS.values() if root.find_file(f"efi/boot/{name}")]
     kinds = {name: architecture for architecture, name in REMOVABLE_LOADERS.items()}
     files: dict[str, File | Folder] = {
         name.upper(): File(name.upper(), Literal(crossing(kinds[name])), moment) for name in names

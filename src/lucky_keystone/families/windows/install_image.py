@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from ...content import FileRange, seekable
@@ -15,6 +15,7 @@ from ...wim.split import part_names
 from ...wim.whole import WholeImage
 
 _NAMES = ("sources/install.wim", "sources/install.esd", "sources/install.swm")
+_SETUP_NAMES = ("sources/boot.wim",)
 _FOLDERS = ("", "x64/", "x86/", "arm64/")
 
 
@@ -35,8 +36,17 @@ def image_at(path: Path) -> WholeImage:
 
 def images_of(source: Source) -> Iterator[WholeImage]:
     """Yield the install images of an installer, parts put together."""
+    return _images(source, _NAMES)
+
+
+def setup_images_of(source: Source) -> Iterator[WholeImage]:
+    """Yield the setup environments of an installer."""
+    return _images(source, _SETUP_NAMES)
+
+
+def _images(source: Source, names_there: Sequence[str]) -> Iterator[WholeImage]:
     for folder in _FOLDERS:
-        for name in _NAMES:
+        for name in names_there:
             file = source.root.find_file(folder + name)
             if file is None:
                 continue

@@ -24,6 +24,7 @@ from ..facts import SourceFacts
 from ..family import Decision, DriveShape, DriveWish, VolumeWish
 from .contents import crossing_tree
 from .facts import facts_of_windows, has_setup_environment
+from .prepared import Prepared, prepared
 from .shapes import Shape, decide_shape
 
 _STARTER_LABEL, _CROSSING_LABEL = "LKEY START", "LKEY CROSS"
@@ -62,7 +63,8 @@ class WindowsSetup:
                 advice="Unpack it first and use the result.",
             )
         _check_choices(choices, drive.sector_size)
-        shape = decide_shape(source, choices, drive)
+        made = prepared(source, choices)
+        shape = decide_shape(made.root, choices, drive)
         first = _first_kind(shape.file_system)
         label = first.stored_label(choices.label or _label_from(source.label))
         is_split = first is FAT32
@@ -75,7 +77,7 @@ class WindowsSetup:
             label=label,
             part_size=(choices.part_size or LARGEST_PART) if is_split else None,
         )
-        volumes = _volumes(source, shape, label, choices.cluster)
+        volumes = _volumes(shape, label, choices.cluster)
         seen = [
             PlannedBootVolume(v.kind, v.tree, v.active, shape.table, has_system_type=v.use is Use.FIRMWARE)
             for v in volumes
@@ -84,7 +86,7 @@ class WindowsSetup:
             choices=settled,
             table=shape.table,
             volumes=volumes,
-            decisions=_decisions(source, choices, settled, shape),
+            decisions=_decisions(source, choices, settled, shape, made),
             splits=shape.splits,
             bootable=PlannedDrive(shape.table, drive.sector_size, seen),  # type: ignore[arg-type]
         )
@@ -124,7 +126,7 @@ def _label_from(label: str) -> str:
     return cleaned.upper() if cleaned and not FAT32.label_fault(cleaned) else _FALLBACK_LABEL
 
 
-def _volumes(source: Source, shape: Shape, label: str, cluster: int | None) -> list[VolumeWish]:
+def _volumes(shape: Shape, label: str, cluster: int | None) -> list[VolumeWish]:
     """The volume with everything comes first: systems of before 2017 show no other one of a removable drive.
 
     The mark (active, or in a GPT the legacy-boot attribute) is where the start begins: on a pair's FAT32 volume, which
@@ -164,7 +166,7 @@ def _volumes(source: Source, shape: Shape, label: str, cluster: int | None) -> l
             VolumeWish(
                 name="crossing",
                 kind=FAT32,
-                tree=crossing_tree(source),
+                tree=crossing_tree(shape.tree),
                 label=_CROSSING_LABEL,
                 use=Use.FIRMWARE,
                 active=crossing_marked,
@@ -175,7 +177,7 @@ def _volumes(source: Source, shape: Shape, label: str, cluster: int | None) -> l
     return wishes
 
 
-def _decisions(source: Source, choices: Choices, settled: Choices, shape: Shape) -> list[Decision]:
+def _decisions(source: Source, choices: Choices, settled: Choices, shape: Shape, ready: Prepared) -> list[Decision]:
     def decision(topic: str, value: str, reason: str, choice: str) -> Decision:
         return Decision(topic, value, reason, "you" if getattr(choices, choice) is not None else "tool", choice)
 
@@ -187,6 +189,7 @@ def _decisions(source: Source, choices: Choices, settled: Choices, shape: Shape)
     if source.image is not None:
         reason = "a Windows installer's disc image does not start when it is written to a drive as it is"
         made.append(Decision("method", "its files, onto volumes of their own", reason))
+    made += ready.decisions
     limit = settled.part_size or LARGEST_PART
     largest = " (FAT32's largest file)" if limit == LARGEST_PART else ""
     for split in shape.splits:

@@ -12,7 +12,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ...errors import SourceError, UsageError
-from ...sources.source import Source
 from ...starting.pe import REMOVABLE_LOADERS
 from ...tables.mbr import MOST_SECTORS
 from ...tree import Folder
@@ -50,7 +49,7 @@ class _Contents:
     starter: Folder | None = None
 
 
-def decide_shape(source: Source, choices: Choices, drive: DriveShape) -> Shape:
+def decide_shape(root: Folder, choices: Choices, drive: DriveShape) -> Shape:
     """Decide what is not chosen.
 
     Raises UsageError or SourceError with the reason, and the nearest choice that works.
@@ -58,15 +57,15 @@ def decide_shape(source: Source, choices: Choices, drive: DriveShape) -> Shape:
     reasons: dict[str, str] = {}
     table = choices.table or _table(choices, drive, reasons)
     firmware = choices.firmware or _firmware(table, reasons)
-    _refuse_firmware(source, firmware, drive)
+    _refuse_firmware(root, firmware, drive)
     if choices.file_system:
-        file_system, contents = choices.file_system, _held(source, choices.file_system, choices)
+        file_system, contents = choices.file_system, _held(root, choices.file_system, choices)
     else:
-        file_system, contents = _file_system(source, choices, firmware, reasons)
+        file_system, contents = _file_system(root, choices, firmware, reasons)
     reasons.setdefault("table", _TABLES[table])
     on_ntfs_for_bios = (firmware, file_system) == ("bios", "ntfs")
     reasons.setdefault("firmware", _BIOS_ON_NTFS if on_ntfs_for_bios else _FIRMWARE[firmware])
-    has_crossing = file_system == "ntfs" and firmware != "bios" and has_uefi_loader(source)
+    has_crossing = file_system == "ntfs" and firmware != "bios" and has_uefi_loader(root)
     reasons.setdefault("file system", _file_system_reason(file_system, has_crossing=has_crossing))
     return Shape(table, firmware, file_system, reasons, has_crossing, contents.tree, contents.splits, contents.starter)
 
@@ -86,47 +85,47 @@ def _firmware(table: str, reasons: dict[str, str]) -> str:
     return "both"
 
 
-def _refuse_firmware(source: Source, firmware: str, drive: DriveShape) -> None:
+def _refuse_firmware(root: Folder, firmware: str, drive: DriveShape) -> None:
     if firmware == "bios" and drive.sector_size != 512:
         raise UsageError(
             f"--firmware bios: BIOS firmware reads sectors of 512 bytes only, this drive has {drive.sector_size}.",
             advice="Choose --firmware uefi, or another drive.",
         )
-    if firmware == "bios" and source.root.find_file("bootmgr") is None:
+    if firmware == "bios" and root.find_file("bootmgr") is None:
         raise SourceError("--firmware bios: the source has no BOOTMGR in its root.", advice="Choose --firmware uefi.")
-    if firmware == "uefi" and not has_uefi_loader(source):
+    if firmware == "uefi" and not has_uefi_loader(root):
         names = ", ".join(REMOVABLE_LOADERS.values())
         raise SourceError(
             f"--firmware uefi: the source has no UEFI loader ({names}) in efi/boot.", advice="Choose --firmware bios."
         )
 
 
-def _held(source: Source, file_system: str, choices: Choices) -> _Contents:
+def _held(root: Folder, file_system: str, choices: Choices) -> _Contents:
     """Return how the source goes onto a file system. Raises SourceError when it does not."""
     if file_system == "fat32":
-        return _Contents(*divided(source, choices.part_size or LARGEST_PART))
+        return _Contents(*divided(root, choices.part_size or LARGEST_PART))
     if file_system == "fat32+ntfs":
-        return _Contents(source.root, starter=starter_tree(source.root))
-    return _Contents(source.root)
+        return _Contents(root, starter=starter_tree(root))
+    return _Contents(root)
 
 
-def _file_system(source: Source, choices: Choices, firmware: str, reasons: dict[str, str]) -> tuple[str, _Contents]:
+def _file_system(root: Folder, choices: Choices, firmware: str, reasons: dict[str, str]) -> tuple[str, _Contents]:
     """FAT32 when it can hold the source, else what still starts with Secure Boot left on, else what starts at all."""
     try:
-        contents = _held(source, "fat32", choices)
+        contents = _held(root, "fat32", choices)
         obstacle = FAT32.obstacle(contents.tree)
         if not obstacle:
             return "fat32", contents
     except SourceError as error:
         obstacle = error.message.rstrip(".")
-    if firmware == "bios" or not has_uefi_loader(source):
+    if firmware == "bios" or not has_uefi_loader(root):
         reasons["file system"] = f"FAT32 cannot hold the source: {obstacle}"
-        return "ntfs", _held(source, "ntfs", choices)
+        return "ntfs", _held(root, "ntfs", choices)
     try:
-        contents = _held(source, "fat32+ntfs", choices)
+        contents = _held(root, "fat32+ntfs", choices)
     except SourceError as error:
         reasons["file system"] = f"neither FAT32 nor a pair can hold the source: {error.message.rstrip('.')}"
-        return "ntfs", _held(source, "ntfs", choices)
+        return "ntfs", _held(root, "ntfs", choices)
     reasons["file system"] = f"FAT32 alone cannot hold the source: {obstacle}; a pair starts with Secure Boot left on"
     return "fat32+ntfs", contents
 

@@ -1,0 +1,60 @@
+"""A Windows source as it goes onto the drive: its own files, with what is laid over them, and why."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+from ...sources.source import Source
+from ...tree import File, Folder
+from ..choices import Choices
+from ..family import Decision
+from .carried import Change, missing_loaders, with_signing
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """What goes onto the drive."""
+
+    root: Folder
+    decisions: tuple[Decision, ...]
+
+
+def prepared(source: Source, choices: Choices) -> Prepared:
+    """Lay over a source what the choices and its release ask for. Raises UsageError or SourceError."""
+    return _prepared(source, Choices(loader_signing=choices.loader_signing))
+
+
+@lru_cache(maxsize=4)
+def _prepared(source: Source, choices: Choices) -> Prepared:
+    root = source.root
+    decisions: list[Decision] = []
+    for step in _STEPS:
+        change = step(source, root, choices)
+        root = laid_over(root, change)
+        decisions += change.decisions
+    return Prepared(root, tuple(decisions))
+
+
+def _signing(source: Source, root: Folder, choices: Choices) -> Change:
+    return with_signing(source, root, choices.loader_signing) if choices.loader_signing is not None else Change()
+
+
+_STEPS = (lambda source, root, _choices: missing_loaders(source, root), _signing)
+"""What may be laid over a source, one on top of the other: (source, its files so far, choices) to a change."""
+
+
+def laid_over(root: Folder, change: Change) -> Folder:
+    """Return a tree with files of a change in it; what is there by that name is replaced."""
+    if not change.files:
+        return root
+    top = Folder("", root.modified)
+    for path, file in change.files:
+        here = top
+        for name in path.split("/")[:-1]:
+            below = here.entries.setdefault(name, Folder(name, root.modified))
+            assert isinstance(below, Folder)
+            here = below
+        name = path.rpartition("/")[2]
+        here.entries[name] = File(name, file.content, file.modified, file.special)
+    return root.merged(top)
