@@ -66,9 +66,16 @@ def packed(data: bytes, method: str, chunk: int, chance: random.Random) -> bytes
 
 
 def install_image(
-    editions: Sequence[Mapping[str, Item]], method: str, chunk: int = 32768, *, seed: int = 1, name: str = "Crew"
+    editions: Sequence[Mapping[str, Item]],
+    method: str,
+    chunk: int = 32768,
+    *,
+    seed: int = 1,
+    name: str = "Crew",
+    architecture: int = 9,
+    build: int = 0,
 ) -> bytes:
-    """Return an image with an edition for each tree."""
+    """Return an image with an edition for each tree; `architecture` is the XML facts' processor code."""
     chance = random.Random(f"{method} {chunk} {seed}")
     contents: dict[bytes, bytes] = {}
     metadata = [_metadata(tree, contents) for tree in editions]
@@ -82,8 +89,10 @@ def install_image(
         rows += struct.pack("<QQQHI", len(stored) | flags << 56, len(out), len(data), 1, 1)
         rows += hashlib.sha1(data).digest()
         out += stored
+    version = f"<VERSION><MAJOR>6</MAJOR><MINOR>1</MINOR><BUILD>{build}</BUILD></VERSION>" if build else ""
     images = "".join(
-        f'<IMAGE INDEX="{n}"><NAME>Tidewell {name} {n}</NAME><WINDOWS><ARCH>9</ARCH></WINDOWS></IMAGE>'
+        f'<IMAGE INDEX="{n}"><NAME>Tidewell {name} {n}</NAME><WINDOWS><ARCH>{architecture}</ARCH>{version}</WINDOWS>'
+        "</IMAGE>"
         for n in range(1, len(editions) + 1)
     )
     xml = f"\ufeff<WIM>{images}</WIM>".encode("utf-16-le")

@@ -16,6 +16,7 @@ from ..checking.report import Finding, VolumeSummary
 from ..families.choices import Choices
 from ..families.facts import SourceFacts
 from ..families.family import Decision, SplitImage
+from ..families.signing import LoaderSignature
 from ..gauging.capacity import Verdict as CapacityVerdict
 from ..gauging.gauge import Mode
 from ..shoplog import LogEntry
@@ -70,6 +71,8 @@ class InspectDocument(Document, kw_only=True):
     fingerprint: str
     proofs: list[str]
     """What was verified, a line each."""
+    signatures: tuple[LoaderSignature, ...]
+    """Of the UEFI loaders; a loader without one is unsigned."""
     needed: int | None
     """What a drive must have; null when none can be built."""
     cannot_be_built: str

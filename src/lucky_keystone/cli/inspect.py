@@ -19,6 +19,7 @@ from .stages import Stages
 
 if TYPE_CHECKING:
     from ..families.facts import MacFacts, SourceFacts
+    from ..families.signing import LoaderSignature
     from ..sources.source import Source
 
 _PROCESSORS = {"x64": "Intel", "arm64": "Apple silicon"}
@@ -76,11 +77,13 @@ def command(
         look_inside(source, edition, listing=listing, matching=matching, taken=taken, folder=folder)
         return
     from ..families.families import facts_of
+    from ..families.signing import loader_signatures
 
     opened = open_with_progress(source, added)
     proofs = prove(opened, sha256, verify_source)
     found = facts_of(opened)
     needed, refusal = needs(opened)
+    signatures = loader_signatures(opened, found.loaders)
     if manner().as_json:
         from .documents import InspectDocument
 
@@ -90,6 +93,7 @@ def command(
                 facts=found,
                 fingerprint=opened.fingerprint,
                 proofs=proofs,
+                signatures=signatures,
                 needed=needed,
                 cannot_be_built=refusal,
             )
@@ -99,7 +103,7 @@ def command(
     need = f"a drive of at least {exact_size(needed)}" if needed else f"no drive can be built from it: {refusal}"
     show_source(opened, proofs, [("Needs", need)])
     _show_editions(found)
-    _show_rest(found)
+    _show_rest(found, signatures)
     if manner().verbose:
         heading(out, "All files")
         files = sorted(opened.root.files(), key=lambda item: item[0])
@@ -168,7 +172,7 @@ def _show_editions(found: SourceFacts) -> None:
         )
 
 
-def _show_rest(found: SourceFacts) -> None:
+def _show_rest(found: SourceFacts, signatures: Sequence[LoaderSignature]) -> None:
     out = console()
     if found.damage:
         heading(out, "Incomplete or damaged")
@@ -189,6 +193,14 @@ def _show_rest(found: SourceFacts) -> None:
         )
         odd = "" if loader.architecture else " (not a loader, by its header)"
         paragraph(out, f"{loader.path}: {made_for}, {loader.size:,} bytes{odd}", indent=2, hanging=4)
+        own = [one for one in signatures if one.path == loader.path]
+        if loader.firmware == "uefi" and loader.architecture and not own:
+            paragraph(out, "unsigned: starts with Secure Boot off", indent=4, style="quiet")
+        for one in own:
+            known = f" ({one.generation} generation)" if one.generation else ""
+            who = f"signed by '{one.signer}' under '{one.issuer}'{known}"
+            style, told = ("bad", f"its signature does not fit: {one.fault}") if one.fault else ("quiet", who)
+            paragraph(out, told, indent=4, hanging=6, style=style)
     if not found.table:
         heading(out, "Files too large for FAT32 (4 GiB and more)")
         if not found.oversized:

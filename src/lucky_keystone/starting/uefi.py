@@ -98,8 +98,8 @@ def _plain(architecture: str, found: FoundLoader, drive: Bootable, build: int) -
     if loader is None and drive.unseen:
         return Outlook(name, "not known", f"not all of it was examined: {drive.unseen}")
     if loader is None:
-        older = is_before_secure_boot(build) and architecture == "x86"
-        why = "; 32-bit releases of this age start in BIOS mode only" if older else ""
+        of_old = architecture == "x86" and is_before_secure_boot(build)
+        why = "; 32-bit releases of this age start in BIOS mode only" if of_old else ""
         return Outlook(name, "will not start", f"{drive.looked_at} has no {path}{why}")
     if loader.unseen:
         return Outlook(name, "not known", f"{path} was not examined: {loader.unseen.rstrip('.')}")
