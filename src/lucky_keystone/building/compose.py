@@ -52,6 +52,7 @@ def _about(plan: Plan, notes: list[dict[str, Any]]) -> dict[str, Any]:
     source = plan.source
     return {
         **({"source_damage": list(plan.damage)} if plan.damage else {}),
+        **({"laid_over": list(plan.laid_over)} if plan.laid_over else {}),
         "tool": f"lucky-keystone {__version__}",
         "source": {
             "name": " with ".join(each.path.name for each in (source, *source.further)),

@@ -72,6 +72,9 @@ class Request:
     """Of the source, or of a plan file."""
     choices: Choices
     added: tuple[Path, ...] = ()
+    drivers: tuple[Path, ...] = ()
+    """Folders with driver packages for setup."""
+    answer_file: Path | None = None
     further: tuple[Path, ...] = ()
     """Sources whose volumes go onto the same drives."""
     size: int | None = None
@@ -103,7 +106,7 @@ def with_saved_plan(request: Request, *, several: bool) -> Request:
     if not request.is_plan:
         return request
     beside = given(request.choices).keys() - {"identity", "as_is"}
-    if request.added or request.further or beside:
+    if request.added or request.further or request.drivers or request.answer_file or beside:
         raise UsageError(
             "A plan has its choices already.", advice="Edit the plan file, or build from the source itself."
         )
@@ -123,7 +126,14 @@ def open_requested(request: Request, progress: Progress = silent) -> Source:
     """Open the source that is asked for. Raises SourceError, also when it is no longer the one that was planned."""
     if request.saved is not None:
         return open_planned_source(request.saved, request.path, progress)
-    return open_source(request.path, request.added, progress, request.further)
+    return open_source(
+        request.path,
+        request.added,
+        progress,
+        request.further,
+        drivers=request.drivers,
+        answer_file=request.answer_file,
+    )
 
 
 def plan_all(
@@ -138,7 +148,7 @@ def plan_all(
     if request.update:
         known_family(source).refuse_update()
     for target in targets:
-        refuse_source_as_target((source.path, *source.added), source.identities, target.path)
+        refuse_source_as_target((source.path, *source.beside), source.identities, target.path)
         if not request.update:
             _refuse_other_size(request, target)
             begun = _begun(request, source, target, reading, saved)

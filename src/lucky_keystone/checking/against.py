@@ -46,17 +46,23 @@ class _Compared:
 
 
 def compare_with_source(
-    source: Source, drive: SizedReadable, found: Sequence[FoundVolume], progress: Progress, report: Report
+    source: Source,
+    drive: SizedReadable,
+    found: Sequence[FoundVolume],
+    progress: Progress,
+    report: Report,
+    laid_over: Sequence[str] = (),
 ) -> None:
     """Compare every file of `source` with the drive's, and note what differs. Raises SourceError.
 
-    A source without files that are read is compared as the image that it is.
+    Files `laid_over` are not the source's: the manifest answers for them. A source without files that are read is
+    compared as the image that it is.
     """
     if not source.root.entries:
         _compare_image(source, drive, progress, report)
         return
     try:
-        _compare_files(source, found, progress, report)
+        _compare_files(source, found, progress, report, laid_over)
     except UnreadableSource as error:
         raise naming_the_file(error, source) from error
 
@@ -66,8 +72,11 @@ def _key(path: str) -> str:
     return unicodedata.normalize("NFC", path).lower()
 
 
-def _compare_files(source: Source, found: Sequence[FoundVolume], progress: Progress, report: Report) -> None:
+def _compare_files(
+    source: Source, found: Sequence[FoundVolume], progress: Progress, report: Report, laid_over: Sequence[str]
+) -> None:
     compared = _Compared()
+    ours = {_key(path) for path in laid_over}
     total = sum(file.size for _, file in source.root.files())
     done = 0
 
@@ -81,14 +90,18 @@ def _compare_files(source: Source, found: Sequence[FoundVolume], progress: Progr
     }
     wanted = set[str]()
     for path, file in source.root.files():
+        if _key(path) in ours:
+            continue
         names = _compare_file(path, file, found, on_drive, compared, hear)
         wanted |= {_key(name) for name in names}
     for (_, path), (volume, entry) in on_drive.items():
-        if not entry.is_folder and path not in wanted:
+        if not entry.is_folder and path not in wanted and path not in ours:
             compared.extra.append(f"{entry.path} (partition {volume.partition.number})")
     progress(_STAGE, total, total)
     report.bytes_checked += done
     report.looked_at.append(f"source: {len(list(source.root.files())):,} files of {source.path.name}, byte by byte")
+    if laid_over:
+        report.looked_at.append(f"not compared, because the build put them there: {', '.join(laid_over)}")
     _tell(compared, report)
 
 

@@ -90,7 +90,8 @@ def check_drive(
         judge(drive, manifest, wrong, found, report)
     progress("checking structure", 1, 1)
     if against is not None:
-        compare_with_source(against, drive, found, progress, report)
+        laid_over = manifest.about.laid_over if manifest else ()
+        compare_with_source(against, drive, found, progress, report, laid_over)
     return report
 
 

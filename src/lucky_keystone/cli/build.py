@@ -29,6 +29,7 @@ from .options import (
     machine_of,
     machine_options,
     output_options,
+    setup_options,
     source_options,
     with_option,
 )
@@ -73,6 +74,7 @@ Examples:
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @choice_options
 @with_option
+@setup_options
 @source_options
 @machine_options
 @click.option(
@@ -100,6 +102,8 @@ def command(
     sector_size: int | None,
     further: tuple[Path, ...],
     added: tuple[Path, ...],
+    answer_file: Path | None,
+    drivers_folders: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
     trust: tuple[Path, ...],
@@ -133,6 +137,8 @@ def command(
         path=source,
         choices=choices_of(given),
         added=added,
+        drivers=drivers_folders,
+        answer_file=answer_file,
         further=further,
         size=size,
         update=update,
@@ -143,7 +149,8 @@ def command(
     job = _Job("update" if update else "build", lifted)
     chosen = [choose(drive, bay, sector_size) for drive in drives]
     _refuse_twice(chosen, given["identity"])
-    job.guard(chosen, (source, *added, *further))
+    beside = (*added, *drivers_folders, *([answer_file] if answer_file else []))
+    job.guard(chosen, (source, *beside, *further))
     with Stages() as stages:
         opened = open_requested(request, stages)
     if not drives:

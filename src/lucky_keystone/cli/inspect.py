@@ -223,12 +223,18 @@ def needs(source: Source) -> tuple[int | None, str]:
         return None, str(error)
 
 
-def open_with_progress(path: Path, added: tuple[Path, ...], further: tuple[Path, ...] = ()) -> Source:
+def open_with_progress(
+    path: Path,
+    added: tuple[Path, ...],
+    further: tuple[Path, ...] = (),
+    drivers: tuple[Path, ...] = (),
+    answer_file: Path | None = None,
+) -> Source:
     """Open a source; one that has to be measured first says how far it is."""
     from ..sources.opening import open_source
 
     with Stages() as stages:
-        return open_source(path, added, stages, further)
+        return open_source(path, added, stages, further, drivers=drivers, answer_file=answer_file)
 
 
 def prove(source: Source, sha256: str | None, wanted: bool) -> list[str]:

@@ -210,10 +210,21 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
             "help": "Build even from a source known to be incomplete or damaged. Every later check will say so.",
         },
     ),
+    (
+        "--waive",
+        {
+            "metavar": "LIST",
+            "help": "Hardware checks of setup to leave out: tpm, secure-boot, memory, processor, storage, or all. "
+            "The vendor does not support it.",
+        },
+    ),
+    (
+        "--ask-edition",
+        {"is_flag": True, "default": None, "help": "Have setup ask which edition to install, whatever key it finds."},
+    ),
     # Hidden until they do something: so far each of them is refused.
     ("--purpose", {"metavar": "install|portable", "hidden": True, "help": "An installer drive, or a running system."}),
     ("--edition", {"metavar": "NAME", "hidden": True, "help": "Edition to apply (with --purpose portable)."}),
-    ("--waive", {"metavar": "LIST", "hidden": True, "help": "Hardware checks of the installer to leave out."}),
 ]
 
 
@@ -248,6 +259,22 @@ def machine_options(function: _F) -> _F:
 def add_option(text: str) -> Callable[[_F], _F]:
     """--add; `text` says what for."""
     return _paths_option("--add", "added", metavar="FOLDER", text=text)
+
+
+def setup_options(function: _F) -> _F:
+    """--answer-file and --drivers."""
+    function = _paths_option(
+        "--drivers",
+        "drivers_folders",
+        metavar="FOLDER",
+        text="Driver packages (.inf) that setup takes from the drive by itself.",
+    )(function)
+    return click.option(
+        "--answer-file",
+        type=click.Path(path_type=Path),
+        metavar="FILE",
+        help="Answers to setup's questions (autounattend.xml); checked, and merged with --waive.",
+    )(function)
 
 
 def with_option(function: _F) -> _F:

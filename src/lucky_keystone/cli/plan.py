@@ -23,6 +23,7 @@ from .options import (
     output_options,
     overwrite_option,
     replacing_of,
+    setup_options,
     source_options,
     with_option,
 )
@@ -54,6 +55,7 @@ Examples:
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @choice_options
 @with_option
+@setup_options
 @source_options
 @machine_options
 @click.option(
@@ -73,6 +75,8 @@ def command(
     sector_size: int | None,
     further: tuple[Path, ...],
     added: tuple[Path, ...],
+    answer_file: Path | None,
+    drivers_folders: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
     trust: tuple[Path, ...],
@@ -89,7 +93,7 @@ def command(
     from ..families.family import DriveShape
     from ..planning.make import make_plan
 
-    opened = open_with_progress(source, added, further=further)
+    opened = open_with_progress(source, added, further, drivers_folders, answer_file)
     chosen = choose(drive, bay, sector_size) if drive else None
     replacing = replacing_of(overwrite, *opened.places, *([chosen.path] if chosen else []))
     for path, kind in ((save, OutputKind.PLAN), (figure, OutputKind.FIGURE)):

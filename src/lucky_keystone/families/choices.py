@@ -31,6 +31,8 @@ class Choices(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     waive: str | None = None
     loader_signing: str | None = None
     """Generation of certificates that the loaders are to be signed under."""
+    ask_edition: bool | None = None
+    """True: setup asks which edition to install."""
     as_is: bool | None = None
     """True: a source that is known to be incomplete is built all the same."""
 
@@ -48,7 +50,6 @@ _BUILT = {"purpose": "install"}
 _INSTEAD = {
     "purpose": "Leave the choice out to build an installer drive.",
     "edition": "Leave the choice out: setup asks which edition to install.",
-    "waive": "Leave the choice out; the installer's own checks stay in force.",
 }
 
 

@@ -111,6 +111,8 @@ class DriveWish:
     image: WholeImage | None = None
     decisions: Sequence[Decision] = ()
     splits: tuple[SplitImage, ...] = ()
+    laid_over: tuple[str, ...] = ()
+    """Paths of files that the source itself does not have, or has otherwise."""
     bootable: Bootable
     """What firmware will see."""
 
@@ -123,6 +125,8 @@ class Family(Protocol):
     shown: ClassVar[str]
     combines: ClassVar[bool]
     """False when a drive of it has no room for anything else."""
+    has_setup: ClassVar[bool]
+    """True when a setup program reads answer files and drivers from the drive."""
 
     def recognises(self, source: Source) -> bool:
         """Tell whether `source` is of this family, by a look at its names or first bytes."""

@@ -102,6 +102,7 @@ class RawImage:
     name: ClassVar[str] = "raw-image"
     shown: ClassVar[str] = "raw image"
     combines: ClassVar[bool] = False
+    has_setup: ClassVar[bool] = False
 
     def recognises(self, source: Source) -> bool:
         return _look_at(source) is not None

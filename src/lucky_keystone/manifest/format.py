@@ -92,6 +92,8 @@ class About(msgspec.Struct, frozen=True):
     """Firmware that the drive was built to start on; empty where that is not said."""
     source_damage: list[str] = []
     """What was known to be wrong with the source, which was built all the same."""
+    laid_over: list[str] = []
+    """Paths of files that the source itself does not have, or has otherwise: this program put them there."""
     image_size: U63 = 0
     """Bytes of a raw image, from the drive's first one on; 0 for a drive that was composed."""
 

@@ -16,7 +16,19 @@ from ..starting.bootable import BootVolume, JoinedDrive
 from ..tables.partition import Use
 from ..tables.styles import STYLES
 
-_OWN = ("label", "cluster", "part_size", "file_system", "firmware", "identity", "use", "waive", "edition")
+_OWN = (
+    "label",
+    "cluster",
+    "part_size",
+    "file_system",
+    "firmware",
+    "identity",
+    "use",
+    "waive",
+    "ask_edition",
+    "loader_signing",
+    "edition",
+)
 """Choices that are the first source's alone."""
 _PREFERRED = ("gpt", "mbr")
 _SAID_ONCE = ("table", "identity")
@@ -83,6 +95,7 @@ def _joined(source: Source, choices: Choices, wishes: Sequence[DriveWish]) -> Dr
         volumes=volumes,
         decisions=_decisions(source, choices, wishes),
         splits=main.splits,
+        laid_over=main.laid_over,
         bootable=JoinedDrive(main.bootable, tuple(seen)),
     )
 

@@ -48,6 +48,10 @@ def make_plan(
             f"{source.path} is incomplete or damaged: {' '.join(damage[:_LISTED])}",
             advice="Get it again and compare its checksum. To build from it all the same, add --as-is.",
         )
+    for each in (source, *source.further):
+        if (each.drivers or each.answer_file) and not known_family(each).has_setup:
+            asked = "--drivers" if each.drivers else "--answer-file"
+            raise UsageError(f"{asked}: only setup of a Windows installer reads that.", advice="Leave it out.")
     wish = combined(source, choices, drive) if source.further else known_family(source).wish(source, choices, drive)
     identity = choices.identity if choices.identity is not None else drive.name
     if not identity:
@@ -82,6 +86,7 @@ def make_plan(
         unused=fitted.drive_size - fitted.end,
         forecast=outlooks(wish.bootable, machine),
         splits=wish.splits,
+        laid_over=wish.laid_over,
         volumes=fitted.volumes,
         image=wish.image,
         manifest_offset=fitted.manifest_offset,

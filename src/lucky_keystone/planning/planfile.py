@@ -36,6 +36,9 @@ class SourcePart(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
     fingerprint: str = ""
     """Hash over names, sizes and times; '' to take the source as it is."""
     added: list[str] = []
+    drivers: list[str] = []
+    """Folders with driver packages for setup."""
+    answer_file: str = ""
     further: list[str] = []
     """Sources whose volumes go onto the same drive."""
 
@@ -85,6 +88,10 @@ def save_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> No
     source.add("fingerprint", plan.source.fingerprint)
     if plan.source.added:
         source.add("added", [str(folder.resolve()) for folder in plan.source.added])
+    if plan.source.drivers:
+        source.add("drivers", [str(each.path.resolve()) for each in plan.source.drivers])
+    if plan.source.answer_file is not None:
+        source.add("answer_file", str(Path(plan.source.answer_file.name).resolve()))
     if plan.source.further:
         source.add("further", [str(other.path.resolve()) for other in plan.source.further])
     document.add("source", source)
@@ -189,7 +196,14 @@ def _line_of(text: str, key: str) -> int:
 def open_planned_source(plan: SavedPlan, path: Path, progress: Progress = silent) -> Source:
     """Open the source a plan names. Raises SourceError when it is no longer the one that was planned."""
     added, further = ([Path(place) for place in places] for places in (plan.source.added, plan.source.further))
-    source = open_source(Path(plan.source.path), added, progress, further)
+    source = open_source(
+        Path(plan.source.path),
+        added,
+        progress,
+        further,
+        drivers=map(Path, plan.source.drivers),
+        answer_file=Path(plan.source.answer_file) if plan.source.answer_file else None,
+    )
     if plan.source.fingerprint and plan.source.fingerprint != source.fingerprint:
         raise SourceError(
             f"{plan.source.path} is not the source that {path} was made for: names, sizes or times differ.",

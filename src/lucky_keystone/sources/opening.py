@@ -9,12 +9,14 @@ import re
 import time
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 
 from ..content import FileRange, RangedFile, seekable
 from ..errors import SourceError
 from ..progress import Progress, silent
 from ..source_file import SourceFile
+from ..tree import File
 from ..volumes.hfsplus.kind import HFSPLUS
 from .apple_double import merge_doubles
 from .decoded import DecodedFile, measure
@@ -25,7 +27,7 @@ from .hfsplus import ImageVolume
 from .inside import InsideVolume, volumes_in
 from .iso9660 import Iso9660Reader, has_iso9660, iso9660_size
 from .package import package_in, read_package
-from .source import Packing, Source
+from .source import DriverFolder, Packing, Source
 from .udf import UdfReader, has_udf
 from .xar import is_xar
 from .zip_archive import ZipArchive
@@ -38,12 +40,19 @@ _SLACK = 1 << 20
 
 
 def open_source(
-    path: Path, added: Iterable[Path] = (), progress: Progress = silent, further: Iterable[Path] = ()
+    path: Path,
+    added: Iterable[Path] = (),
+    progress: Progress = silent,
+    further: Iterable[Path] = (),
+    *,
+    drivers: Iterable[Path] = (),
+    answer_file: Path | None = None,
 ) -> Source:
     """Open a disc image, raw image or folder as a source, the files of each folder of `added` on top of it.
 
-    `further` are sources whose volumes go onto the same drive. A compressed image that does not say its size is decoded
-    once to measure it, which `progress` hears of. Raises SourceError.
+    `drivers` are folders with packages for setup, `answer_file` answers its questions. `further` are sources whose
+    volumes go onto the same drive. A compressed image that does not say its size is decoded once to measure it, which
+    `progress` hears of. Raises SourceError.
     """
     overlays = tuple(added)
     if (address := _ADDRESS.match(str(path))) is not None:
@@ -63,7 +72,27 @@ def open_source(
         notes = list(source.notes)
         root = source.root.merged(read_folder(overlay, notes))
         source = replace(source, root=root, notes=tuple(notes))
-    return replace(source, added=overlays, further=tuple(open_source(other, (), progress) for other in further))
+    return replace(
+        source,
+        added=overlays,
+        drivers=tuple(_drivers(folder) for folder in drivers),
+        answer_file=_answer_file(answer_file) if answer_file is not None else None,
+        further=tuple(open_source(other, (), progress) for other in further),
+    )
+
+
+def _drivers(path: Path) -> DriverFolder:
+    if not path.is_dir():
+        raise SourceError(f"{path} is not a folder.", advice="--drivers takes a folder with driver packages.")
+    return DriverFolder(path, read_folder(path, []))
+
+
+def _answer_file(path: Path) -> File:
+    if not path.is_file():
+        raise SourceError(f"{path} is not a file.", advice="Check the path of the answer file.")
+    file = SourceFile(path)
+    written = datetime.fromtimestamp(int(path.stat().st_mtime), UTC).replace(tzinfo=None)
+    return File(str(path), FileRange(file, 0, file.size), written)
 
 
 def _open_folder(path: Path) -> Source:

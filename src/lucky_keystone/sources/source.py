@@ -27,6 +27,14 @@ class Packing:
     """Seconds it took to measure what comes out; None where the format says it."""
 
 
+@dataclass(frozen=True)
+class DriverFolder:
+    """A folder with driver packages for setup."""
+
+    path: Path
+    root: Folder
+
+
 @dataclass(frozen=True, eq=False)
 class Source:
     """What is built from. Facts about it are the families' to find."""
@@ -40,6 +48,10 @@ class Source:
     root: Folder
     """Its files; empty where it has none that are read."""
     added: tuple[Path, ...] = ()
+    drivers: tuple[DriverFolder, ...] = ()
+    """Driver packages that setup is to take from the drive."""
+    answer_file: File | None = None
+    """Answers to setup's questions that were given beside it; its name is the path."""
     image: FileRange | None = None
     """All bytes of an image, decoded; None of a folder."""
     packing: Packing | None = None
@@ -63,7 +75,19 @@ class Source:
         """What was given, and one file of every further disk that a part of it lies on."""
         devices = {file.device: file.path for file in self.files}
         below = (place for source in self.further for place in source.places)
-        return tuple(dict.fromkeys((self.path, *self.added, *devices.values(), *below)))
+        return tuple(dict.fromkeys((self.path, *self.beside, *devices.values(), *below)))
+
+    @property
+    def beside(self) -> tuple[Path, ...]:
+        """What was given to go onto the drive with it."""
+        answers = (Path(self.answer_file.name),) if self.answer_file is not None else ()
+        return (*self.added, *(each.path for each in self.drivers), *answers)
+
+    @property
+    def trees(self) -> tuple[Folder, ...]:
+        """Its files, and those that were given beside it."""
+        answers = [Folder("", entries={"answer file": self.answer_file})] if self.answer_file else []
+        return (self.root, *(each.root for each in self.drivers), *answers)
 
     @cached_property
     def identities(self) -> frozenset[tuple[int, int]]:
@@ -77,7 +101,7 @@ class Source:
         contents: list[Content | SizedReadable] = []
         for source in (self, *self.further):
             contents += [source.image] if source.image else []
-            contents += (file.content for _, file in source.root.files())
+            contents += (file.content for tree in source.trees for _, file in tree.files())
         while contents:
             content = contents.pop()
             if isinstance(content, Joined):
@@ -96,9 +120,10 @@ class Source:
         Of an image without files that are read: over its size, and the MiB at either end as it is stored.
         """
         digest = hashlib.sha256()
-        for path, entry in sorted(self.root.walk(), key=lambda item: item[0]):
-            size = entry.size if isinstance(entry, File) else -1
-            digest.update(f"{path}\0{size}\0{entry.modified.isoformat()}\n".encode("utf-8", "surrogatepass"))
+        for tree in self.trees:
+            for path, entry in sorted(tree.walk(), key=lambda item: item[0]):
+                size = entry.size if isinstance(entry, File) else -1
+                digest.update(f"{path}\0{size}\0{entry.modified.isoformat()}\n".encode("utf-8", "surrogatepass"))
         if not self.root.entries and self.image is not None:
             file = self.packing.file.stored if self.packing else self.image.file
             stored = FileRange(file, 0, file.size)

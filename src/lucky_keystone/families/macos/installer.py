@@ -38,6 +38,7 @@ class MacInstaller:
     name: ClassVar[str] = "macos-installer"
     shown: ClassVar[str] = "macOS installer"
     combines: ClassVar[bool] = True
+    has_setup: ClassVar[bool] = False
 
     def recognises(self, source: Source) -> bool:
         return bool(find_apps(source)) or is_system_volume(source)
@@ -162,6 +163,9 @@ def _refuse_choices(choices: Choices, drive: DriveShape) -> None:
         "file_system": "the firmware of Macs reads HFS+",
         "part_size": "nothing needs splitting on HFS+",
         "edition": "an app installs one system",
+        "ask_edition": "an app installs one system",
+        "waive": "no check of it can be waived",
+        "loader_signing": "its loader is the app's own",
     }
     for name, reason in why.items():
         value = getattr(choices, name)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from ...boot.records import crossing
 from ...content import Literal, seekable
 from ...errors import SourceError
+from ...setup import answer_file, drivers
 from ...starting.pe import REMOVABLE_LOADERS
 from ...tree import File, Folder
 from ...wim.read import InstallImage
@@ -13,6 +14,8 @@ from ..family import SplitImage
 
 _BOOT_IMAGES = ("sources/boot.wim", "x64/sources/boot.wim", "x86/sources/boot.wim", "arm64/sources/boot.wim")
 _STARTERS = ("boot", "efi")  # folders that a start reads from; and boot managers in the root
+_SETUP_READS = (answer_file.NAME, drivers.FOLDER.lower())
+"""What setup looks for in the root of any drive; it need not look at both volumes."""
 
 
 def has_uefi_loader(root: Folder) -> bool:
@@ -73,7 +76,9 @@ def starter_tree(root: Folder) -> Folder:
     """
     tree = Folder("", root.modified)
     for name, entry in root.entries.items():
-        if name.lower() in _STARTERS or (isinstance(entry, File) and name.lower().startswith("bootmgr")):
+        if name.lower() in (*_STARTERS, *_SETUP_READS) or (
+            isinstance(entry, File) and name.lower().startswith("bootmgr")
+        ):
             tree.entries[name] = entry
     for path in _BOOT_IMAGES:
         image = root.find_file(path)
@@ -86,6 +91,9 @@ def starter_tree(root: Folder) -> Folder:
             below = found
             here = here.entries.setdefault(below.name, Folder(below.name, below.modified))  # type: ignore[assignment]
         here.entries[image.name] = image
+        answers = below.find_file(answer_file.NAME)
+        if answers is not None:
+            here.entries[answers.name] = answers
     for path, file in tree.files():
         if file.size > LARGEST_PART:
             raise SourceError(

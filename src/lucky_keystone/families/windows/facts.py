@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 from functools import lru_cache
 
 from ...content import seekable
@@ -34,12 +35,17 @@ def _has_install_image(source: Source) -> bool:
     return any(source.root.find_file(f"{folder}/{name}") for folder in SETUP_FOLDERS for name in _INSTALL_IMAGES)
 
 
-@lru_cache(maxsize=4)
 def facts_of_windows(source: Source, family: str) -> SourceFacts:
     """Return the facts about an installer or a rescue disc, with what speaks against its being whole."""
+    return replace(facts_of(source), family=family)
+
+
+@lru_cache(maxsize=4)
+def facts_of(source: Source) -> SourceFacts:
+    """Return the same, whatever family it is."""
     if source.packing is not None:
         note = f"It is compressed ({source.packing.name}): unpack it to have its install images looked at."
-        return SourceFacts(family=family, form=source.form, label=source.label, notes=(note,))
+        return SourceFacts(family="", form=source.form, label=source.label, notes=(note,))
     damage = list(source.damage)
     images = _images(source.root, _INSTALL_IMAGES, damage)
     boot_images = _images(source.root, (_SETUP_IMAGE,), damage)
@@ -58,7 +64,7 @@ def facts_of_windows(source: Source, family: str) -> SourceFacts:
         architectures = list(dict.fromkeys(uefi))
     files = list(source.root.files())
     return SourceFacts(
-        family=family,
+        family="",
         form=source.form,
         label=source.label,
         file_count=len(files),

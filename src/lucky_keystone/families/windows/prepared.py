@@ -9,7 +9,8 @@ from ...sources.source import Source
 from ...tree import File, Folder
 from ..choices import Choices
 from ..family import Decision
-from .carried import Change, missing_loaders, with_signing
+from .carried import NOTHING, Change, missing_loaders, with_signing
+from .setup_files import answers, drivers, edition_list
 
 
 @dataclass(frozen=True)
@@ -18,29 +19,40 @@ class Prepared:
 
     root: Folder
     decisions: tuple[Decision, ...]
+    laid_over: tuple[str, ...]
+    """Paths of what the source itself does not have, or has otherwise."""
 
 
 def prepared(source: Source, choices: Choices) -> Prepared:
     """Lay over a source what the choices and its release ask for. Raises UsageError or SourceError."""
-    return _prepared(source, Choices(loader_signing=choices.loader_signing))
+    asked = Choices(loader_signing=choices.loader_signing, waive=choices.waive, ask_edition=choices.ask_edition)
+    return _prepared(source, asked)
 
 
 @lru_cache(maxsize=4)
 def _prepared(source: Source, choices: Choices) -> Prepared:
     root = source.root
     decisions: list[Decision] = []
+    laid: dict[str, None] = {}
     for step in _STEPS:
         change = step(source, root, choices)
         root = laid_over(root, change)
         decisions += change.decisions
-    return Prepared(root, tuple(decisions))
+        laid |= dict.fromkeys(path for path, _ in change.files)
+    return Prepared(root, tuple(decisions), tuple(laid))
 
 
 def _signing(source: Source, root: Folder, choices: Choices) -> Change:
-    return with_signing(source, root, choices.loader_signing) if choices.loader_signing is not None else Change()
+    return with_signing(source, root, choices.loader_signing) if choices.loader_signing is not None else NOTHING
 
 
-_STEPS = (lambda source, root, _choices: missing_loaders(source, root), _signing)
+_STEPS = (
+    lambda source, root, _choices: missing_loaders(source, root),
+    _signing,
+    answers,
+    edition_list,
+    lambda source, _root, _choices: drivers(source),
+)
 """What may be laid over a source, one on top of the other: (source, its files so far, choices) to a change."""
 
 

@@ -39,6 +39,7 @@ class WindowsSetup:
     name: ClassVar[str] = "windows-setup"
     shown: ClassVar[str] = "Windows setup"
     combines: ClassVar[bool] = True
+    has_setup: ClassVar[bool] = True
 
     def recognises(self, source: Source) -> bool:
         return has_setup_environment(source)
@@ -88,6 +89,7 @@ class WindowsSetup:
             volumes=volumes,
             decisions=_decisions(source, choices, settled, shape, made),
             splits=shape.splits,
+            laid_over=made.laid_over,
             bootable=PlannedDrive(shape.table, drive.sector_size, seen),  # type: ignore[arg-type]
         )
 

@@ -1,0 +1,1 @@
+"""What Windows setup reads from its drive beside its own files: answer files, waivers, driver packages."""
