@@ -21,6 +21,7 @@ from lucky_keystone.planning.plan import Plan
 from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
+from lucky_keystone.volumes.kinds import open_volume
 
 
 @dataclass
@@ -124,3 +125,21 @@ def check_file(path: Path) -> Report:
     """Check an image file as the command does."""
     with ImageFile(path) as drive:
         return check_drive(drive, silent)
+
+
+def files_on(path: Path) -> dict[tuple[int, str], bytes]:
+    """Return every file of a drive with an MBR, by number of the partition and path."""
+    drive, found = ImageFile(path), {}
+    try:
+        head = drive.read_at(0, 512)
+        for number in range(1, 5):
+            entry = head[430 + 16 * number : 446 + 16 * number]
+            start, count = int.from_bytes(entry[8:12], "little"), int.from_bytes(entry[12:], "little")
+            if count:
+                _, volume = open_volume(drive, start * 512, count * 512)
+                for item in volume.walk():
+                    if not item.is_folder:
+                        found[number, item.path] = b"".join(volume.pieces(item))
+    finally:
+        drive.close()
+    return found

@@ -74,6 +74,7 @@ def install_image(
     name: str = "Crew",
     architecture: int = 9,
     build: int = 0,
+    installation: str = "Client",
 ) -> bytes:
     """Return an image with an edition for each tree; `architecture` is the XML facts' processor code."""
     chance = random.Random(f"{method} {chunk} {seed}")
@@ -91,7 +92,8 @@ def install_image(
         out += stored
     version = f"<VERSION><MAJOR>6</MAJOR><MINOR>1</MINOR><BUILD>{build}</BUILD></VERSION>" if build else ""
     images = "".join(
-        f'<IMAGE INDEX="{n}"><NAME>Tidewell {name} {n}</NAME><WINDOWS><ARCH>{architecture}</ARCH>{version}</WINDOWS>'
+        f'<IMAGE INDEX="{n}"><NAME>Tidewell {name} {n}</NAME><WINDOWS><ARCH>{architecture}</ARCH>{version}'
+        f"<INSTALLATIONTYPE>{installation}</INSTALLATIONTYPE></WINDOWS>"
         "</IMAGE>"
         for n in range(1, len(editions) + 1)
     )

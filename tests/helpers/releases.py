@@ -50,6 +50,7 @@ def release(
     inside: dict[str, bytes] | None = None,
     in_setup: dict[str, bytes] | None = None,
     method: str = "lzx",
+    installation: str = "Client",
 ) -> Path:
     """Write an installer.
 
@@ -67,7 +68,7 @@ def release(
     for architecture in architectures:
         place = f"{architecture}/sources" if len(architectures) > 1 else "sources"
         files = [tree(path, Item(data)) for path, data in (inside or {}).items()]
-        facts = {"architecture": PROCESSORS[architecture], "build": build}
+        facts = {"architecture": PROCESSORS[architecture], "build": build, "installation": installation}
         ballast = {"ballast.bin": Item(some(architecture, 700_000))}
         editions = [merged(*files, ballast), merged(*files)]
         put(folder, f"{place}/install.wim", install_image(editions, method, **facts))  # type: ignore[arg-type]

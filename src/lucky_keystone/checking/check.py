@@ -22,6 +22,7 @@ from ..units import SECTOR_SIZES
 from ..volumes.kinds import KINDS, kind_at, open_volume
 from ..volumes.volume import VolumeError
 from .against import compare_with_source
+from .answers import note_answers
 from .bootwalk import walk_boot
 from .codes import Code
 from .contents import check_contents, judge
@@ -88,6 +89,7 @@ def check_drive(
         report.unknown.append(f"no {names} volume, and other volumes are not supported.")
     if manifest:
         judge(drive, manifest, wrong, found, report)
+    note_answers(found, report)
     progress("checking structure", 1, 1)
     if against is not None:
         laid_over = manifest.about.laid_over if manifest else ()

@@ -74,6 +74,8 @@ class Code(StrEnum):
     AGAINST_DIFFERENT = "against.different"
     AGAINST_MISSING = "against.missing"
     AGAINST_EXTRA = "against.extra"
+    # what setup will find
+    SETUP_ANSWERED = "setup.answered"
     # the way it starts
     START_NOTHING = "start.nothing"
     START_NO_MBR_CODE = "start.no-mbr-code"
