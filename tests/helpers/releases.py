@@ -69,7 +69,9 @@ def release(
         place = f"{architecture}/sources" if len(architectures) > 1 else "sources"
         files = [tree(path, Item(data)) for path, data in (inside or {}).items()]
         facts = {"architecture": PROCESSORS[architecture], "build": build, "installation": installation}
-        ballast = {"ballast.bin": Item(some(architecture, 700_000))}
+        ballast = {
+            f"ballast {n}.bin": Item(some(f"{architecture} {n}", 600_000)) for n in range(2 if method == "none" else 1)
+        }
         editions = [merged(*files, ballast), merged(*files)]
         put(folder, f"{place}/install.wim", install_image(editions, method, **facts))  # type: ignore[arg-type]
         of_setup = [tree(path, Item(data)) for path, data in (in_setup or {}).items()]
