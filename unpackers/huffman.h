@@ -7,7 +7,7 @@
 
 #define CODE_QUICK_BITS 10 /* codes of up to so many bits are found in one step */
 #define CODE_LONGEST 16
-#define CODE_MOST_SYMBOLS 704
+#define CODE_MOST_SYMBOLS 800
 
 struct code {
     uint16_t quick[1 << CODE_QUICK_BITS]; /* symbol << 4 | bits of its code; 0: a longer code, or none */

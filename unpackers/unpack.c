@@ -1,7 +1,7 @@
 /* Chunks of install images, many at a call. Run in a sandbox: what the caller's memory holds is all that it can reach. */
 #include "unpack.h"
 
-enum { XPRESS = 1, LZX = 2 };
+enum { XPRESS = 1, LZX = 2, LZMS = 3 };
 
 static uint32_t bits_of(uint32_t value) {
     return value == 0 ? 0 : 32 - (uint32_t)__builtin_clz(value);
@@ -24,6 +24,8 @@ uint32_t unpack_run(uint32_t method, const uint8_t *data, const uint32_t *starts
             is_whole = true;
         } else if (method == XPRESS)
             is_whole = xpress_unpack(stored, size, out + done, end);
+        else if (method == LZMS)
+            is_whole = lzms_unpack(stored, size, out + done, end);
         else
             is_whole = lzx_unpack(stored, size, out + done, end, bits_of(chunk > 2 ? chunk - 1 : 1));
         if (!is_whole)

@@ -8,9 +8,10 @@ import struct
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
+from .lzms_packer import pack_lzms, translate_x86
 from .packers import Token, pack_lzx, pack_xpress, translate_calls
 
-FLAGS = {"none": 0, "xpress": 0x20002, "lzx": 0x40002}
+FLAGS = {"none": 0, "xpress": 0x20002, "lzx": 0x40002, "lzms": 0x80002}
 MOMENT = 133_800_000_000_000_000  # 100 ns since 1601: 2024-12-30
 
 
@@ -49,20 +50,29 @@ def parse_of(data: bytes) -> list[Token]:
 
 def packed(data: bytes, method: str, chunk: int, chance: random.Random) -> bytes:
     """Return a resource: its chunk table, and chunks of which those that do not shrink are stored as they are."""
-    pieces = []
-    for start in range(0, len(data), chunk):
-        piece = data[start : start + chunk]
-        if method == "xpress":
-            small = pack_xpress(parse_of(piece), chance, marked=True)
-        else:
-            translated = translate_calls(piece)
-            small = pack_lzx(parse_of(translated), translated, chance, chunk)
-        pieces.append(small if len(small) < len(piece) else piece)
+    pieces = _pieces(data, method, chunk, chance)
     starts, at = [], 0
     for piece in pieces[:-1]:
         at += len(piece)
         starts.append(at)
     return struct.pack(f"<{len(starts)}I", *starts) + b"".join(pieces)
+
+
+def _pieces(data: bytes, method: str, chunk: int, chance: random.Random) -> list[bytes]:
+    """Return the chunks' stored bytes."""
+    pieces = []
+    for start in range(0, len(data), chunk):
+        piece = data[start : start + chunk]
+        if method == "lzms":
+            translated = translate_x86(piece)
+            small = pack_lzms(parse_of(translated), len(piece), chance)
+        elif method == "xpress":
+            small = pack_xpress(parse_of(piece), chance, marked=True)
+        else:
+            translated = translate_calls(piece)
+            small = pack_lzx(parse_of(translated), translated, chance, chunk)
+        pieces.append(small if len(small) < len(piece) else piece)
+    return pieces
 
 
 def install_image(
@@ -75,12 +85,16 @@ def install_image(
     architecture: int = 9,
     build: int = 0,
     installation: str = "Client",
+    solid: bool = False,
 ) -> bytes:
     """Return an image with an edition for each tree; `architecture` is the XML facts' processor code."""
     chance = random.Random(f"{method} {chunk} {seed}")
     contents: dict[bytes, bytes] = {}
     metadata = [_metadata(tree, contents) for tree in editions]
     rows, out = b"", bytearray(208)
+    if solid:
+        rows = _solid_rows(out, list(contents.values()), method, chunk, chance)
+        contents = {}
     for data, flags in [*((data, 0) for data in contents.values()), *((data, 2) for data in metadata)]:
         stored = data
         if method != "none":
@@ -107,7 +121,7 @@ def install_image(
         "<8sIIII16sHHI",
         b"MSWIM",
         208,
-        0x10D00,
+        0xE00 if solid else 0x10D00,
         FLAGS[method],
         chunk if method != "none" else 0,
         hashlib.md5(bytes(out)).digest(),
@@ -118,6 +132,26 @@ def install_image(
     head += place(len(rows), table_at) + place(len(xml), xml_at)
     out[: len(head)] = head
     return bytes(out + rows + xml)
+
+
+_NUMBERS = {"xpress": 1, "lzx": 2, "lzms": 3}
+
+
+def _solid_rows(out: bytearray, contents: Sequence[bytes], method: str, chunk: int, chance: random.Random) -> bytes:
+    """Append contents as two solid resources behind one another; return their rows in the lookup table."""
+    half = sum(map(len, contents[: len(contents) // 2]))
+    stream, rows = b"".join(contents), b""
+    for data in (stream[:half], stream[half:]):
+        pieces = _pieces(data, method, chunk, chance)
+        stored = struct.pack("<QII", len(data), chunk, _NUMBERS[method])
+        stored += struct.pack(f"<{len(pieces)}I", *map(len, pieces)) + b"".join(pieces)
+        rows += struct.pack("<QQQHI20x", len(stored) | 0x10 << 56, len(out), 1 << 32, 1, 1)
+        out += stored
+    at = 0
+    for data in contents:
+        rows += struct.pack("<QQQHI", len(data) | 0x10 << 56, at, 0, 1, 1) + hashlib.sha1(data).digest()
+        at += len(data)
+    return rows
 
 
 def _metadata(tree: Mapping[str, Item], contents: dict[bytes, bytes]) -> bytes:

@@ -23,7 +23,16 @@ from ..helpers.install_images import Item, install_image
 from ..helpers.judges import need
 from ..helpers.program import run, run_json
 
-WAYS = [("none", 0), ("xpress", 4096), ("xpress", 8192), ("xpress", 32768), ("xpress", 65536), ("lzx", 32768)]
+WAYS = [
+    ("none", 0),
+    ("xpress", 4096),
+    ("xpress", 8192),
+    ("xpress", 32768),
+    ("xpress", 65536),
+    ("lzx", 32768),
+    ("lzms", 32768),
+]
+SOLID = [("xpress", 65536), ("lzx", 32768), ("lzms", 1 << 17)]
 
 
 def tree(seed: int = 1) -> dict[str, Item]:
@@ -62,10 +71,12 @@ def opened(data: bytes) -> WholeImage:
     return WholeImage([InstallImage(Literal(data), "install.wim")])
 
 
-@pytest.mark.parametrize(("method", "chunk"), WAYS)
-def test_trees_and_bytes(method: str, chunk: int, tmp_path: Path) -> None:
+@pytest.mark.parametrize(
+    ("method", "chunk", "solid"), [*((*way, False) for way in WAYS), *((*way, True) for way in SOLID)]
+)
+def test_trees_and_bytes(method: str, chunk: int, solid: bool, tmp_path: Path) -> None:
     """As planned; and the archiver, which shares nothing with either side, takes out the same."""
-    planned, image = flat(tree()), opened(data := install_image([tree()], method, chunk))
+    planned, image = flat(tree()), opened(data := install_image([tree()], method, chunk, solid=solid))
     edition = image.tree(image.editions[0])
     found = dict(edition.walk())
     assert set(found) == set(planned)

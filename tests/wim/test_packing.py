@@ -10,13 +10,14 @@ import pyfwnt
 import pytest
 from dissect.util.compression import lzxpress_huffman
 
-from lucky_keystone.wim.packing import fast, lzx, xpress
+from lucky_keystone.wim.packing import fast, lzms, lzx, xpress
 from lucky_keystone.wim.packing.huffman import PackingError
 
+from ..helpers.lzms_packer import items, pack_lzms, translate_x86
 from ..helpers.packers import pack_lzx, pack_xpress, tokens, translate_calls
 
-PLAIN = {"xpress": lambda data, size, _: xpress.unpack(data, size), "lzx": lzx.unpack}
-FAST = {"xpress": fast.XPRESS, "lzx": fast.LZX}
+PLAIN = {"xpress": lambda data, size, _: xpress.unpack(data, size), "lzx": lzx.unpack, "lzms": lzms.unpack}
+FAST = {"xpress": fast.XPRESS, "lzx": fast.LZX, "lzms": fast.LZMS}
 SIZES = (1, 2, 5, 6, 100, 4096, 8191, 32768)
 ROUNDS = 40
 
@@ -24,7 +25,7 @@ ROUNDS = 40
 def unpack(method: str, data: bytes, size: int, window: int = 32768) -> bytes:
     """Unpack a chunk in both forms; raise what the plain one says."""
     if len(data) == size:  # a run takes this for a chunk that did not shrink
-        data += b"\0"
+        return PLAIN[method](data, size, window)
     found = fast.unpack_run(FAST[method], data, np.array([0, len(data)], np.uint64), window, size)
     assert found is not None, "the fast form is installed wherever tests are run"
     try:
@@ -63,6 +64,16 @@ def test_lzx(size: int, window: int) -> None:
             assert unpacked == translated
 
 
+@pytest.mark.parametrize("size", (*SIZES, 17, 18))
+def test_lzms(size: int) -> None:
+    """Sums, repeats, long copies; the code of real programs would look like the alphabet with calls and loads."""
+    for seed in range(20):
+        chance = random.Random(f"lzms {size} {seed}")
+        parse, translated = items(chance, size)
+        unpacked = unpack("lzms", pack_lzms(parse, size, chance), size)
+        assert translate_x86(unpacked) == translated
+
+
 @pytest.mark.parametrize("seed", range(20))
 def test_calls(seed: int) -> None:
     """A translation undone is what it was made from."""
@@ -76,24 +87,31 @@ def test_calls(seed: int) -> None:
     assert translated == data
 
 
-@pytest.mark.parametrize("method", ["xpress", "lzx"])
+@pytest.mark.parametrize("method", ["xpress", "lzx", "lzms"])
 def test_hostile_chunks(method: str) -> None:
     """Damaged and random chunks end in bytes of the right size or in a clear error."""
     chance = random.Random(method)
     failed = 0
     for _ in range(400):
-        parse, data = tokens(chance, chance.choice([50, 600]), longest=257)
-        packed = bytearray(pack_xpress(parse, chance) if method == "xpress" else pack_lzx(parse, data, chance))
+        packed, size = made(method, chance, chance.choice([50, 600]))
         for _ in range(chance.randint(1, 4)):
             packed[chance.randrange(len(packed))] = chance.randrange(256)
         if chance.random() < 0.3:
             del packed[chance.randrange(len(packed)) :]
         try:
-            assert len(unpack(method, bytes(packed), len(data))) == len(data)
+            assert len(unpack(method, bytes(packed), size)) == size
         except PackingError as error:
             failed += 1
             assert str(error)
     assert failed > 40
+
+
+def made(method: str, chance: random.Random, size: int) -> tuple[bytearray, int]:
+    """Return a sound chunk, and its size when unpacked."""
+    if method == "lzms":
+        return bytearray(pack_lzms(items(chance, size)[0], size, chance)), size
+    parse, data = tokens(chance, size, longest=257)
+    return bytearray(pack_xpress(parse, chance) if method == "xpress" else pack_lzx(parse, data, chance)), len(data)
 
 
 def test_another_unpacker_agrees_on_blocks_of_even_sizes() -> None:

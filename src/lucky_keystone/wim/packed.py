@@ -16,10 +16,10 @@ import numpy as np
 
 from ..content import FileRange, Seekable
 from ..errors import SourceError
-from .packing import fast, lzx, xpress
+from .packing import fast, lzms, lzx, xpress
 from .packing.huffman import PackingError
 from .read import DAMAGED
-from .records import HEADER_LZX, HEADER_XPRESS, ResourceHeader
+from .records import HEADER_LZMS, HEADER_LZX, HEADER_XPRESS, ResourceHeader
 
 _KEPT_BYTES = 4 << 20
 """Unpacked bytes that are kept."""
@@ -43,6 +43,7 @@ class Method:
 METHODS = {
     HEADER_XPRESS: Method(lambda data, size, _window: xpress.unpack(data, size), fast.XPRESS),
     HEADER_LZX: Method(lzx.unpack, fast.LZX),
+    HEADER_LZMS: Method(lzms.unpack, fast.LZMS),
 }
 """By the header's flag."""
 
@@ -52,38 +53,54 @@ def _workers() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(min(os.cpu_count() or 1, 4), thread_name_prefix="unpack")
 
 
+@dataclass(frozen=True)
+class Chunks:
+    """Where the chunks of a resource are."""
+
+    method: Method
+    chunk_size: int
+    """Bytes of each when unpacked; the last has what is left."""
+    data: int
+    """Byte of the image where the first one begins."""
+    starts: np.ndarray[Any, Any]
+    """Where each begins, from `data` on, and where the last one ends."""
+
+
+def chunks_of(image: Seekable, row: ResourceHeader, method: Method, chunk_size: int, name: str) -> Chunks:
+    """Read the chunk table of a resource. Raises SourceError for one that is impossible."""
+    if not 0 < chunk_size <= _LARGEST_CHUNK or chunk_size & (chunk_size - 1):
+        raise _fault(name, f"its chunks have an invalid size of {chunk_size:,} bytes")
+    count = -(-row.original_size // chunk_size)
+    width = 4 if row.original_size <= _LARGEST_OF_4_BYTES else 8
+    size = max(count - 1, 0) * width  # the first chunk starts at 0 and has no entry
+    if size > row.stored_size:
+        raise _fault(name, f"{row.stored_size:,} bytes are too few for {row.original_size:,} bytes in chunks")
+    starts = np.zeros(count + 1, np.uint64)
+    starts[1:count] = np.frombuffer(image.read_at(row.offset, size), f"<u{width}")
+    starts[-1] = row.stored_size - size
+    if (starts[:-1] > starts[1:]).any():
+        raise _fault(name, "its chunk table is out of order, or leads outside of it")
+    return Chunks(method, chunk_size, row.offset + size, starts)
+
+
 class PackedResource:
     """Has what a file of a source has: see `content.RangedFile`."""
 
-    def __init__(self, image: Seekable, row: ResourceHeader, method: int, chunk_size: int, name: str) -> None:
-        """`method` is one of METHODS. Raises SourceError for a chunk size or a table that is impossible."""
-        self.path, self.size = Path(name), row.original_size
+    def __init__(self, image: Seekable, size: int, chunks: Callable[[], Chunks], name: str) -> None:
+        """`size` bytes come of it; `chunks` says where they are, when the first of them is read."""
+        self.path, self.size = Path(name), size
         self.underlying = image
-        self._image, self._row, self._chunk = image, row, chunk_size
-        self._method = METHODS[method]
-        if not 0 < chunk_size <= _LARGEST_CHUNK or chunk_size & (chunk_size - 1):
-            raise self._fault(f"its chunks have an invalid size of {chunk_size:,} bytes")
-        self._count = -(-self.size // chunk_size)
-        self._width = 4 if self.size <= _LARGEST_OF_4_BYTES else 8
-        if self._table_size > row.stored_size:
-            raise self._fault(f"{row.stored_size:,} bytes are too few for {self.size:,} bytes in chunks")
+        self._image, self._find_chunks = image, chunks
         self._kept: OrderedDict[int, bytes] = OrderedDict()
         self._lock = threading.Lock()
 
-    @property
-    def _table_size(self) -> int:
-        return max(self._count - 1, 0) * self._width  # the first chunk starts at 0 and has no entry
-
     @cached_property
-    def _starts(self) -> np.ndarray[Any, Any]:
-        """Where each chunk starts, from the end of the table, and the end of the last."""
-        table = self._image.read_at(self._row.offset, self._table_size)
-        starts = np.zeros(self._count + 1, np.uint64)
-        starts[1 : self._count] = np.frombuffer(table, f"<u{self._width}")
-        starts[-1] = self._row.stored_size - self._table_size
-        if (starts[:-1] > starts[1:]).any():
-            raise self._fault("its chunk table is out of order, or leads outside of it")
-        return starts
+    def _chunks(self) -> Chunks:
+        return self._find_chunks()
+
+    @property
+    def _chunk(self) -> int:
+        return self._chunks.chunk_size
 
     def acquire(self) -> int:
         """Return a descriptor for one more user: what is below opens by itself."""
@@ -97,7 +114,10 @@ class PackedResource:
         end = offset + len(view)
         if end > self.size:
             raise self._fault(f"{len(view):,} bytes at {offset:,} were requested, out of {self.size:,}")
-        first, last = -(-offset // self._chunk), self._count if end == self.size else end // self._chunk
+        first, last = (
+            -(-offset // self._chunk),
+            len(self._chunks.starts) - 1 if end == self.size else end // self._chunk,
+        )
         if first >= last:  # nothing but parts of chunks
             self._copy_parts(offset, view)
             return
@@ -142,17 +162,17 @@ class PackedResource:
 
     def _stored(self, number: int, count: int) -> tuple[np.ndarray[Any, Any], bytes]:
         """Return where `count` chunks begin, from the begin of the first one on, and all their stored bytes."""
-        starts = self._starts[number : number + count + 1]
+        starts = self._chunks.starts[number : number + count + 1]
         for place in np.flatnonzero(np.diff(starts) > self._chunk):
             raise self._fault(f"chunk {number + place:,} has more than {self._chunk:,} bytes")
-        at = self._row.offset + self._table_size + int(starts[0])
+        at = self._chunks.data + int(starts[0])
         return starts - starts[0], self._image.read_at(at, int(starts[-1] - starts[0]))
 
     def _unpacked(self, number: int, starts: np.ndarray[Any, Any], data: bytes) -> bytes:
         """Return the bytes of the chunks from `number` on that `starts` and `data` are of."""
         count = len(starts) - 1
         total = min(self._chunk * count, self.size - number * self._chunk)
-        done, made = fast.unpack_run(self._method.fast, data, starts, self._chunk, total) or (0, b"")
+        done, made = fast.unpack_run(self._chunks.method.fast, data, starts, self._chunk, total) or (0, b"")
         if done == count:
             return made
         return b"".join((made, *(self._plain(number, n, starts, data) for n in range(done, count))))
@@ -164,15 +184,22 @@ class PackedResource:
         if len(stored) == size:  # it did not shrink, and is stored as it is
             return stored
         try:
-            return self._method.plain(stored, size, self._chunk)
+            return self._chunks.method.plain(stored, size, self._chunk)
         except PackingError as error:
-            at = self._row.offset + self._table_size + int(self._starts[number])
+            at = self._chunks.data + int(self._chunks.starts[number])
             raise self._fault(f"chunk {number:,}, at byte {at:,}: {error}") from error
 
     def _fault(self, why: str) -> SourceError:
-        return SourceError(f"{self.path}: {why}.", advice=DAMAGED)
+        return _fault(str(self.path), why)
+
+
+def _fault(name: str, why: str) -> SourceError:
+    return SourceError(f"{name}: {why}.", advice=DAMAGED)
 
 
 def unpacked(image: Seekable, row: ResourceHeader, method: int, chunk_size: int, name: str) -> Seekable:
-    """Return the bytes of a compressed resource."""
-    return FileRange(PackedResource(image, row, method, chunk_size, name), 0, row.original_size)
+    """Return the bytes of a compressed resource; `method` is a key of METHODS."""
+    resource = PackedResource(
+        image, row.original_size, lambda: chunks_of(image, row, METHODS[method], chunk_size, name), name
+    )
+    return FileRange(resource, 0, row.original_size)

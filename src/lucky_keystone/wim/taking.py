@@ -36,7 +36,8 @@ def take(image: WholeImage, tree: EditionTree, path: str, folder: Path, progress
     Raises UsageError where the edition has no such path, ProtectError where a file is there already, SourceError for
     bytes that do not match their SHA-1, DriveError where `folder` cannot be written to.
     """
-    wanted = list(_wanted(tree, path))
+    # As they lie in the image: of a solid one each chunk is unpacked once then.
+    wanted = sorted(_wanted(tree, path), key=lambda found: image.order_of(found[1]))
     sizes = [image.size_of(entry) for _, entry in wanted]
     places = [folder / below for below, _ in wanted]
     for place in places:

@@ -16,13 +16,14 @@ from .packed import METHODS, unpacked
 from .packing import fast
 from .read import DAMAGED, Edition, InstallImage
 from .records import (
-    HEADER_LZMS,
     RESOURCE_COMPRESSED,
     RESOURCE_METADATA,
     RESOURCE_SOLID,
     SIZE_MASK,
+    SOLID_RESOURCE,
     ResourceHeader,
 )
+from .solid import SolidStreams
 
 _LARGEST_METADATA = 512 << 20
 
@@ -34,6 +35,7 @@ class WholeImage:
         """Raises SourceError where a part is missing, or belongs to another image."""
         self.parts = sorted(parts, key=lambda part: part.header.part_number)
         self.first = self.parts[0]
+        self._solid_streams: dict[int, SolidStreams] = {}
         numbers = [part.header.part_number for part in self.parts]
         wanted = self.first.header.part_count
         if numbers != list(range(1, wanted + 1)):
@@ -99,7 +101,16 @@ class WholeImage:
     def size_of(self, entry: EditionEntry) -> int:
         """Return the bytes of a file; 0 where no part has them."""
         place = self._places.get(entry.sha1)
-        return int(place[0].resources["original_size"][place[1]]) if place is not None else 0
+        if place is None:
+            return 0
+        row = place[0].resources[place[1]]
+        is_solid = int(row["size_and_flags"]) >> 56 & RESOURCE_SOLID
+        return int(row["size_and_flags"]) & SIZE_MASK if is_solid else int(row["original_size"])
+
+    def order_of(self, entry: EditionEntry) -> tuple[int, int]:
+        """Return what files are sorted by, to be read in the order in which they lie."""
+        place = self._places.get(entry.sha1)
+        return (place[0].header.part_number, int(place[0].resources["offset"][place[1]])) if place else (0, 0)
 
     @cached_property
     def _places(self) -> dict[bytes, tuple[InstallImage, int]]:
@@ -107,9 +118,16 @@ class WholeImage:
         for part in self.parts:
             raw = np.ascontiguousarray(part.resources["sha1"]).tobytes()
             here = part.resources["part"] == part.header.part_number
+            here &= part.resources["original_size"] != SOLID_RESOURCE  # those are no file's
             for number in np.flatnonzero(here):
                 found[raw[20 * int(number) : 20 * int(number) + 20]] = part, int(number)
         return found
+
+    def _solid(self, part: InstallImage) -> SolidStreams:
+        number = part.header.part_number
+        if number not in self._solid_streams:
+            self._solid_streams[number] = SolidStreams(part)
+        return self._solid_streams[number]
 
     def _content(self, part: InstallImage, number: int, name: str) -> Seekable:
         row = part.resources[number]
@@ -121,10 +139,7 @@ class WholeImage:
             original_size=int(row["original_size"]),
         )
         if flags & RESOURCE_SOLID:
-            raise SourceError(
-                f"{part.place} is a solid image: its inside is not supported yet.",
-                advice="Use a plain image (.wim) of the same release.",
-            )
+            return self._solid(part).content(number, name)
         if place.offset + place.stored_size > part.content.size:
             raise SourceError(f"{name}: its bytes are outside of {part.place}.", advice=DAMAGED)
         if not flags & RESOURCE_COMPRESSED:
@@ -133,11 +148,7 @@ class WholeImage:
             return _within(part.content, place.offset, place.stored_size, name)
         method = next((known for known in METHODS if part.header.flags & known), None)
         if method is None:
-            kind = "LZMS" if part.header.flags & HEADER_LZMS else "an unknown method"
-            raise SourceError(
-                f"{part.place} is compressed with {kind}, which is not supported yet.",
-                advice="Use an image compressed with XPRESS or LZX.",
-            )
+            raise SourceError(f"{part.place} is compressed with an unknown method.", advice=DAMAGED)
         return unpacked(part.content, place, method, part.header.chunk_size, f"{part.place}: {name}")
 
 

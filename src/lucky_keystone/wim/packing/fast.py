@@ -11,20 +11,25 @@ import threading
 from functools import cache
 from importlib import resources
 from typing import TYPE_CHECKING, Any
+from weakref import WeakSet
 
 import numpy as np
 
 if TYPE_CHECKING:
     import wasmtime
 
-XPRESS, LZX = 1, 2
+XPRESS, LZX, LZMS = 1, 2, 3
 """Methods, as in unpackers/unpack.c."""
 _PAGE = 65536
 _SLACK = 64
 """Bytes behind the output that may be written to (unpackers/matches.h), rounded up."""
-_MOST_MEMORY = 16 << 20
+_MOST_MEMORY = 192 << 20
+
+_KEPT_MEMORY = 8 << 20
+"""A sandbox that had to hold more is not kept."""
 
 _of_thread = threading.local()
+_open: WeakSet[_Sandbox] = WeakSet()
 _compiling = threading.Lock()
 
 
@@ -41,7 +46,11 @@ def unpack_run(
     sandbox = getattr(_of_thread, "sandbox", None)
     if sandbox is None:
         sandbox = _of_thread.sandbox = _Sandbox()
-    return sandbox.run(method, data, starts, chunk_size, total)
+    made = sandbox.run(method, data, starts, chunk_size, total)
+    if len(data) + total > _KEPT_MEMORY:
+        del _of_thread.sandbox
+        sandbox.close()
+    return made
 
 
 @cache
@@ -59,11 +68,15 @@ def _compiled() -> tuple[wasmtime.Engine, wasmtime.Module]:
     import wasmtime
 
     engine = wasmtime.Engine()
-    atexit.register(engine.close)
     code = resources.files("lucky_keystone.wim").joinpath("assets/unpackers.wasm").read_bytes()
     module = wasmtime.Module(engine, code)
-    atexit.register(module.close)
+    atexit.register(_close_all, module, engine)  # while the interpreter ends it would be too late
     return engine, module
+
+
+def _close_all(*last: wasmtime.Module | wasmtime.Engine) -> None:
+    for each in (*_open, *last):
+        each.close()
 
 
 class _Sandbox:
@@ -75,13 +88,17 @@ class _Sandbox:
         with _compiling:
             engine, module = _compiled()
         self._store = wasmtime.Store(engine)
-        atexit.register(self._store.close)  # while the interpreter ends it would be too late
+        _open.add(self)
         self._store.set_limits(memory_size=_MOST_MEMORY)
         exports = wasmtime.Instance(self._store, module, []).exports(self._store)
         self._function: Any = exports["unpack_run"]
         self._memory: Any = exports["memory"]
         heap: Any = exports["__heap_base"]
         self._start = -(-heap.value(self._store) // 16) * 16
+
+    def close(self) -> None:
+        """Give back its memory."""
+        self._store.close()
 
     def run(
         self, method: int, data: bytes, starts: np.ndarray[Any, Any], chunk_size: int, total: int
