@@ -1,0 +1,113 @@
+"""Packed and solid install images, editions' trees, and what is given beside a source: lists, answers, drivers."""
+
+from __future__ import annotations
+
+import hashlib
+import struct
+from collections.abc import Callable
+from pathlib import Path
+
+from asn1crypto import pem
+
+from lucky_keystone.content import Literal, stream
+from lucky_keystone.demo.signing import authority_certificate
+from lucky_keystone.setup.answer_file import check_answer_file, commands_of, made_answer_file, with_commands
+from lucky_keystone.setup.drivers import packages_in
+from lucky_keystone.starting.signature_lists import read_database
+from lucky_keystone.tree import File, Folder
+from lucky_keystone.wim.read import InstallImage
+from lucky_keystone.wim.whole import WholeImage
+
+from ..helpers.install_images import Item, install_image
+from ..sources.test_signature_lists import SHA256, X509, list_of
+from .targets import Target, in_memory, on_file
+
+INF = b"""[Version]
+Signature="$Windows NT$"
+Class=Net
+CatalogFile=gull.cat
+[Manufacturer]
+%T%=Gull,NTamd64.10.0,NTarm64
+[Gull.NTamd64.10.0]
+x=y
+"""
+
+
+def setup_targets(folder: Path) -> dict[str, Target]:
+    """Make a target of every kind in the new folder `folder`."""
+    folder.mkdir()
+    found = {
+        f"{method}{' solid' if solid else ''} image": _image(method, chunk, solid=solid)
+        for method, chunk, solid in (
+            *(("xpress", 4096, False), ("lzx", 32768, False), ("lzms", 32768, False)),
+            *(("xpress", 8192, True), ("lzx", 32768, True), ("lzms", 16384, True)),
+        )
+    }
+    found["edition"] = _edition()
+    lists = folder / "db"
+    lists.write_bytes(list_of(X509, pem.unarmor(authority_certificate())[2]) + list_of(SHA256, bytes(32), b"a" * 32))
+    whole = on_file(lists, [(0, lists.stat().st_size), (0, 28)])
+    found["signature lists"] = Target(whole.read, whole.write, whole.spans, lambda: _use_lists(lists))
+    answers = bytearray(made_answer_file(["x64", "x86"], ["reg add HKLM\\SYSTEM\\Setup\\LabConfig /v BypassTPMCheck"]))
+    found["answer file"] = _whole(answers, lambda: _use_answers(bytes(answers)))
+    inf = bytearray(INF)
+    found["driver package"] = _whole(inf, lambda: _use_drivers(bytes(inf)))
+    return found
+
+
+def _whole(data: bytearray, use: Callable[[], None]) -> Target:
+    return Target(*in_memory(data), [(0, len(data))], use)
+
+
+def _tree() -> dict[str, Item]:
+    text = b"The 7:40 to Fairwater leaves from berth three. " * 30
+    code = b"\x48\x8b\x05\x10\0\0\0\xe8\x44\x33\0\0\xff\x15\1\0\0\0" * 60
+    below = {"a.txt": Item(text), "b.dll": Item(code, short="B~1.DLL"), "c": Item(text[:70], streams={"s": code[:90]})}
+    return {"Windows": Item(None, {"System32": Item(None, below)}), "link": Item(b"r", attributes=0x420)}
+
+
+def _read(data: bytes) -> None:
+    image = WholeImage([InstallImage(Literal(data), "install.wim")])
+    for edition in image.editions:
+        tree = image.tree(edition)
+        for path, entry in tree.walk():
+            if not entry.is_folder:
+                for _ in stream(image.content(entry, path)):
+                    pass
+
+
+def _image(method: str, chunk: int, *, solid: bool) -> Target:
+    data = bytearray(install_image([_tree()], method, chunk, solid=solid))
+    table = struct.unpack_from("<QQ", data, 48)
+    spans = [(208, len(data) - 208)] * 4 + [(208, 64)] * 2 + [(table[1], table[0] & 0xFFFFFF), (0, 208)]
+    return Target(*in_memory(data), spans, lambda: _read(bytes(data)))
+
+
+def _edition() -> Target:
+    """Its metadata, with the sum made right."""
+    data = bytearray(install_image([_tree()], "none"))
+    size, table = struct.unpack_from("<QQ", data, 48)
+    rows = [table + 50 * n for n in range((size & 0xFFFFFF) // 50)]
+    row = next(at for at in rows if data[at + 7] & 2)
+    length, start = struct.unpack_from("<QQ", data, row)
+    length &= (1 << 56) - 1
+
+    def use() -> None:
+        data[row + 30 : row + 50] = hashlib.sha1(data[start : start + length]).digest()
+        _read(bytes(data))
+
+    return Target(*in_memory(data), [(start, length)], use)
+
+
+def _use_lists(path: Path) -> None:
+    read_database(path)
+
+
+def _use_answers(data: bytes) -> None:
+    commands_of(data)
+    check_answer_file(data, "answers.xml", ["x64"])
+    check_answer_file(with_commands(data, ["x64"], ["echo"]), "merged.xml", ["x64"])
+
+
+def _use_drivers(data: bytes) -> None:
+    list(packages_in(Folder("", entries={"gull.inf": File("gull.inf", Literal(data))})))
