@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import random
 import struct
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from .lzms_packer import pack_lzms, translate_x86
@@ -26,6 +26,7 @@ class Item:
     short: str = ""
     attributes: int = 0x20
     link: int = 0
+    security: bytes = b""
 
 
 def parse_of(data: bytes) -> list[Token]:
@@ -154,9 +155,20 @@ def _solid_rows(out: bytearray, contents: Sequence[bytes], method: str, chunk: i
     return rows
 
 
+def _security_of(tree: Mapping[str, Item]) -> Iterator[bytes]:
+    for item in tree.values():
+        if item.security:
+            yield item.security
+        yield from _security_of(item.below)
+
+
 def _metadata(tree: Mapping[str, Item], contents: dict[bytes, bytes]) -> bytes:
-    """Return an edition's metadata: no security data, the root, then the folders, each behind its parent."""
-    out = bytearray(struct.pack("<II", 8, 0))
+    """Return an edition's metadata: security descriptors, the root, then the folders, each behind its parent."""
+    descriptors = list(dict.fromkeys(_security_of(tree)))
+    sizes = b"".join(len(each).to_bytes(8, "little") for each in descriptors)
+    held = sizes + b"".join(descriptors)
+    out = bytearray(struct.pack("<II", 8 + len(held), len(descriptors)) + held)
+    out.extend(bytes(-len(out) % 8))
     waiting: list[tuple[int, Mapping[str, Item]]] = []
 
     def digest(data: bytes) -> bytes:
@@ -175,11 +187,12 @@ def _metadata(tree: Mapping[str, Item], contents: dict[bytes, bytes]) -> bytes:
         sha1 = bytes(20) if listed or item.data is None else digest(item.data)
         if item.data is None:
             waiting.append((len(out) + 16, item.below))
+        security = descriptors.index(item.security) if item.security else 0xFFFFFFFF
         entry = struct.pack(
             "<QIIQ16xQQQ20sIQHHH",
             length,
             attributes,
-            0xFFFFFFFF,
+            security,
             0,
             MOMENT,
             MOMENT + 1,

@@ -52,9 +52,11 @@ def tree(seed: int = 1) -> dict[str, Item]:
     }
     deep = {"a": Item(None, {"b": Item(None, {"c.txt": Item(text)})})}
     return {
-        "Windows": Item(None, {"System32": Item(None, system), "Boot": Item(None, {"same.efi": loader})}),
+        "Windows": Item(
+            None, {"System32": Item(None, system), "Boot": Item(None, {"same.efi": loader})}, security=b"\1\0\4" * 7
+        ),
         "Users": Item(None, deep),
-        "one byte": Item(b"x"),
+        "one byte": Item(b"x", security=b"another descriptor"),
         "nothing": Item(None),
     }
 
@@ -85,6 +87,7 @@ def test_trees_and_bytes(method: str, chunk: int, solid: bool, tmp_path: Path) -
         assert entry.is_folder == (item.data is None)
         assert (entry.short_name, entry.link) == (item.short, item.link)
         assert [each.name for each in entry.streams] == list(item.streams)
+        assert edition.security_of(entry) == (item.security or None)
         if item.data is not None:
             content = image.content(entry, path)
             assert verified(content, hashlib.sha1(item.data).digest(), path) == item.data

@@ -132,6 +132,8 @@ class TakenFile(msgspec.Struct, kw_only=True):
     into: str
     size: int
     sha1: str
+    streams: int
+    """Named streams that it has, which were left out."""
 
 
 class TakenDocument(Document, kw_only=True):

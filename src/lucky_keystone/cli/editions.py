@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..errors import SourceError, UsageError
-from ..units import exact_size
+from ..units import counted, exact_size
 from .manner import manner
 from .show import Column, console, emit_json, paragraph, table
 from .stages import Stages
@@ -124,7 +124,10 @@ def _take(image: WholeImage, tree: EditionTree, edition: Edition, path: str, fol
     with Stages() as stages:
         taken = take(image, tree, path, folder, stages)
     if manner().as_json:
-        files = [TakenFile(path=each.path, into=str(each.place), size=each.size, sha1=each.sha1) for each in taken]
+        files = [
+            TakenFile(path=each.path, into=str(each.place), size=each.size, sha1=each.sha1, streams=each.streams)
+            for each in taken
+        ]
         emit_json(TakenDocument(image=image.first.place, edition=edition, files=files))
         return
     out = console()
@@ -132,5 +135,8 @@ def _take(image: WholeImage, tree: EditionTree, edition: Edition, path: str, fol
         paragraph(out, f"{each.place}: {exact_size(each.size)}, SHA-1 verified", indent=2, hanging=4)
     if len(taken) > 20:
         out.print(f"  and {len(taken) - 20:,} more files")
+    if streams := sum(each.streams for each in taken):
+        left = f"{counted(streams, 'named stream')} of them: only files' own bytes are taken."
+        paragraph(out, f"Left out: {left}", style="warn", indent=2, hanging=4)
     if not taken:
         out.print("  The folder is empty: nothing to take.")

@@ -11,6 +11,8 @@ from datetime import UTC, datetime, timedelta
 from fnmatch import fnmatchcase
 from struct import Struct
 
+import numpy as np
+
 from ..errors import SourceError
 from .read import DAMAGED
 from .records import ATTRIBUTE_FOLDER, ATTRIBUTE_REPARSE, DirectoryEntry, StreamEntry
@@ -18,6 +20,7 @@ from .records import ATTRIBUTE_FOLDER, ATTRIBUTE_REPARSE, DirectoryEntry, Stream
 _MOST_ENTRIES = 5_000_000
 _MOST_DEPTH = 256
 _NO_BYTES = bytes(20)
+_NO_SECURITY = 0xFFFF_FFFF
 _EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
 _LARGEST_TIME = 2_650_467_743_999_999_999  # 9999-12-31, in 100 ns since 1601
 _FIELDS = Struct("<QIIQ16xQQQ20sIQHHH")
@@ -41,7 +44,7 @@ class EditionEntry:
     short_name: str
     attributes: int
     security: int
-    """Number of its security descriptor; FFFFFFFFh for none."""
+    """Number of its security descriptor; FFFFFFFFh for none. `EditionTree.security_of` has its bytes."""
     sha1: bytes
     """Of its bytes; zeros where it is empty, or a folder."""
     children: int
@@ -80,12 +83,37 @@ class EditionTree:
         self._data, self._what = metadata, what
         if len(metadata) < 8:
             raise self._fault(0, "it is too short")
-        security = int.from_bytes(metadata[:4], "little")
-        start = -(-max(security, 8) // 8) * 8
+        self._descriptors, start = self._security()
         root = self._entry(start)
         if root is None or not root[0].is_folder:
             raise self._fault(start, "there is no root folder")
         self.root = root[0]
+
+    def security_of(self, entry: EditionEntry) -> bytes | None:
+        """Return a self-relative security descriptor (MS-DTYP 2.4.6); None where the entry has none.
+
+        Raises SourceError for a number that no descriptor has.
+        """
+        if entry.security == _NO_SECURITY:
+            return None
+        if entry.security >= len(self._descriptors):
+            raise self._fault(0, f"'{entry.name}' has the security descriptor {entry.security}, of none")
+        start, end = self._descriptors[entry.security]
+        return self._data[start:end]
+
+    def _security(self) -> tuple[list[tuple[int, int]], int]:
+        """Return where the security descriptors lie, and where the root's entry begins."""
+        length, count = (int.from_bytes(self._data[at : at + 4], "little") for at in (0, 4))
+        at = 8 + 8 * count
+        if at > len(self._data) or length > len(self._data):
+            raise self._fault(0, "its security descriptors do not fit")
+        found = []
+        for size in np.frombuffer(self._data, "<u8", count, 8):
+            if at + int(size) > max(length, 8):
+                raise self._fault(0, "its security descriptors do not fit")
+            found.append((at, at + int(size)))
+            at += int(size)
+        return found, -(-max(length, 8) // 8) * 8
 
     def entries(self, folder: EditionEntry) -> Iterator[EditionEntry]:
         """Yield what is in a folder. Raises SourceError for an entry that is damaged."""

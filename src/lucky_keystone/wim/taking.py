@@ -28,6 +28,8 @@ class Taken:
     place: Path
     size: int
     sha1: str
+    streams: int
+    """Named streams that it has, which were not written."""
 
 
 def take(image: WholeImage, tree: EditionTree, path: str, folder: Path, progress: Progress) -> list[Taken]:
@@ -50,7 +52,7 @@ def take(image: WholeImage, tree: EditionTree, path: str, folder: Path, progress
         _write(image, entry, below, place)
         done += size
         progress("taking files", done, whole)
-        taken.append(Taken(below, place, size, "" if entry.is_empty else entry.sha1.hex()))
+        taken.append(Taken(below, place, size, "" if entry.is_empty else entry.sha1.hex(), len(entry.streams)))
     return taken
 
 
