@@ -19,6 +19,9 @@ from .image import DriveImage
 
 _FIRST_GUIDS = {1: "partition GUID", 2: "second partition GUID"}
 
+_MOST_DAMAGE, _LONGEST_DAMAGE = 8, 400
+"""Sentences on a source's damage that the manifest keeps, and characters of each: its room is limited."""
+
 
 def compose_drive(plan: Plan) -> DriveImage:
     """Lay out the whole drive of `plan`. Deterministic: the same plan, the same image."""
@@ -51,7 +54,7 @@ def _about(plan: Plan, notes: list[dict[str, Any]]) -> dict[str, Any]:
     """What the manifest says beside regions and hashes."""
     source = plan.source
     return {
-        **({"source_damage": list(plan.damage)} if plan.damage else {}),
+        **({"source_damage": [each[:_LONGEST_DAMAGE] for each in plan.damage[:_MOST_DAMAGE]]} if plan.damage else {}),
         **({"laid_over": list(plan.laid_over)} if plan.laid_over else {}),
         "tool": f"lucky-keystone {__version__}",
         "source": {

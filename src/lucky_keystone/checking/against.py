@@ -77,6 +77,11 @@ def _compare_files(
 ) -> None:
     compared = _Compared()
     ours = {_key(path) for path in laid_over}
+    folders = tuple(path for path in ours if path.endswith("/"))
+
+    def is_ours(path: str) -> bool:
+        return path in ours or path.startswith(folders)
+
     total = sum(file.size for _, file in source.root.files())
     done = 0
 
@@ -90,12 +95,12 @@ def _compare_files(
     }
     wanted = set[str]()
     for path, file in source.root.files():
-        if _key(path) in ours:
+        if is_ours(_key(path)):
             continue
         names = _compare_file(path, file, found, on_drive, compared, hear)
         wanted |= {_key(name) for name in names}
     for (_, path), (volume, entry) in on_drive.items():
-        if not entry.is_folder and path not in wanted and path not in ours:
+        if not entry.is_folder and path not in wanted and not is_ours(path):
             compared.extra.append(f"{entry.path} (partition {volume.partition.number})")
     progress(_STAGE, total, total)
     report.bytes_checked += done

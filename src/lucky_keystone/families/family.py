@@ -112,7 +112,7 @@ class DriveWish:
     decisions: Sequence[Decision] = ()
     splits: tuple[SplitImage, ...] = ()
     laid_over: tuple[str, ...] = ()
-    """Paths of files that the source itself does not have, or has otherwise."""
+    """Paths of files, and of folders with a '/' behind, that the source itself does not have, or has otherwise."""
     bootable: Bootable
     """What firmware will see."""
 

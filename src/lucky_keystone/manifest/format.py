@@ -93,7 +93,7 @@ class About(msgspec.Struct, frozen=True):
     source_damage: list[str] = []
     """What was known to be wrong with the source, which was built all the same."""
     laid_over: list[str] = []
-    """Paths of files that the source itself does not have, or has otherwise: this program put them there."""
+    """Paths of files, and of folders with a '/' behind, that the source itself does not have, or has otherwise."""
     image_size: U63 = 0
     """Bytes of a raw image, from the drive's first one on; 0 for a drive that was composed."""
 

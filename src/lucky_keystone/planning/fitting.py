@@ -19,6 +19,8 @@ from ..volumes.kind import Budget, Draft, StandingVolume
 from .plan import FittedVolume
 
 _MOST_HOLES = 48  # each ends a region of the manifest, which has room for 64
+_ESCAPED = 6
+"""Bytes that one takes in JSON at most, as \\u0001 does."""
 FROM_SCRATCH = "Build it from scratch, without --update."
 STAYS = "An update keeps the volume as it is: its size and clusters cannot be chosen."
 
@@ -53,7 +55,7 @@ def fit(wish: DriveWish, drive: DriveShape, use: str) -> Fitted:
     budgets = [
         draft.budget(known if volume.takes_rest else None) for volume, draft in zip(wish.volumes, drafts, strict=True)
     ]
-    room = manifest_room(budgets, sector)
+    room = manifest_room([*budgets, *_about(wish)], sector)
     manifest = style.front(sector)
     start = align_up(manifest + room, MIB)
     places = _places(wish.volumes, drafts, start)
@@ -118,6 +120,12 @@ def _refuse_small(drive: DriveShape, needed: int) -> None:
     raise SourceError(f"The source does not fit: {exact_size(needed)} are needed, {what} has {has}.", advice=advice)
 
 
+def _about(wish: DriveWish) -> list[Budget]:
+    """Return the room that the names of what was laid over the source take."""
+    size = sum(len(path.encode("utf-8", "surrogatepass")) * _ESCAPED + 4 for path in wish.laid_over)
+    return [Budget(0, size)] if size else []
+
+
 def _fit_image(size: int, drive: DriveShape) -> Fitted:
     """An image begins with the drive; the manifest goes to the drive's end where that leaves a MiB free."""
     drive_size = size if drive.size is None else drive.size
@@ -144,7 +152,7 @@ def fit_again(wish: DriveWish, drive: DriveShape, standing: Sequence[StandingVol
     if sum(volume.planned.scattered for volume in volumes) > _MOST_HOLES:
         raise SourceError("The files would be too fragmented on the drive.", advice=FROM_SCRATCH)
     assert drive.size is not None
-    room = manifest_room((volume.planned.budget() for volume in volumes), drive.sector_size)
+    room = manifest_room([*(volume.planned.budget() for volume in volumes), *_about(wish)], drive.sector_size)
     manifest = STYLES[wish.table].front(drive.sector_size)
     if manifest + room > volumes[0].planned.start:
         raise SourceError("The room in front of the volume is too small for the new manifest.", advice=FROM_SCRATCH)

@@ -50,7 +50,7 @@ class Plan:
     """Where the manifest begins; None when the drive has no room for it, and it is kept on this computer."""
     manifest_room: int
     laid_over: tuple[str, ...] = ()
-    """Paths of files on the drive that the source itself does not have, or has otherwise."""
+    """Paths of files, and of folders with a '/' behind, that the source itself does not have, or has otherwise."""
     damage: tuple[str, ...] = ()
     """What is known to be wrong with the source, when it is built although it is incomplete."""
 

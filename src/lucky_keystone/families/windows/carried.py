@@ -60,6 +60,13 @@ class Change:
     files: tuple[tuple[str, File], ...] = ()
     """With their paths."""
     decisions: tuple[Decision, ...] = ()
+    folder: str = ""
+    """Where all of them are, if that says enough; with a '/' behind."""
+
+    @property
+    def places(self) -> tuple[str, ...]:
+        """Paths of the files, or of the folder that they are in."""
+        return (self.folder,) if self.folder and self.files else tuple(path for path, _ in self.files)
 
 
 NOTHING = Change()
@@ -85,7 +92,7 @@ def missing_loaders(source: Source, root: Folder) -> Change:
             taken = f"{path}, from inside {image.first.place}"
             reason = f"the disc has none; {inside} of edition {edition.index}, beside it the files of {_OWN_LOADERS}"
             made = Decision("UEFI loader", taken, reason)
-            return Change((*others, (path, loader)), (made,))
+            return Change((*others, (path, loader)), (made,), "efi/boot/")
     except KeystoneError as error:
         why = f"the disc has none, and its install image cannot give one: {error.message}"
         return Change(decisions=(Decision("UEFI loader", "none", why),))

@@ -20,7 +20,7 @@ class Prepared:
     root: Folder
     decisions: tuple[Decision, ...]
     laid_over: tuple[str, ...]
-    """Paths of what the source itself does not have, or has otherwise."""
+    """Paths of files, and of folders with a '/' behind, that the source itself does not have, or has otherwise."""
 
 
 def prepared(source: Source, choices: Choices) -> Prepared:
@@ -38,7 +38,7 @@ def _prepared(source: Source, choices: Choices) -> Prepared:
         change = step(source, root, choices)
         root = laid_over(root, change)
         decisions += change.decisions
-        laid |= dict.fromkeys(path for path, _ in change.files)
+        laid |= dict.fromkeys(change.places)
     return Prepared(root, tuple(decisions), tuple(laid))
 
 

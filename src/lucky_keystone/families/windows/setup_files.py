@@ -152,7 +152,7 @@ def drivers(source: Source) -> Change:
         name = _free_name(given.path.resolve().name or "drivers", taken)
         files += [(f"{FOLDER}/{name}/{path}", file) for path, file in given.root.files()]
         decisions.append(Decision("drivers", f"{given.path}: {_counted(fitting)}", _why(packages, wanted), "you"))
-    return Change(tuple(files), tuple(decisions))
+    return Change(tuple(files), tuple(decisions), f"{FOLDER}/")
 
 
 def _free_name(name: str, taken: set[str]) -> str:
