@@ -27,15 +27,16 @@ import numpy as np
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
 from tests.helpers.install_images import Item, install_image, parse_of
+from tests.helpers.lzms_packer import pack_lzms, translate_x86
 from tests.helpers.packers import pack_lzx, pack_xpress, translate_calls
 
 from lucky_keystone.content import FileRange, stream
 from lucky_keystone.source_file import SourceFile
-from lucky_keystone.wim.packed import METHODS, PackedResource
+from lucky_keystone.wim.packed import METHODS, PackedResource, chunks_of
 from lucky_keystone.wim.packing import fast
-from lucky_keystone.wim.records import HEADER_LZX, HEADER_XPRESS, ResourceHeader
+from lucky_keystone.wim.records import HEADER_LZMS, HEADER_LZX, HEADER_XPRESS, ResourceHeader
 
-CHUNK = 32768
+CHUNKS = {HEADER_XPRESS: 32768, HEADER_LZX: 32768, HEADER_LZMS: 1 << 20}
 PROGRAM = [sys.executable, "-m", "lucky_keystone"]
 
 
@@ -49,14 +50,17 @@ def sample(size: int) -> bytes:
 
 def pack(data: bytes, kind: int) -> list[bytes]:
     """Return the chunks' stored bytes."""
-    chance, made = random.Random(1), []
-    for at in range(0, len(data), CHUNK):
-        piece = data[at : at + CHUNK]
-        if kind == HEADER_XPRESS:
+    chance, made, chunk = random.Random(1), [], CHUNKS[kind]
+    for at in range(0, len(data), chunk):
+        piece = data[at : at + chunk]
+        if kind == HEADER_LZMS:
+            translated = translate_x86(piece)
+            small = pack_lzms(parse_of(translated), len(piece), chance)
+        elif kind == HEADER_XPRESS:
             small = pack_xpress(parse_of(piece), chance, marked=True)
         else:
             translated = translate_calls(piece)
-            small = pack_lzx(parse_of(translated), translated, chance, CHUNK, kinds=(1, 2))
+            small = pack_lzx(parse_of(translated), translated, chance, chunk, kinds=(1, 2))
         made.append(small if len(small) < len(piece) else piece)
     return made
 
@@ -77,33 +81,34 @@ def drain(content: FileRange) -> None:
 
 
 def measure(name: str, kind: int, data: bytes, folder: Path, megabytes: int, rounds: int) -> None:
-    chunks = pack(data, kind)
-    method = METHODS[kind]
-    run = 1 << 20
-    count = run // CHUNK
+    chunks, chunk = pack(data, kind), CHUNKS[kind]
+    method, run = METHODS[kind], 1 << 20
+    count = run // chunk
     runs = []
     for at in range(0, len(chunks), count):
         part = chunks[at : at + count]
-        runs.append((b"".join(part), np.cumsum([0, *map(len, part)]), min(run, len(data) - at * CHUNK)))
+        runs.append((b"".join(part), np.cumsum([0, *map(len, part)]), min(run, len(data) - at * chunk)))
 
     def one_core() -> None:
         for stored, starts, total in runs:
-            assert fast.unpack_run(method.fast, stored, starts, CHUNK, total)
+            assert fast.unpack_run(method.fast, stored, starts, chunk, total)
+
+    sample = list(enumerate(chunks))[:: max(len(chunks) * chunk // (1 << 19), 1)]
 
     def plain() -> None:
-        for at, chunk in list(enumerate(chunks))[:: max(len(chunks) // 16, 1)]:
-            if len(chunk) < min(CHUNK, len(data) - at * CHUNK):
-                method.plain(chunk, min(CHUNK, len(data) - at * CHUNK), CHUNK)
+        for at, stored in sample:
+            if len(stored) < min(chunk, len(data) - at * chunk):
+                method.plain(stored, min(chunk, len(data) - at * chunk), chunk)
 
     one_core()
     seconds = median(rounds, one_core)
-    slow = median(1, plain) / len(range(0, len(chunks), max(len(chunks) // 16, 1))) / CHUNK
+    slow = median(1, plain) / len(sample) / chunk
     print(f"{name}: packed to {sum(map(len, chunks)) / len(data):.0%}", end="; ")
     print(f"one core {len(data) / seconds / 1e6:,.0f} MB/s, plain Python {1 / slow / 1e6:,.2f} MB/s", end="; ")
 
     times = max(megabytes * 1_000_000 // len(data), 1)
     packed_file, copy = folder / f"{name}.packed", folder / f"{name}.plain"
-    starts = np.cumsum([len(chunk) for chunk in chunks * times])[:-1].astype("<u4")
+    starts = np.cumsum([len(stored) for stored in chunks * times])[:-1].astype("<u4")
     with packed_file.open("wb") as out:
         out.write(starts.tobytes())
         for _ in range(times):
@@ -111,7 +116,8 @@ def measure(name: str, kind: int, data: bytes, folder: Path, megabytes: int, rou
     copy.write_bytes(data * times)
     file = SourceFile(packed_file)
     row = ResourceHeader(stored_size=file.size, flags=4, offset=0, original_size=len(data) * times)
-    resource_ = PackedResource(FileRange(file, 0, file.size), row, kind, CHUNK, name)
+    packed = FileRange(file, 0, file.size)
+    resource_ = PackedResource(packed, row.original_size, lambda: chunks_of(packed, row, method, chunk, name), name)
     whole = SourceFile(copy)
     unpack, read = [], []
     for _ in range(rounds):
@@ -177,7 +183,7 @@ def main() -> None:
     data = sample(4 << 20)
     with tempfile.TemporaryDirectory(dir=given.folder) as name:
         folder = Path(name)
-        for method, kind in (("XPRESS", HEADER_XPRESS), ("LZX", HEADER_LZX)):
+        for method, kind in (("XPRESS", HEADER_XPRESS), ("LZX", HEADER_LZX), ("LZMS", HEADER_LZMS)):
             measure(method, kind, data, folder, given.megabytes, given.rounds)
         listing(folder, given.rounds)
         taking(folder, data, given.rounds)

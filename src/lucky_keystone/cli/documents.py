@@ -365,6 +365,24 @@ class SplitDocument(Document, kw_only=True):
     parts: list[PartBody]
 
 
+class FetchDocument(Document, kw_only=True):
+    """`fetch`."""
+
+    command: Literal["fetch"] = "fetch"
+    path: str
+    size: int
+    sha256: str
+    proven: bool
+    """True where it is the sum that was given."""
+    origin: str
+    """Scheme, server and path of the link, without anything that may be secret."""
+    resumed_at: int
+    """Bytes that were here already."""
+    interruptions: int
+    damaged: int
+    """Bytes here that had changed, and were fetched again."""
+
+
 class DemoStep(msgspec.Struct, kw_only=True):
     """A command of the demo, with the document that it printed."""
 
@@ -392,6 +410,7 @@ DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
     "reclaim": (ReclaimDocument,),
     "log": (LogDocument,),
     "split": (SplitDocument,),
+    "fetch": (FetchDocument,),
     "demo": (DemoDocument,),
     "error": (ErrorDocument,),
     "progress": (ProgressEvent,),

@@ -110,7 +110,7 @@ def _listed(image: WholeImage, path: str, entry: EditionEntry) -> ListedEntry:
         kind="folder" if entry.is_folder else "link" if entry.is_reparse_point else "file",
         size=image.size_of(entry),
         sha1="" if entry.is_empty else entry.sha1.hex(),
-        modified=f"{entry.modified:%Y-%m-%dT%H:%M:%SZ}",
+        modified=entry.modified.isoformat(timespec="seconds").replace("+00:00", "Z"),
         attributes=entry.attributes,
         short_name=entry.short_name,
         streams=[each.name for each in entry.streams],

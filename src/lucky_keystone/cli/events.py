@@ -40,5 +40,10 @@ class ProgressEvent(Document, kw_only=True):
 def as_json(document: msgspec.Struct, *, indent: int | None = None) -> str:
     """Return a document as JSON, with nothing in its texts that could steer a terminal."""
     fields: dict[str, Any] = msgspec.to_builtins(document, str_keys=True, enc_hook=str)
-    first = {name: fields[name] for name in ("schema", "command", "event") if name in fields}
-    return visible_json(json.dumps(first | fields, indent=indent, ensure_ascii=False))
+    ordered = {name: fields[name] for name in ("schema", "command", "event") if name in fields} | fields
+    try:
+        made = msgspec.json.encode(ordered)
+        text = (msgspec.json.format(made, indent=indent) if indent else made).decode()
+    except UnicodeEncodeError:  # a name of half a character: only the slower encoder lets it pass
+        text = json.dumps(ordered, indent=indent, ensure_ascii=False)
+    return visible_json(text)

@@ -15,7 +15,7 @@ from ..progress import Progress
 from .events import ProgressEvent, as_json
 from .manner import progress_mode
 from .pace import Pace
-from .show import console
+from .show import console, paragraph
 from .text import visible
 
 _WORTH_LINES = 16 << 20
@@ -80,6 +80,12 @@ class Stages:
     def line(self, name: str) -> Progress:
         """Return what hears of the progress of the drive `name`."""
         return lambda stage, done, total: self._hear(name, stage, done, total)
+
+    def note(self, text: str) -> None:
+        """Tell something that happened on the way."""
+        if self._mode in ("bar", "lines"):
+            with self._lock:
+                paragraph(self._out, text, style="warn", indent=2, hanging=4)
 
     def count_retries(self, name: str, count: Callable[[], int]) -> None:
         """Ask `count` how often something had to be tried again, whenever the work of `name` is shown."""

@@ -33,6 +33,7 @@ from .xar import is_xar
 from .zip_archive import ZipArchive
 
 _SMALLEST = 512
+_UNFINISHED = ".unfinished"
 _ADDRESS = re.compile(r"(https?|ftps?|file):/+(.*)", re.IGNORECASE | re.DOTALL)
 _IN_APP = re.compile(r"^[^/]+\.app/Contents/")
 _SLACK = 1 << 20
@@ -110,6 +111,10 @@ def _open_file(path: Path, progress: Progress) -> Source:
             f"{path} is neither a file nor a folder.",
             advice="Use a disc image, a folder, or an optical drive's device.",
         )
+    if path.name.endswith(_UNFINISHED):
+        from ..fetching.part import refuse_unfinished  # what fetches takes its time to load
+
+        refuse_unfinished(path)
     stored = SourceFile(path)
     if not stored.size:
         raise SourceError(f"{path} is empty.", advice="The download did not begin, or failed: download it again.")

@@ -103,14 +103,23 @@ class WholeImage:
         place = self._places.get(entry.sha1)
         if place is None:
             return 0
-        row = place[0].resources[place[1]]
-        is_solid = int(row["size_and_flags"]) >> 56 & RESOURCE_SOLID
-        return int(row["size_and_flags"]) & SIZE_MASK if is_solid else int(row["original_size"])
+        return self._sizes[place[0].header.part_number][place[1]]
 
     def order_of(self, entry: EditionEntry) -> tuple[int, int]:
         """Return what files are sorted by, to be read in the order in which they lie."""
         place = self._places.get(entry.sha1)
         return (place[0].header.part_number, int(place[0].resources["offset"][place[1]])) if place else (0, 0)
+
+    @cached_property
+    def _sizes(self) -> dict[int, list[int]]:
+        """Bytes of every resource when unpacked, by part and row."""
+        found: dict[int, list[int]] = {}
+        for part in self.parts:
+            word = part.resources["size_and_flags"]
+            is_solid = (word >> np.uint64(56) & np.uint64(RESOURCE_SOLID)) != 0
+            sizes = np.where(is_solid, word & np.uint64(SIZE_MASK), part.resources["original_size"])
+            found[part.header.part_number] = sizes.tolist()
+        return found
 
     @cached_property
     def _places(self) -> dict[bytes, tuple[InstallImage, int]]:

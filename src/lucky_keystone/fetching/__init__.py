@@ -1,0 +1,1 @@
+"""Getting an image: from a server into a file that carries its name only when it is whole."""

@@ -1,0 +1,372 @@
+"""Fetching an image: going on after any break, from a fresh link too, and believing nothing but bytes and sums."""
+
+from __future__ import annotations
+
+import random
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Protocol
+
+from ..errors import SourceError, UsageError
+from ..progress import Progress
+from .answers import Answer, Passing, looks_like_a_page, title_of
+from .client import Client
+from .link import Link, is_plain_name
+from .part import Part
+
+_OVERLAP = 1 << 20
+"""Bytes that are asked for once more at every start: where they differ, it is another file."""
+_PROBE = 64 << 10
+_PROBES = 3
+_PIECE = 256 << 10
+_LARGEST = 64 << 30
+_PROGRESS = 8 << 20
+"""Bytes after which a connection has done something: the tries are counted anew."""
+_TRIES = 8
+_PATIENT = 3600.0
+_LONGEST_WAIT = 60.0
+_DRIP, _DRIP_SECONDS = 1024, 120.0
+_EXPIRED = (401, 403, 404, 410)
+_BUSY = (408, 425, 429, 500, 502, 503, 504)
+_PAGE = 64 << 10
+
+
+class Clock(Protocol):
+    """Time as it passes; another one in tests."""
+
+    def now(self) -> float:
+        """Return seconds that only rise."""
+
+    def sleep(self, seconds: float) -> None:
+        """Wait."""
+
+
+class RealClock:
+    """Of the computer at hand."""
+
+    def now(self) -> float:
+        return time.monotonic()
+
+    def sleep(self, seconds: float) -> None:
+        time.sleep(seconds)
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What the image has to be."""
+
+    sha256: str = ""
+    """'' where none is known."""
+    size: int | None = None
+
+
+@dataclass
+class Events:
+    """What happened on the way."""
+
+    interruptions: int = 0
+    resumed_at: int = 0
+    """Bytes that were here already."""
+    damaged: int = 0
+    """Bytes here that no longer had their hash, and were fetched again."""
+    started_over: int = 0
+    told: Callable[[str], None] = field(default=lambda _text: None)
+    """Hears of each break, with how long it waits."""
+
+
+@dataclass(frozen=True)
+class Fetched:
+    """A whole image."""
+
+    path: Path
+    size: int
+    sha256: str
+    proven: bool
+    """True where the sum that was wanted is the one it has."""
+    origin: str
+    """Scheme, server and path."""
+
+
+def fetch(
+    link: Link,
+    into: Path,
+    wanted: Wanted,
+    client: Client,
+    progress: Progress,
+    events: Events,
+    *,
+    clock: Clock | None = None,
+    patient: bool = False,
+    from_scratch: bool = False,
+) -> Fetched:
+    """Get an image into the file `into`, which is there only when it is whole.
+
+    Raises UsageError where nothing could prove what comes; SourceError where it cannot be had, or is another file;
+    DriveError where it cannot be written; ProtectError where the name is taken.
+    """
+    if link.scheme == "http" and not wanted.sha256:
+        raise UsageError(
+            f"{link.shown}: plain http proves nothing of what comes.",
+            advice="Use an https link, or give the image's sum with --sha256.",
+        )
+    if not is_plain_name(into.name):
+        raise UsageError(f"'{into.name}' cannot be a file's name everywhere.", advice="Name another one with --into.")
+    with Part(into) as part:
+        if from_scratch:
+            part.start_over()
+        run = _Run(link, part, wanted, client, progress, events, clock or RealClock(), patient)
+        try:
+            return run.to_the_end()
+        except BaseException:
+            part.flush()
+            raise
+
+
+class _Run:
+    def __init__(
+        self,
+        link: Link,
+        part: Part,
+        wanted: Wanted,
+        client: Client,
+        progress: Progress,
+        events: Events,
+        clock: Clock,
+        patient: bool,
+    ) -> None:
+        self._link, self._part, self._client = link, part, client
+        self._progress, self._events, self._clock, self._patient = progress, events, clock, patient
+        journal = part.journal
+        if wanted.sha256 and journal.sha256 and wanted.sha256 != journal.sha256:
+            raise SourceError(
+                f"{part.path}: a part is here of an image with another SHA-256.",
+                advice="Name another place with --into, or begin again with --from-scratch.",
+            )
+        journal.sha256 = wanted.sha256 or journal.sha256
+        self._sha256 = journal.sha256
+        self._size = wanted.size if wanted.size is not None else journal.size
+        if journal.size is not None and wanted.size not in (None, journal.size):
+            raise SourceError(
+                f"{part.path}: a part is here of an image of {journal.size:,} bytes, not {wanted.size:,}.",
+                advice="Name another place with --into, or begin again with --from-scratch.",
+            )
+        # A part of the same link and the same tag is trusted as far as the overlap; any other is looked at first.
+        self._is_same = not part.length or journal.origin == link.origin
+        events.resumed_at, events.damaged = part.length, part.damaged
+        self._has_no_ranges = False
+
+    def to_the_end(self) -> Fetched:
+        tries, waited, mark = 0, 0.0, self._part.length
+        while not self._is_whole():
+            try:
+                self._connection()
+            except Passing as passing:
+                if self._part.length - mark >= _PROGRESS:
+                    tries, waited, mark = 0, 0.0, self._part.length
+                tries += 1
+                self._events.interruptions += 1
+                pause = passing.wait if passing.wait is not None else self._pause(tries)
+                waited += pause
+                if tries > _TRIES and not (self._patient and waited < _PATIENT):
+                    raise SourceError(
+                        f"{self._link.shown}: {passing.what}, {tries} times without progress; "
+                        f"{self._part.length:,} bytes are kept.",
+                        advice="Run the command again later: it goes on where it was.",
+                    ) from passing
+                self._events.told(f"{passing.what}; trying again in {pause:.0f} s")
+                self._clock.sleep(pause)
+        return self._finished()
+
+    def _pause(self, tries: int) -> float:
+        most = min(2.0 ** (tries - 1), _LONGEST_WAIT)
+        return most * (0.5 + random.random() / 2)  # noqa: S311 - so that many do not ask at the same moment
+
+    def _is_whole(self) -> bool:
+        return self._size is not None and self._part.length >= self._size
+
+    def _finished(self) -> Fetched:
+        found = self._part.sha256()
+        if self._sha256 and found != self._sha256:
+            self._part.start_over(".wrong")
+            raise SourceError(
+                f"{self._part.path.name}: its SHA-256 is not the one that was wanted ({found[:12]}…, wanted "
+                f"{self._sha256[:12]}…).",
+                advice=f"It is kept for a look as {self._part.path.name}.wrong. Check link and sum.",
+            )
+        self._part.finish()
+        size = self._part.length
+        return Fetched(self._part.path, size, found, bool(self._sha256), self._link.origin)
+
+    # -- one connection ----------------------------------------------------------------------------------------------
+
+    def _connection(self) -> None:
+        """Ask for what is lacking, and take what comes until the answer ends."""
+        part = self._part
+        start = 0 if self._has_no_ranges else max(part.length - _OVERLAP, 0)
+        headers = {} if self._has_no_ranges else {"Range": f"bytes={start}-"}
+        tag = part.journal.tag or part.journal.changed
+        if start and tag:
+            headers["If-Range"] = tag
+        answer, there = self._client.get(self._link, headers)
+        try:
+            start = self._begins_at(answer, start)
+            self._note(answer, there)
+            self._take(answer, start)
+        finally:
+            answer.body.close()
+
+    def _begins_at(self, answer: Answer, asked: int) -> int:
+        """Return the byte with which an answer begins. Raises Passing or SourceError for one that is no use."""
+        if answer.status in _BUSY:
+            raise Passing(f"the server answers {answer.status}", answer.wait(datetime.now(UTC)))
+        if answer.status in _EXPIRED:
+            raise self._expired(f"the server answers {answer.status}")
+        if answer.status == 416:
+            return self._unsatisfiable(answer)
+        if answer.status not in (200, 206):
+            raise SourceError(
+                f"{self._link.shown}: the server answers {answer.status}.", advice="Check the link in a browser."
+            )
+        if answer.coding:
+            raise SourceError(
+                f"{self._link.shown}: the server packs what it sends ({answer.coding}): nothing could go on after it.",
+                advice="Use another link.",
+            )
+        if answer.status == 200:
+            return self._whole_answer(answer)
+        span = answer.span
+        if span is None or span[0] != asked:
+            self._has_no_ranges = True  # it says one thing and does another: from the front, then
+            raise Passing("the server sends another range than was asked for", 0.0)
+        self._know_size(span[2])
+        if span[2] is None and self._size is None:
+            self._know_size(None)
+        return asked
+
+    def _whole_answer(self, answer: Answer) -> int:
+        if answer.is_page and (self._part.length or not self._size or answer.length != self._size):
+            raise self._page(answer)
+        self._know_size(answer.length)
+        self._has_no_ranges = self._part.length > 0 or self._has_no_ranges
+        return 0
+
+    def _unsatisfiable(self, answer: Answer) -> int:
+        """The server has less than is asked for: it is told how much, by asking for the first byte alone."""
+        whole = answer.whole_by_range
+        if whole is None:
+            first, _ = self._client.get(self._link, {"Range": "bytes=0-0"})
+            first.body.close()
+            whole = first.span[2] if first.span is not None else first.length
+        if whole is None or self._size is None or whole == self._size:
+            self._has_no_ranges = True
+            raise Passing("the server refuses the range", 0.0)
+        raise self._other_file(f"it has {whole:,} bytes there, {self._size:,} were told before")
+
+    def _know_size(self, told: int | None) -> None:
+        if told is None:
+            if self._size is None:
+                raise SourceError(
+                    f"{self._link.shown}: the server does not say how large the image is.",
+                    advice="Say it with --size BYTES.",
+                )
+            return
+        if self._size is not None and told != self._size:
+            raise self._other_file(f"it has {told:,} bytes there, {self._size:,} were told before")
+        if told == 0:
+            raise SourceError(f"{self._link.shown} is empty.", advice="Check the link in a browser.")
+        if told > _LARGEST and self._size is None:
+            raise SourceError(
+                f"{self._link.shown}: {told:,} bytes are too many for an image.", advice="Say it with --size BYTES."
+            )
+        if self._size is None or self._part.journal.size is None:
+            self._part.keep_room(told)
+        self._size = told
+
+    def _note(self, answer: Answer, there: Link) -> None:
+        """Look whether it is still the same file, and keep what tells it next time."""
+        part, journal = self._part, self._part.journal
+        same_tag = bool(answer.tag) and answer.tag == journal.tag
+        if part.length and not same_tag and not self._is_same:
+            self._compare_places()
+        if part.length and answer.tag and journal.tag and not same_tag:
+            self._compare_places()
+        self._is_same = True
+        journal.size, journal.tag, journal.changed = self._size, answer.tag, answer.changed
+        journal.origin = self._link.origin
+
+    def _compare_places(self) -> None:
+        """Compare the beginning and some places between with what is here, before a byte is added."""
+        part = self._part
+        if self._has_no_ranges or part.length < _PROBE:
+            return
+        places = [0, *(random.randrange(part.length - _PROBE + 1) for _ in range(_PROBES))]  # noqa: S311
+        for place in places:
+            answer, _ = self._client.get(self._link, {"Range": f"bytes={place}-{place + _PROBE - 1}"})
+            try:
+                if answer.status != 206 or answer.span is None or answer.span[0] != place:
+                    return  # what comes from the front is compared while it comes
+                found = b""
+                while len(found) < _PROBE and (piece := answer.body.read(_PROBE - len(found))):
+                    found += piece
+            finally:
+                answer.body.close()
+            if found != part.read(place, len(found)):
+                raise self._other_file("bytes that are here differ from those on the server")
+
+    def _take(self, answer: Answer, at: int) -> None:
+        """Compare what is here already, and write what is new."""
+        part, size = self._part, self._size
+        assert size is not None
+        slow_since, slow_at = self._clock.now(), at
+        while at < size:
+            data = answer.body.read(min(_PIECE, size - at))
+            if not data:
+                raise Passing("the connection ended early")
+            if at == 0 and not part.length and looks_like_a_page(data):
+                raise self._page(answer, data)
+            known = min(max(part.length - at, 0), len(data))
+            if known and data[:known] != part.read(at, known):
+                raise self._other_file("bytes that are here differ from those on the server")
+            if known < len(data):
+                part.append(data[known:])
+            at += len(data)
+            self._progress("fetching", max(part.length, at), size)
+            now = self._clock.now()
+            if now - slow_since >= _DRIP_SECONDS:
+                if at - slow_at < _DRIP * _DRIP_SECONDS:
+                    raise Passing("hardly anything came for two minutes")
+                slow_since, slow_at = now, at
+
+    # -- what ends it ------------------------------------------------------------------------------------------------
+
+    def _kept(self) -> str:
+        if not self._part.length:
+            return "nothing was downloaded yet"
+        of = f" of {self._size:,}" if self._size else ""
+        return f"{self._part.length:,}{of} bytes are kept"
+
+    def _expired(self, why: str) -> SourceError:
+        return SourceError(
+            f"The link has expired, or is not for everybody ({why}); {self._kept()}.",
+            advice=f"Get a fresh link and run: lucky-keystone fetch NEW-LINK --into {self._part.path}",
+        )
+
+    def _page(self, answer: Answer, head: bytes = b"") -> SourceError:
+        try:
+            while len(head) < _PAGE and (piece := answer.body.read(_PAGE - len(head))):
+                head += piece
+        except Passing:
+            pass
+        title = title_of(head)
+        named = f" ('{title}')" if title else ""
+        return self._expired(f"what came is a web page{named}, not an image")
+
+    def _other_file(self, why: str) -> SourceError:
+        return SourceError(
+            f"{self._link.shown} is another file than the part that is here: {why}. {self._kept().capitalize()}.",
+            advice=f"Name another place with --into, or begin again with --from-scratch (the part of "
+            f"{self._part.path.name} is lost then).",
+        )
