@@ -107,7 +107,7 @@ REFUSED = {
     ),
     "a page without saying so": (Served(b"\n<!DOCTYPE html><title>x</title>" + bytes(9000)), "a web page ('x')"),
     "another sum": (Served(OTHER), "its SHA-256 is not the one that was wanted"),
-    "packed": (Served(DATA, coding="gzip"), "the server packs what it sends (gzip)"),
+    "packed": (Served(DATA, coding="gzip"), "the server compresses what it sends (gzip)"),
     "no length": (Served(DATA, ranges=False, tells_length=False), "does not say how large the image is"),
     "empty": (Served(b""), "is empty"),
     "down": (Served(DATA, answers=[500] * 40), "9 times without progress"),

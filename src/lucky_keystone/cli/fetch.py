@@ -52,7 +52,7 @@ def command(
 ) -> None:
     """Get an image from LINK ('-': the link is read from standard input) into a file.
 
-    The file has its name only when it is whole. After a break, days later or with a fresh link, the command goes on.
+    The file has its name only when it is whole. The same command continues after any break, also with a fresh link.
     """
     from ..fetching.client import HttpClient
     from ..fetching.fetch import Events, Wanted, fetch
@@ -87,11 +87,11 @@ def command(
     out = console()
     rows = [("Image", str(done.path)), ("Size", exact_size(done.size)), ("SHA-256", done.sha256), ("From", done.origin)]
     if events.resumed_at:
-        rows.append(("Went on", f"after {shown_size(events.resumed_at)} that were here already"))
+        rows.append(("Continued", f"after {shown_size(events.resumed_at)} that were here already"))
     if events.damaged:
         rows.append(("Damaged", f"{exact_size(events.damaged)} here had changed, and were fetched again"))
     if events.interruptions:
-        rows.append(("Interrupted", f"{events.interruptions} times, and went on"))
+        rows.append(("Interrupted", f"{events.interruptions} times, and continued"))
     facts(out, rows)
     if done.proven:
         paragraph(out, "It has the SHA-256 that was given.", style="good")

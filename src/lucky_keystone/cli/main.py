@@ -33,7 +33,7 @@ _COMMANDS = {
     "reclaim": "Turn a drive back into ordinary storage.",
     "log": "Show what was built on which drive, and the result.",
     "split": "Divide an install image into parts.",
-    "fetch": "Get an image from a server; goes on after any break.",
+    "fetch": "Get an image from a server; continues after any break.",
     "demo": "Run the whole job on made-up data, in a folder.",
     "schema": "Print the JSON Schema of a command's --json document.",
 }

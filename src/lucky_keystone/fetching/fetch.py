@@ -24,7 +24,7 @@ _PROBES = 3
 _PIECE = 256 << 10
 _LARGEST = 64 << 30
 _PROGRESS = 8 << 20
-"""Bytes after which a connection has done something: the tries are counted anew."""
+"""Bytes after which a connection has done something: the count of tries begins again."""
 _TRIES = 8
 _PATIENT = 3600.0
 _LONGEST_WAIT = 60.0
@@ -174,7 +174,7 @@ class _Run:
                     raise SourceError(
                         f"{self._link.shown}: {passing.what}, {tries} times without progress; "
                         f"{self._part.length:,} bytes are kept.",
-                        advice="Run the command again later: it goes on where it was.",
+                        advice="Run the command again later: it continues where it was.",
                     ) from passing
                 self._events.told(f"{passing.what}; trying again in {pause:.0f} s")
                 self._clock.sleep(pause)
@@ -232,7 +232,7 @@ class _Run:
             )
         if answer.coding:
             raise SourceError(
-                f"{self._link.shown}: the server packs what it sends ({answer.coding}): nothing could go on after it.",
+                f"{self._link.shown}: the server compresses what it sends ({answer.coding}), which cannot be resumed.",
                 advice="Use another link.",
             )
         if answer.status == 200:

@@ -73,7 +73,7 @@ def parse_link(text: str) -> Link:
         parts = urlsplit(text)
         port = parts.port
         host = (parts.hostname or "").encode("idna" if not (parts.hostname or "").isascii() else "ascii").decode()
-    except ValueError as error:  # a port that is none, brackets that do not close, a name that cannot be
+    except ValueError as error:  # a port that is none, brackets that do not close, an invalid name
         raise UsageError("The link cannot be read: server or port are invalid.", advice=_ADVICE) from error
     scheme = parts.scheme.lower()
     if scheme not in _PORTS:

@@ -251,7 +251,7 @@ def _names(path: Path) -> Iterator[Path]:
 
 
 def refuse_unfinished(path: Path) -> None:
-    """Raise SourceError for a file that is still on its way, with how much of it is here and what goes on."""
+    """Raise SourceError for a file that is still on its way, with how much of it is here and how to continue."""
     if not path.name.endswith(ENDING):
         return
     try:
@@ -263,5 +263,5 @@ def refuse_unfinished(path: Path) -> None:
     )
     raise SourceError(
         f"{path} is not finished: {part}.",
-        advice=f"Go on with: lucky-keystone fetch LINK --into {path.with_name(path.name.removesuffix(ENDING))}",
+        advice=f"Continue with: lucky-keystone fetch LINK --into {path.with_name(path.name.removesuffix(ENDING))}",
     )

@@ -121,7 +121,7 @@ def _refuse_small(drive: DriveShape, needed: int) -> None:
 
 
 def _about(wish: DriveWish) -> list[Budget]:
-    """Return the room that the names of what was laid over the source take."""
+    """Return the room that the names of what was put on top of the source take."""
     size = sum(len(path.encode("utf-8", "surrogatepass")) * _ESCAPED + 4 for path in wish.laid_over)
     return [Budget(0, size)] if size else []
 

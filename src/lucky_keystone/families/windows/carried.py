@@ -55,7 +55,7 @@ SIGNINGS = tuple(_PLACES)
 
 @dataclass(frozen=True)
 class Change:
-    """What is laid over the source's files, and why."""
+    """What is put on top of the source's files, and why."""
 
     files: tuple[tuple[str, File], ...] = ()
     """With their paths."""

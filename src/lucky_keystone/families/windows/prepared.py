@@ -1,4 +1,4 @@
-"""A Windows source as it goes onto the drive: its own files, with what is laid over them, and why."""
+"""A Windows source as it goes onto the drive: its own files, with what is put on top of them, and why."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ class Prepared:
 
 
 def prepared(source: Source, choices: Choices) -> Prepared:
-    """Lay over a source what the choices and its release ask for. Raises UsageError or SourceError."""
+    """Put on top of a source what the choices and its release ask for. Raises UsageError or SourceError."""
     asked = Choices(loader_signing=choices.loader_signing, waive=choices.waive, ask_edition=choices.ask_edition)
     return _prepared(source, asked)
 
@@ -53,7 +53,7 @@ _STEPS = (
     edition_list,
     lambda source, _root, _choices: drivers(source),
 )
-"""What may be laid over a source, one on top of the other: (source, its files so far, choices) to a change."""
+"""What may be put on top of a source, one on top of the other: (source, its files so far, choices) to a change."""
 
 
 def laid_over(root: Folder, change: Change) -> Folder:

@@ -112,7 +112,7 @@ def _answer_files(root: Folder) -> Iterator[str]:
 
 
 def edition_list(source: Source, root: Folder, choices: Choices) -> Change:
-    """Return the file that has setup ask for the edition. Raises UsageError where that cannot be, or is not needed."""
+    """Return the file that has setup ask for the edition. Raises UsageError where that would change nothing."""
     if not choices.ask_edition:
         return NOTHING
     folders = [folder for folder in SETUP_FOLDERS if root.find_folder(folder)]
