@@ -123,6 +123,7 @@ def test_a_given_answer_file_goes_onto_the_drive_as_it_is_or_with_waivers(client
         2, "reg add HKLM\\SYSTEM\\Setup\\LabConfig /v BypassTPMCheck /t REG_DWORD /d 1 /f"
     )
     text = answer(f"<!-- the workshop's --><RunSynchronous>{mine}</RunSynchronous>")
+    text = text.replace("<unattend", "<!-- by the workshop -->\n<unattend")
     file.write_text(text.replace("</component></settings>", f"</component>{international}</settings>"))
     (tmp_path / "a").mkdir()
     assert built(client, tmp_path / "a", "--answer-file", file)[1, "autounattend.xml"] == file.read_bytes()
@@ -133,6 +134,7 @@ def test_a_given_answer_file_goes_onto_the_drive_as_it_is_or_with_waivers(client
     assert commands[0] == "cmd /c echo Tidewell"
     assert "BypassRAMCheck" in commands[2]
     assert b"the workshop's" in merged
+    assert b"by the workshop" in merged
     assert b"en-GB" in merged
     assert (tmp_path / "a/drive.img").read_bytes() != (tmp_path / "b/drive.img").read_bytes()
     run(

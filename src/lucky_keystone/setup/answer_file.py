@@ -67,17 +67,29 @@ def with_commands(data: bytes, architectures: Sequence[str], commands: Sequence[
     passes = [each for each in root.iter(_tag("settings")) if each.get("pass") == _WINDOWS_PE]
     settings = passes[0] if passes else ElementTree.SubElement(root, _tag("settings"), {"pass": _WINDOWS_PE})
     for architecture in architectures:
-        wanted = PROCESSORS[architecture]
-        component = next(
-            (
-                each
-                for each in root.iter(_tag("component"))
-                if each.get("name") == _SETUP and each.get("processorArchitecture") == wanted and each in list(settings)
-            ),
-            None,
+        own = (
+            each
+            for within in passes
+            for each in within.findall(_tag("component"))
+            if each.get("name") == _SETUP and each.get("processorArchitecture") == PROCESSORS[architecture]
         )
+        component = next(own, None)
         _append(component if component is not None else _new_component(settings, architecture), commands)
-    return _text(root)
+    return _text(root, _comments_before(data))
+
+
+def _comments_before(data: bytes) -> list[str]:
+    """Return the comments in front of the root, which a tree does not hold."""
+    found: list[str] = []
+    parser = expat.ParserCreate()
+    parser.CommentHandler = found.append
+
+    def end_of_them(_name: str, _attributes: dict[str, str]) -> None:
+        parser.CommentHandler = None
+
+    parser.StartElementHandler = end_of_them
+    parser.Parse(data, True)
+    return found
 
 
 def check_answer_file(data: bytes, name: str, architectures: Sequence[str]) -> tuple[str, ...]:
@@ -224,13 +236,13 @@ def _append(component: ElementTree.Element, commands: Iterable[str]) -> None:
         ElementTree.SubElement(added, _tag("Path")).text = command
 
 
-def _text(root: ElementTree.Element) -> bytes:
+def _text(root: ElementTree.Element, comments: Sequence[str] = ()) -> bytes:
     ElementTree.register_namespace("", NAMESPACE)
     ElementTree.register_namespace("wcm", _ACTIONS)
     ElementTree.indent(root)
-    out = io.BytesIO()
-    ElementTree.ElementTree(root).write(out, encoding="utf-8", xml_declaration=True)
-    return out.getvalue() + b"\n"
+    before = "".join(f"<!--{comment}-->\n" for comment in comments)
+    text = ElementTree.tostring(root, encoding="unicode")
+    return f"<?xml version='1.0' encoding='utf-8'?>\n{before}{text}\n".encode()
 
 
 def _prefixes(data: bytes) -> Iterator[tuple[str, str]]:
