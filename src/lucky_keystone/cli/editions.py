@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 from functools import lru_cache
 from itertools import islice
 from pathlib import Path
@@ -81,7 +80,6 @@ def _list(image: WholeImage, tree: EditionTree, edition: Edition, matching: str 
 
     found = tree.matching(matching) if matching else tree.walk()
     if manner().as_json:
-        gc.disable()  # all of them are kept, and looking through 100,000 for garbage takes a quarter of the time
         entries = [_listed(ListedEntry, image, path, entry) for path, entry in found]
         emit_json(EditionDocument(image=image.first.place, edition=edition, entries=entries))
         return
