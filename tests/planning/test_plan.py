@@ -28,7 +28,6 @@ from lucky_keystone.units import parse_size, shown_size, sold_size
         (Choices(table="gpt", firmware="both"), UsageError, "--table mbr"),
         (Choices(table="gpt", firmware="bios"), UsageError, "--firmware uefi"),
         (Choices(purpose="portable"), NotYet, "installer drive"),
-        (Choices(waive="tpm"), NotYet, "own checks"),
         (Choices(edition="Crew"), NotYet, "setup asks"),
         (Choices(table="apm"), UsageError, "mbr, gpt"),
         (Choices(label="far too long a label"), UsageError, "up to 11"),

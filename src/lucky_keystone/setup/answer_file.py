@@ -132,7 +132,7 @@ def commands_of(data: bytes) -> tuple[str, ...]:
     try:
         _refuse_declarations(data)
         root = ElementTree.fromstring(data)
-    except (ElementTree.ParseError, ValueError, UsageError):
+    except (ElementTree.ParseError, ValueError, LookupError, UsageError):  # also an encoding that is unknown
         return ()
     return tuple(path for _, path in _commands(root))
 

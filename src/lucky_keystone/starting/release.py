@@ -20,10 +20,10 @@ def setup_build(drive: Bootable) -> int:
     """Return the build of the setup environment on a drive; 0 where there is none, or it does not say."""
     for volume in drive.volumes:
         for path in _SETUP_IMAGES:
-            file = volume.find(path)
-            if file is None or file.faults or file.unseen:
-                continue
             try:  # its head and its XML are all that is read
+                file = volume.find(path)
+                if file is None or file.faults or file.unseen:
+                    continue
                 editions = InstallImage(cast("Seekable", file.content), path).editions
             except KeystoneError:
                 continue
