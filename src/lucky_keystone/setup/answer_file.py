@@ -153,7 +153,10 @@ def _check_component(start: _Start, name: str) -> None:
 
 
 def _check_commands(data: bytes, name: str) -> None:
-    root = ElementTree.fromstring(data)
+    try:
+        root = ElementTree.fromstring(data)
+    except (ElementTree.ParseError, ValueError, LookupError) as error:  # in an encoding that few programs know
+        raise _fault(name, 1, f"it cannot be decoded ({error})") from error
     for component in root.iter(_tag("component")):
         orders = set()
         for order, path in _commands(component):
