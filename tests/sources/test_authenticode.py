@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import subprocess
+from datetime import date
 from pathlib import Path
 
 import pytest
@@ -200,7 +201,10 @@ def test_a_loader_of_both_generations_is_forecast_without_a_warning() -> None:
     for signatures, caveat in ((both, "either of them"), (both[:1], "2023 one only"), (both[1:], "never updated")):
         state = LoaderState("efi/boot/bootx64.efi", "x64", "", signatures)
         verdict, reason = secure_verdict([state], Machine())
-        assert (verdict, caveat in reason) == ("starts", True)
+        assert (verdict, caveat in reason, "--loader-signing" in reason) == ("starts", True, False)
+    older = LoaderState("efi/boot/bootx64.efi", "x64", "", both[:1])
+    for day, is_proposed in ((date(2026, 10, 18), False), (date(2026, 10, 19), True)):
+        assert ("--loader-signing 2023 is" in secure_verdict([older], Machine(today=day))[1]) is is_proposed
 
 
 def test_the_demos_own_signature_holds_for_another_program(tmp_path: Path) -> None:

@@ -8,19 +8,22 @@ import struct
 import subprocess
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from lucky_keystone.content import FileRange, Literal, stream
 from lucky_keystone.errors import KeystoneError
 from lucky_keystone.source_file import SourceFile
 from lucky_keystone.wim.edition import _FIELDS
+from lucky_keystone.wim.packed import unpacked
 from lucky_keystone.wim.read import InstallImage
-from lucky_keystone.wim.records import DirectoryEntry
+from lucky_keystone.wim.records import HEADER_XPRESS, DirectoryEntry, ResourceHeader
 from lucky_keystone.wim.split import divide
 from lucky_keystone.wim.whole import WholeImage, verified
 
-from ..helpers.install_images import Item, install_image
+from ..helpers.install_images import Item, install_image, parse_of
 from ..helpers.judges import need
+from ..helpers.packers import pack_xpress
 from ..helpers.program import run, run_json
 
 WAYS = [
@@ -217,3 +220,27 @@ def test_hostile_metadata() -> None:
             failed += 1
             assert "install.wim" in error.message
     assert failed > 100
+
+
+def test_a_resource_beyond_4_gib_has_a_wide_chunk_table() -> None:
+    """131,072 equal chunks, made where they are read, and one of five bytes that did not shrink."""
+    size, chunk, piece = (4 << 30) + 5, 32768, bytes(range(64)) * 512
+    stored, count = pack_xpress(parse_of(piece), random.Random(8), marked=True), size // chunk
+    table = (np.arange(1, count + 1, dtype="<u8") * len(stored)).tobytes()
+
+    class Image:
+        size = len(table) + count * len(stored) + 5
+
+        def read_at(self, offset: int, length: int) -> bytes:
+            if offset + length <= len(table):
+                return table[offset : offset + length]
+            number, at = divmod(offset - len(table), len(stored))
+            whole = stored * min(count - number, length // len(stored) + 2) + piece[:5]
+            return whole[at : at + length]
+
+    image = Image()
+    row = ResourceHeader(stored_size=image.size, flags=4, offset=0, original_size=size)
+    content = unpacked(image, row, HEADER_XPRESS, chunk, "large")  # type: ignore[arg-type]
+    assert content.read_at(size - 100, 100) == piece[-95:] + piece[:5]
+    assert content.read_at((1 << 32) - 40_000, 40_005) == (piece + piece)[-40_000:] + piece[:5]
+    assert content.read_at(77 * chunk + 9, 3 * chunk) == (piece * 4)[9 : 9 + 3 * chunk]

@@ -6,6 +6,7 @@ import re
 
 _STEERING = "\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200b\u200e\u200f\u2028-\u202e\u2066-\u2069\ufeff\ud800-\udfff"
 _HIDDEN = re.compile(f"[\t\n{_STEERING}]")
+_DELETE = "\x7f"
 _IN_JSON = re.compile(f"[{_STEERING}]")
 
 
@@ -27,4 +28,6 @@ def visible_line(text: str) -> str:
 
 def visible_json(document: str) -> str:
     """Return a JSON document with such characters in its texts written as escapes; it reads the same."""
+    if document.isascii() and _DELETE not in document:  # an encoder has escaped all others of ASCII
+        return document
     return _IN_JSON.sub(lambda found: f"\\u{ord(found.group()):04x}", document)

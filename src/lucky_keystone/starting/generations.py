@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import date
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -19,7 +20,11 @@ class Generation:
     issuers: tuple[str, ...]
     """Common names of who certifies the signers of Windows' own loaders, and of those of other makers."""
     caveat: str
-    """The machines that machines delivered with it may be followed by, or that came before it."""
+    """Which machines may refuse it."""
+    proposed: date | None = None
+    """From which day on it is proposed where a source carries it beside an older one; None: it is not."""
+    why: str = ""
+    """Why from then on."""
 
 
 GENERATIONS = (
@@ -32,6 +37,8 @@ GENERATIONS = (
         "2023",
         ("Windows UEFI CA 2023", "Microsoft UEFI CA 2023", "Microsoft Option ROM UEFI CA 2023"),
         "machines whose firmware was never updated may not trust the 2023 generation yet",
+        proposed=date(2026, 10, 19),
+        why="the certificate that signed the older Windows loaders has ended, so new machines may trust 2023 alone",
     ),
 )
 """Oldest first. The 2011 generation's certificates end in June and October 2026; firmware does not look at that."""
@@ -40,6 +47,12 @@ GENERATIONS = (
 def generation_of(issuer: str) -> Generation | None:
     """Return the generation of a certificate's issuer, by its name: for what is shown, never for what is trusted."""
     return next((one for one in GENERATIONS if issuer in one.issuers), None)
+
+
+def proposed_instead(used: Generation, today: date | None) -> Generation | None:
+    """Return the newer generation that is proposed by that day; None where `used` is as good."""
+    newer = GENERATIONS[GENERATIONS.index(used) + 1 :]
+    return next((each for each in reversed(newer) if today and each.proposed and each.proposed <= today), None)
 
 
 def generations_of(signatures: Sequence[Signature]) -> tuple[Generation, ...]:

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from ..boot.records import crossing
 from ..content import Literal
-from .generations import generations_of
+from .generations import generations_of, proposed_instead
 from .loaders import LoaderState
 from .outlook import Verdict
 from .trust import Machine, SignatureDatabase
@@ -68,7 +68,11 @@ def _judge(loader: LoaderState, machine: Machine) -> Judged:
     named = [one for one in sound if any(one.issuer in each.issuers for each in usual)]
     if len(usual) > 1:
         return "starts", f"{_signed(loader, *named)}; machines that trust either of them start it"
-    return "starts", f"{_signed(loader, named[0])}; {usual[0].caveat}"
+    newer = proposed_instead(usual[0], machine.today)
+    instead = (
+        f"; --loader-signing {newer.name} is the better choice where the source has it: {newer.why}" if newer else ""
+    )
+    return "starts", f"{_signed(loader, named[0])}; {usual[0].caveat}{instead}"
 
 
 def _unsigned(loader: LoaderState, machine: Machine) -> str:
