@@ -11,15 +11,21 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
+from blake3 import blake3
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from lucky_keystone.errors import KeystoneError
 from lucky_keystone.fetching import client as client_module
+from lucky_keystone.fetching.answers import Answer, harmless
 from lucky_keystone.fetching.client import HttpClient
 from lucky_keystone.fetching.fetch import Events, Fetched, Wanted, fetch
 from lucky_keystone.fetching.link import is_plain_name, parse_link
+from lucky_keystone.fetching.part import Part
 from lucky_keystone.progress import silent
 
 from ..helpers.program import run, run_json
@@ -28,6 +34,33 @@ from .server import Served, Server
 DATA = random.Random(14).randbytes(9_000_001)
 SUM = hashlib.sha256(DATA).hexdigest()
 OTHER = DATA[:5_000_000] + b"?" + DATA[5_000_001:]
+
+
+HEADERS = [
+    "content-range",
+    "content-length",
+    "etag",
+    "last-modified",
+    "date",
+    "retry-after",
+    "content-encoding",
+    "content-type",
+]
+ODD = [
+    "bytes 0-0/1",
+    "bytes 5-2/9",
+    "bytes 0-9/5",
+    "bytes */7",
+    "bytes 0-9/*",
+    "9" * 30,
+    "-1",
+    "Mon, 99 Nov 2026 10:00:00 GMT",
+    '"a"',
+    'W/"a"',
+]
+
+
+UNHURRIED = settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
 
 class Simulated:
@@ -303,3 +336,51 @@ def test_secrets_are_never_shown() -> None:
 def test_names_that_are_no_files(name: str) -> None:
     assert not is_plain_name(name)
     assert is_plain_name("tidewell-12-en-GB.iso")
+
+
+@given(
+    st.dictionaries(
+        st.sampled_from(HEADERS), st.binary(max_size=40).map(lambda raw: raw.decode("latin-1")) | st.sampled_from(ODD)
+    ),
+    st.integers(0, 999),
+)
+def test_any_header_is_read_as_something(headers: dict[str, str], status: int) -> None:
+    answer = Answer(status, headers, body=None)  # type: ignore[arg-type]
+    span = answer.span
+    assert span is None or 0 <= span[0] < span[1]
+    assert answer.length is None or answer.length >= 0
+    wait = answer.wait(datetime(2026, 11, 28, tzinfo=UTC))
+    assert wait is None or 0 <= wait <= 300
+    for text in (answer.tag, answer.changed, answer.coding):
+        assert isinstance(text, str)
+    assert harmless("".join(headers.values())).isprintable()
+
+
+@UNHURRIED
+@given(st.binary(max_size=300))
+def test_any_journal_is_believed_only_as_far_as_its_hashes_hold(
+    tmp_path_factory: pytest.TempPathFactory, data: bytes
+) -> None:
+    folder = tmp_path_factory.mktemp("journal")
+    (folder / "a.iso.unfinished").write_bytes(b"some bytes")
+    (folder / "a.iso.unfinished.json").write_bytes(data)
+    with Part(folder / "a.iso") as part:
+        assert part.length == 0
+
+
+def test_lying_journals(tmp_path: Path) -> None:
+    """Lengths and sums that do not fit what is here: less is believed, never more."""
+    here = b"some bytes"
+    (tmp_path / "a.iso.unfinished").write_bytes(here)
+    right = blake3(here).hexdigest()
+    for length, blocks, tail, believed in (
+        (10, [], right, 10),
+        (9, [], right, 0),
+        (10, [right], "", 0),
+        (1 << 40, [right] * 9, right, 0),
+        (0, [], right, 0),
+    ):
+        text = json.dumps({"length": length, "blocks": blocks, "tail": tail, "size": 20})
+        (tmp_path / "a.iso.unfinished.json").write_text(text)
+        with Part(tmp_path / "a.iso") as part:
+            assert part.length == believed
