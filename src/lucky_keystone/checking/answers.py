@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from ..errors import KeystoneError
 from ..setup.answer_file import LARGEST, NAME, commands_of
+from ..setup.folders import SETUP_FOLDERS
 from ..setup.waivers import waived_by
 from ..volumes.volume import Entry, FileOnVolume
 from .codes import Code
@@ -27,7 +28,7 @@ def note_answers(found: Sequence[FoundVolume], report: Report) -> None:
             return  # the other places and volumes have the same file
 
 
-_PLACES = {f"{folder}{NAME}" for folder in ("", "sources/", "x64/sources/", "x86/sources/", "arm64/sources/")}
+_PLACES = {NAME, *(f"{folder}/{NAME}" for folder in SETUP_FOLDERS)}
 
 
 def _bytes_of(volume: FoundVolume, entry: Entry) -> bytes:

@@ -5,13 +5,13 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, cast
 
 from ..errors import KeystoneError
+from ..setup.folders import SETUP_IMAGES
 from ..wim.read import InstallImage
 from .bootable import Bootable
 
 if TYPE_CHECKING:
     from ..content import Seekable
 
-_SETUP_IMAGES = ("sources/boot.wim", "x64/sources/boot.wim", "x86/sources/boot.wim", "arm64/sources/boot.wim")
 _FIRST_WITH_SECURE_BOOT = 9200
 """Build from which on loaders are signed for Secure Boot, setup has drivers for USB 3, and 32-bit UEFI is served."""
 
@@ -19,7 +19,7 @@ _FIRST_WITH_SECURE_BOOT = 9200
 def setup_build(drive: Bootable) -> int:
     """Return the build of the setup environment on a drive; 0 where there is none, or it does not say."""
     for volume in drive.volumes:
-        for path in _SETUP_IMAGES:
+        for path in SETUP_IMAGES:
             try:  # its head and its XML are all that is read
                 file = volume.find(path)
                 if file is None or file.faults or file.unseen:

@@ -50,7 +50,6 @@ _PLACES = {
     ),
 }
 """By the generation that the loaders there are signed under. Not proven here."""
-SIGNINGS = tuple(_PLACES)
 
 
 @dataclass(frozen=True)

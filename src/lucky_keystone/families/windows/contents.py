@@ -6,13 +6,13 @@ from ...boot.records import crossing
 from ...content import Literal, seekable
 from ...errors import SourceError
 from ...setup import answer_file, drivers
+from ...setup.folders import SETUP_IMAGES
 from ...starting.pe import REMOVABLE_LOADERS
 from ...tree import File, Folder
 from ...wim.read import InstallImage
 from ...wim.split import LARGEST_PART, divide, part_names
 from ..family import SplitImage
 
-_BOOT_IMAGES = ("sources/boot.wim", "x64/sources/boot.wim", "x86/sources/boot.wim", "arm64/sources/boot.wim")
 _STARTERS = ("boot", "efi")  # folders that a start reads from; and boot managers in the root
 _SETUP_READS = (answer_file.NAME, drivers.FOLDER.lower())
 """What setup looks for in the root of any drive; it need not look at both volumes."""
@@ -80,7 +80,7 @@ def starter_tree(root: Folder) -> Folder:
             isinstance(entry, File) and name.lower().startswith("bootmgr")
         ):
             tree.entries[name] = entry
-    for path in _BOOT_IMAGES:
+    for path in SETUP_IMAGES:
         image = root.find_file(path)
         if image is None:
             continue

@@ -8,6 +8,7 @@ from functools import lru_cache
 
 from ...content import seekable
 from ...errors import SourceError
+from ...setup.folders import SETUP_FOLDERS, SETUP_IMAGES
 from ...sources.source import Source
 from ...starting.pe import loader_architecture
 from ...tree import File, Folder
@@ -16,14 +17,13 @@ from ...wim.split import LARGEST_PART
 from ..facts import InstallImageFacts, Loader, SourceFacts
 from .wholeness import blank_loaders, image_damage, is_installer
 
-SETUP_FOLDERS = ("sources", "x64/sources", "x86/sources", "arm64/sources")
 _INSTALL_IMAGES = ("install.wim", "install.esd", "install.swm")
 _SETUP_IMAGE = "boot.wim"
 
 
 def has_setup_environment(source: Source) -> bool:
     """Tell whether there is a setup environment, which all Windows families start from."""
-    return any(source.root.find_file(f"{folder}/{_SETUP_IMAGE}") for folder in SETUP_FOLDERS)
+    return any(source.root.find_file(path) for path in SETUP_IMAGES)
 
 
 def is_rescue(source: Source) -> bool:

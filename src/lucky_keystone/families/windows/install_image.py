@@ -7,6 +7,7 @@ from pathlib import Path
 
 from ...content import FileRange, seekable
 from ...errors import SourceError
+from ...setup.folders import SETUP_FOLDERS
 from ...source_file import SourceFile
 from ...sources.source import Source
 from ...wim.read import InstallImage
@@ -14,9 +15,8 @@ from ...wim.records import MAGIC
 from ...wim.split import part_names
 from ...wim.whole import WholeImage
 
-_NAMES = ("sources/install.wim", "sources/install.esd", "sources/install.swm")
-_SETUP_NAMES = ("sources/boot.wim",)
-_FOLDERS = ("", "x64/", "x86/", "arm64/")
+_NAMES = ("install.wim", "install.esd", "install.swm")
+_SETUP_NAMES = ("boot.wim",)
 
 
 def is_install_image(path: Path) -> bool:
@@ -45,15 +45,15 @@ def setup_images_of(source: Source) -> Iterator[WholeImage]:
 
 
 def _images(source: Source, names_there: Sequence[str]) -> Iterator[WholeImage]:
-    for folder in _FOLDERS:
+    for folder in SETUP_FOLDERS:
         for name in names_there:
-            file = source.root.find_file(folder + name)
+            path = f"{folder}/{name}"
+            file = source.root.find_file(path)
             if file is None:
                 continue
-            path = folder + name
             first = InstallImage(seekable(file.content), path)
-            names = part_names(path.rpartition("/")[2], first.header.part_count) if first.is_part else []
-            further = [source.root.find_file(path.rpartition("/")[0] + "/" + part) for part in names[1:]]
+            names = part_names(name, first.header.part_count) if first.is_part else []
+            further = [source.root.find_file(f"{folder}/{part}") for part in names[1:]]
             parts = [InstallImage(seekable(part.content), part.name) for part in further if part is not None]
             yield WholeImage([first, *parts])
 

@@ -8,6 +8,7 @@ from ...content import Literal, seekable
 from ...errors import SourceError, UsageError
 from ...setup import answer_file
 from ...setup.drivers import FOLDER, DriverPackage, packages_in
+from ...setup.folders import SETUP_FOLDERS
 from ...setup.waivers import FIRST_BUILD, FIRST_WITH_POPCNT, Waiver, waivers_of
 from ...sources.source import Source
 from ...tree import File, Folder
@@ -16,7 +17,7 @@ from ..choices import Choices
 from ..facts import SourceFacts
 from ..family import Decision
 from .carried import NOTHING, Change
-from .facts import SETUP_FOLDERS, facts_of
+from .facts import facts_of
 
 _EDITION_LIST = "ei.cfg"
 _ASKS = b"[EditionID]\r\n\r\n[Channel]\r\nRetail\r\n\r\n[VL]\r\n0\r\n"
