@@ -189,14 +189,16 @@ INF = '[Version]\nSignature="$Windows NT$"\nClass={}\nCatalogFile={}\n[Manufactu
 def driver_folder(tmp_path: Path) -> Iterator[Path]:
     folder = tmp_path / "tickets"
     for name, kind, catalog, decorations, sections in (
-        ("net", "Net", "net.cat", ",NTamd64.10.0", "[Gull.NTamd64.10.0]\nx=y"),
+        ("net", "Net", "net.cat", ", \\\n  NTamd64.10.0", "[Gull.NTamd64.10.0]\nx=y"),
         ("arm", "Net", "arm.cat", ",NTarm64", "[Gull.NTarm64]\nx=y"),
         ("old", "Ports", "old.cat", "", "[Gull]\nx=y ; comment"),
         ("bare", "Printer", "", ",NTamd64", "[Gull.NTamd64]\nx=y"),
     ):
         (folder / name).mkdir(parents=True)
         encoding = "utf-16" if name == "net" else "cp1252"
-        (folder / name / f"{name}.inf").write_text(INF.format(kind, catalog, decorations) + sections, encoding=encoding)
+        (folder / name / f"{name}.inf").write_text(
+            INF.format(kind, catalog, decorations) + sections, encoding=encoding, newline="\r\n"
+        )
         (folder / name / f"{name}.cat").write_bytes(b"signed")
     (folder / "notes.inf").write_text("not a package")
     yield folder

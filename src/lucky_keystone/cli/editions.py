@@ -39,7 +39,7 @@ def look_inside(
     if not image.is_fast and not manner().quiet:
         paragraph(
             console(err=True),
-            "Unpacked in plain Python, which takes about 100 times as long: the package wasmtime is not installed "
+            "Unpacked in plain Python, which takes about 50 times as long: the package wasmtime is not installed "
             "(python -m pip install wasmtime).",
             style="quiet",
         )

@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from ..content import seekable
 from ..sources.source import Source
-from ..starting.bootable import BootFile
 from ..starting.generations import generation_of
-from ..starting.loaders import examine
+from ..starting.loaders import examine_file
 from .facts import Loader
 
 
@@ -33,7 +31,7 @@ def loader_signatures(source: Source, loaders: Iterable[Loader]) -> tuple[Loader
         file = source.root.find_file(loader.path) if loader.firmware == "uefi" and loader.architecture else None
         if file is None:
             continue
-        for one in examine(BootFile(loader.path, seekable(file.content), file.size)).signatures:
+        for one in examine_file(loader.path, file).signatures:
             known = generation_of(one.issuer)
             name = known.name if known is not None else ""
             found.append(LoaderSignature(loader.path, one.signer, one.issuer, name, one.why))

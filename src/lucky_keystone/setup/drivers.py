@@ -18,6 +18,7 @@ FOLDER = "$WinPEDriver$"
 """In a drive's root: setup takes what is in it by itself."""
 _LARGEST = 8 << 20
 _MOST_PACKAGES = 20_000
+_CONTINUED = re.compile(r"\\\r?\n")
 _SECTION = re.compile(r"\[([^\]]*)\]")
 _DECORATIONS = {"ntamd64": "x64", "ntx86": "x86", "ntarm64": "arm64"}
 _EVERY = frozenset(_DECORATIONS.values())
@@ -32,7 +33,7 @@ class DriverPackage:
     device_class: str
     """Net, System and so on; '' where it does not say."""
     architectures: frozenset[str]
-    """None where nothing says it."""
+    """Empty where nothing says it."""
     fault: str
     """Why setup will not take it; '' where nothing speaks against it."""
 
@@ -75,7 +76,7 @@ def _sections(text: str) -> dict[str, list[str]]:
     """Return lines by section, both without comments; names in lower case. Sections of one name are one."""
     found: dict[str, list[str]] = {}
     here: list[str] = []
-    for raw in text.replace("\\\n", "").splitlines():
+    for raw in _CONTINUED.sub("", text).splitlines():
         line = raw.split(";", 1)[0].strip()
         if match := _SECTION.fullmatch(line):
             here = found.setdefault(match.group(1).strip().lower(), [])

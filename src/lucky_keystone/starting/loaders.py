@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from ..content import SizedReadable
+from ..content import SizedReadable, seekable
 from ..errors import KeystoneError, TooFarInside
+from ..tree import File
 from .bootable import BootFile
 from .pe import REMOVABLE_LOADERS, loader_architecture, loader_fault
 
@@ -34,6 +35,11 @@ class LoaderState:
 def loader_path(architecture: str) -> str:
     """Return the path of the removable-media loader of an architecture (UEFI 2.10, 3.5.1.1, table 3.2)."""
     return f"efi/boot/{REMOVABLE_LOADERS[architecture]}"
+
+
+def examine_file(path: str, file: File) -> LoaderState:
+    """The same of a file that is in no volume yet."""
+    return examine(BootFile(path, seekable(file.content), file.size))
 
 
 def examine(file: BootFile) -> LoaderState:

@@ -6,16 +6,15 @@ environments carry loaders of a newer generation of signatures than the disc's o
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from ...content import Literal, seekable
+from ...content import Literal
 from ...errors import KeystoneError, SourceError
 from ...sources.source import Source
-from ...starting.bootable import BootFile
 from ...starting.generations import GENERATIONS, generations_of
-from ...starting.loaders import examine, loader_path
+from ...starting.loaders import examine_file, loader_path
 from ...starting.pe import REMOVABLE_LOADERS
 from ...tree import File, Folder
 from ...wim.edition import EditionEntry, EditionTree
@@ -24,7 +23,6 @@ from ..family import Decision
 from .install_image import images_of, setup_images_of
 
 if TYPE_CHECKING:
-    from ...starting.authenticode import Signature
     from ...wim.read import Edition
 
 _OWN_LOADERS = "efi/microsoft/boot"
@@ -84,7 +82,7 @@ def missing_loaders(source: Source, root: Folder) -> Change:
             inside = _PLACES["2011"].loader
             tree = image.tree(edition)
             loader = _taken(image, tree, inside, path)
-            if loader is None or _architecture(loader, path) != edition.architecture:
+            if loader is None or examine_file(path, loader).architecture != edition.architecture:
                 why = f"the disc has none, and {image.first.place} no {inside} for {edition.architecture}"
                 return Change(decisions=(Decision("UEFI loader", "none", why),))
             others = tuple((f"efi/boot/{name}", file) for name, file in _small_files(beside))
@@ -113,14 +111,15 @@ def with_signing(source: Source, root: Folder, wanted: str) -> Change:
         path = loader_path(architecture)
         own = root.find_file(path)
         assert own is not None
-        if generation in generations_of(_signatures(own, path)):
+        if generation in generations_of(examine_file(path, own).signatures):
             told.append(f"{path} as the source has it")
             continue
         image, tree, place = _carrier(source, architecture, wanted)
         loader = _taken(image, tree, place.loader, path)
-        if loader is None or generation not in generations_of(_signatures(loader, path)):
+        state = examine_file(path, loader) if loader is not None else None
+        if loader is None or state is None or generation not in generations_of(state.signatures):
             raise _not_carried(wanted, f"{place.loader} in {image.first.place} is not there, or not signed so")
-        if _architecture(loader, path) != architecture:
+        if state.architecture != architecture:
             raise _not_carried(wanted, f"{place.loader} in {image.first.place} is not for {architecture}")
         files[path] = loader
         told.append(f"{path}, from inside {image.first.place}")
@@ -196,15 +195,3 @@ def _small_files(folder: Folder) -> Iterator[tuple[str, File]]:
         total += file.size
         if total <= _LARGEST:
             yield path, file
-
-
-def _architecture(file: File, path: str) -> str:
-    return examine(_as_boot_file(file, path)).architecture
-
-
-def _signatures(file: File, path: str) -> Sequence[Signature]:
-    return examine(_as_boot_file(file, path)).signatures
-
-
-def _as_boot_file(file: File, path: str) -> BootFile:
-    return BootFile(path, seekable(file.content), file.size)

@@ -38,9 +38,8 @@ def answers(source: Source, root: Folder, choices: Choices) -> Change:
     if own is not None:
         raise UsageError(
             f"{asked}: the source has an answer file of its own, {own}, which stays as it is.",
-            advice="Copy it out, change the copy and give that with --answer-file and --add, or leave the choice out."
-            if given is None
-            else f"Leave it out, or take {own} out of the source.",
+            advice=f"Leave the choice out; or copy the disc's files into a folder, take {own} out there, and give it "
+            "changed as you need it with --answer-file.",
         )
     architectures = _setup_architectures(facts)
     commands = [each.command for each in waived]

@@ -52,7 +52,7 @@ class _Repeats:
     def __init__(self) -> None:
         self._queue: list[int] = list(range(1, _KEPT + 2))
         self._waiting: int | None = None
-        self._is_new = False
+        self._used: int | None = None
 
     def again(self, number: int) -> int:
         """Take out the entry that is repeated."""
@@ -60,16 +60,14 @@ class _Repeats:
 
     def used(self, value: int) -> None:
         """Note what the present item uses."""
-        self._next = value
-        self._is_new = True
+        self._used = value
 
     def item_done(self) -> None:
         """Let in what waited; what the item itself used waits from now on."""
         if self._waiting is not None:
             self._queue.insert(0, self._waiting)
             del self._queue[_KEPT + 1 :]
-        self._waiting = self._next if self._is_new else None
-        self._is_new = False
+        self._waiting, self._used = self._used, None
 
 
 class _Chunk:
