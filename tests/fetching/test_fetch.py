@@ -262,6 +262,20 @@ def test_redirects(server: Server, tmp_path: Path) -> None:
         client.close()
 
 
+def test_through_a_proxy(server: Server, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Names that only the proxy can find; a redirect to this computer is refused there, too."""
+    monkeypatch.setenv("http_proxy", f"http://127.0.0.1:{server.port}")
+    monkeypatch.setenv("no_proxy", "")
+    name = "http://images.tidewell.example"
+    server.files[f"{name}/a.iso"] = Served(DATA, cuts=[3_000_000])
+    done, _ = get(f"{name}/a.iso?key=1", tmp_path / "a.iso")
+    assert done.proven
+    assert server.files[f"{name}/a.iso"].headers[0]["host"] == "images.tidewell.example"
+    server.files[f"{name}/b.iso"] = Served(DATA, answers=[(302, {"Location": "http://127.0.0.1/b.iso"})])
+    with pytest.raises(KeystoneError, match="into this computer's own network"):
+        get(f"{name}/b.iso", tmp_path / "b.iso")
+
+
 def noted(journal: Path) -> int:
     """Return the bytes that a journal says are here."""
     return int(json.loads(journal.read_bytes())["length"]) if journal.exists() else 0
@@ -328,6 +342,7 @@ def test_secrets_are_never_shown() -> None:
     assert link.shown == "https://…@files.tidewell.example:8443/a%20b/%C3%A4.iso?…"
     assert link.file_name == "ä.iso"
     assert "secret" not in link.shown + link.origin
+    assert (parse_link("http://[::1]:443/a").authority, parse_link("https://a:443/b").authority) == ("[::1]:443", "a")
 
 
 @pytest.mark.parametrize(

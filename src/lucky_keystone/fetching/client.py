@@ -58,7 +58,7 @@ class HttpClient:
         self._pools: dict[tuple[object, ...], urllib3.HTTPConnectionPool] = {}
 
     def get(self, link: Link, headers: Mapping[str, str]) -> tuple[Answer, Link]:
-        here, addresses, hops = link, self._resolve(link), 0
+        here, addresses, hops = link, self._addresses(link), 0
         while True:
             answer = self._ask(here, addresses, headers)
             if answer.status not in _REDIRECTS or "location" not in answer.headers:
@@ -66,7 +66,7 @@ class HttpClient:
             answer.body.close()
             hops += 1
             there = redirected(here, answer.headers["location"], hops)
-            reached = self._resolve(there)
+            reached = self._addresses(there)
             refuse_way_inside(here, there, addresses, reached)
             here, addresses = there, reached
 
@@ -75,10 +75,14 @@ class HttpClient:
             pool.close()
         self._pools.clear()
 
+    def _addresses(self, link: Link) -> tuple[str, ...]:
+        """Return where to connect to; behind a proxy the name itself, which only the proxy may be able to find."""
+        return (link.host,) if _proxy_for(link) else self._resolve(link)
+
     def _ask(self, link: Link, addresses: tuple[str, ...], headers: Mapping[str, str]) -> Answer:
-        # Names that are long and values that hide something are for nobody to read: identity alone has ranges.
+        # What is coded on the way has no ranges.
         sent = {"User-Agent": "lucky-keystone", "Accept": "*/*", "Accept-Encoding": "identity", **headers}
-        sent["Host"] = link.host if link.port in (80, 443) else f"{link.host}:{link.port}"
+        sent["Host"] = link.authority
         if link.credentials:
             sent["Authorization"] = "Basic " + base64.b64encode(link.credentials.encode()).decode()
         error: Passing | None = None
@@ -114,7 +118,7 @@ class HttpClient:
 
     def _pool(self, link: Link, address: str) -> tuple[urllib3.HTTPConnectionPool, str]:
         """Return connections to this very address, which was judged; or to the proxy that is in between."""
-        proxy = "" if proxy_bypass(link.host) else getproxies().get(link.scheme, "")
+        proxy = _proxy_for(link)
         key = (link.server, address, proxy)
         pool = self._pools.get(key)
         common: dict[str, Any] = {"maxsize": 4}
@@ -133,6 +137,11 @@ class HttpClient:
                 pool = urllib3.HTTPConnectionPool(address, link.port, **common)
             self._pools[key] = pool
         return pool, link.target
+
+
+def _proxy_for(link: Link) -> str:
+    """Return the proxy that the environment or the system names for a link; '' for none."""
+    return "" if proxy_bypass(link.host) else getproxies().get(link.scheme, "")
 
 
 class _Body:

@@ -242,8 +242,6 @@ class _Run:
             self._has_no_ranges = True  # it says one thing and does another: from the front, then
             raise Passing("the server sends another range than was asked for", 0.0)
         self._know_size(span[2])
-        if span[2] is None and self._size is None:
-            self._know_size(None)
         return asked
 
     def _whole_answer(self, answer: Answer) -> int:
@@ -289,9 +287,8 @@ class _Run:
         """Look whether it is still the same file, and keep what tells it next time."""
         part, journal = self._part, self._part.journal
         same_tag = bool(answer.tag) and answer.tag == journal.tag
-        if part.length and not same_tag and not self._is_same:
-            self._compare_places()
-        if part.length and answer.tag and journal.tag and not same_tag:
+        has_other_tag = bool(answer.tag and journal.tag) and not same_tag
+        if part.length and (has_other_tag or not (same_tag or self._is_same)):
             self._compare_places()
         self._is_same = True
         journal.size, journal.tag, journal.changed = self._size, answer.tag, answer.changed

@@ -37,9 +37,13 @@ class Link:
     @property
     def origin(self) -> str:
         """Scheme, server and path, without anything that may be secret: for journals and records."""
+        return f"{self.scheme}://{self.authority}{self.path}"
+
+    @property
+    def authority(self) -> str:
+        """Server and port as they are written in links and in the Host header."""
         port = "" if self.port == _PORTS[self.scheme] else f":{self.port}"
-        host = f"[{self.host}]" if ":" in self.host else self.host
-        return f"{self.scheme}://{host}{port}{self.path}"
+        return (f"[{self.host}]" if ":" in self.host else self.host) + port
 
     @property
     def shown(self) -> str:

@@ -82,10 +82,13 @@ class Part:
             except BaseException:
                 self._release()
                 raise
-        self._hash = blake3()
-        self._whole = hashlib.sha256()
+        self._length, self._hash, self._whole = 0, blake3(), hashlib.sha256()
         self._unflushed, self._flushed_at = 0, time.monotonic()
-        self.damaged = self._verify()
+        try:
+            self.damaged = self._verify()
+        except BaseException:
+            self.__exit__(None, None, None)
+            raise
 
     def __enter__(self) -> Self:
         return self

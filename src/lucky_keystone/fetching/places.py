@@ -24,11 +24,14 @@ def addresses_of(link: Link) -> tuple[str, ...]:
 
 
 def is_local(address: str) -> bool:
-    """Tell whether an address belongs to this computer or its own network, or to nobody."""
+    """Tell whether an address belongs to this computer or its own network, or to nobody.
+
+    A name, which only a proxy resolves, is the proxy's to judge.
+    """
     try:
         found = ipaddress.ip_address(address.partition("%")[0])
     except ValueError:
-        return True
+        return False
     mapped = getattr(found, "ipv4_mapped", None)
     return not (mapped or found).is_global or found.is_multicast
 
