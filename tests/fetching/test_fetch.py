@@ -131,15 +131,18 @@ def test_a_server_that_says_when(server: Server, tmp_path: Path) -> None:
 
 
 REFUSED = {
-    "not there": (Served(DATA, answers=[404]), "expired, or is not for everybody (the server answers 404)"),
-    "not for us": (Served(DATA, answers=[403]), "the server answers 403"),
+    "not there": (
+        Served(DATA, answers=[404]),
+        "There is nothing at that link, or no longer (the server answers 404); nothing was downloaded yet",
+    ),
+    "not for us": (Served(DATA, answers=[403]), "expired, or needs a login (the server answers 403)"),
     "odd": (Served(DATA, answers=[418]), "the server answers 418"),
     "a page": (
         Served(b"<html><title>Sold out\x1b[2J</title>" + bytes(9000), kind="text/html"),
         "a web page ('Sold out [2J')",
     ),
     "a page without saying so": (Served(b"\n<!DOCTYPE html><title>x</title>" + bytes(9000)), "a web page ('x')"),
-    "another sum": (Served(OTHER), "its SHA-256 is not the one that was wanted"),
+    "another sum": (Served(OTHER), f"not {SUM} as it should be"),
     "packed": (Served(DATA, coding="gzip"), "the server compresses what it sends (gzip)"),
     "no length": (Served(DATA, ranges=False, tells_length=False), "does not say how large the image is"),
     "empty": (Served(b""), "is empty"),
@@ -159,6 +162,7 @@ def test_what_is_refused_leaves_nothing_that_looks_whole(name: str, server: Serv
     assert why in refused.value.message
     assert refused.value.advice
     assert not into.exists()
+    assert beside(into) <= {".wrong"}
     assert "\x1b" not in str(refused.value)
 
 

@@ -29,7 +29,7 @@ _TRIES = 8
 _PATIENT = 3600.0
 _LONGEST_WAIT = 60.0
 _DRIP, _DRIP_SECONDS = 1024, 120.0
-_EXPIRED = (401, 403, 404, 410)
+_GONE, _FORBIDDEN = (404, 410), (401, 403)
 _BUSY = (408, 425, 429, 500, 502, 503, 504)
 _PAGE = 64 << 10
 
@@ -192,8 +192,7 @@ class _Run:
         if self._sha256 and found != self._sha256:
             self._part.start_over(".wrong")
             raise SourceError(
-                f"{self._part.path.name}: its SHA-256 is not the one that was wanted ({found[:12]}…, wanted "
-                f"{self._sha256[:12]}…).",
+                f"{self._part.path.name}: its SHA-256 is {found}, not {self._sha256} as it should be.",
                 advice=f"It is kept for a look as {self._part.path.name}.wrong. Check link and sum.",
             )
         self._part.finish()
@@ -222,8 +221,10 @@ class _Run:
         """Return the byte with which an answer begins. Raises Passing or SourceError for one that is no use."""
         if answer.status in _BUSY:
             raise Passing(f"the server answers {answer.status}", answer.wait(datetime.now(UTC)))
-        if answer.status in _EXPIRED:
-            raise self._expired(f"the server answers {answer.status}")
+        if answer.status in _GONE:
+            raise self._expired("There is nothing at that link, or no longer", f"the server answers {answer.status}")
+        if answer.status in _FORBIDDEN:
+            raise self._expired("The link has expired, or needs a login", f"the server answers {answer.status}")
         if answer.status == 416:
             return self._unsatisfiable(answer)
         if answer.status not in (200, 206):
@@ -345,9 +346,9 @@ class _Run:
         of = f" of {self._size:,}" if self._size else ""
         return f"{self._part.length:,}{of} bytes are kept"
 
-    def _expired(self, why: str) -> SourceError:
+    def _expired(self, what: str, why: str) -> SourceError:
         return SourceError(
-            f"The link has expired, or is not for everybody ({why}); {self._kept()}.",
+            f"{what} ({why}); {self._kept()}.",
             advice=f"Get a fresh link and run: lucky-keystone fetch NEW-LINK --into {self._part.path}",
         )
 
@@ -359,7 +360,7 @@ class _Run:
             pass
         title = title_of(head)
         named = f" ('{title}')" if title else ""
-        return self._expired(f"what came is a web page{named}, not an image")
+        return self._expired("The link has expired, or needs a login", f"what came is a web page{named}, not an image")
 
     def _other_file(self, why: str) -> SourceError:
         return SourceError(

@@ -97,6 +97,9 @@ class Part:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         os.close(self._descriptor)
+        if not self._length:  # nothing to go back to
+            self.unfinished.unlink(missing_ok=True)
+            self._journal_path.unlink(missing_ok=True)
         self._release()
 
     @property
