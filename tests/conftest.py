@@ -19,6 +19,7 @@ from lucky_keystone.sources.opening import open_source
 from .helpers.drives import Built, build_drive
 
 os.environ["LUCKY_KEYSTONE_JOURNALS"] = str(Path(tempfile.gettempdir(), f"lucky-keystone-journals-{os.getpid()}"))
+os.environ["LUCKY_KEYSTONE_STORE"] = str(Path(tempfile.gettempdir(), f"lucky-keystone-store-{os.getpid()}"))
 os.environ["LUCKY_KEYSTONE_LOG"] = "off"  # tests of the shop's record name a file of their own
 
 

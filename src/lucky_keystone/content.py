@@ -15,7 +15,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
-from typing import Protocol
+from typing import NamedTuple, Protocol, runtime_checkable
 
 from .errors import SourceError
 
@@ -49,6 +49,23 @@ def is_blank(data: SizedReadable) -> bool:
     return not any(any(data.read_at(at, min(size, data.size - at))) for at, size in places)
 
 
+class Whence(NamedTuple):
+    """Where the first byte of a content comes from. In this order contents are read front to back."""
+
+    file: str
+    """As `RangedFile.order`."""
+    stored: int
+    """Byte of the file as it is stored."""
+    inside: int = 0
+    """Byte of what is decoded from there on."""
+
+
+MADE = Whence("", 0)
+"""Of bytes that come from nowhere."""
+IMAGE_ORDER = " "
+"""The order of a source that is one file: before all files of folders."""
+
+
 class Reader(Protocol):
     """Gives a content's bytes front to back."""
 
@@ -59,7 +76,15 @@ class Reader(Protocol):
         """Release what the reader holds open."""
 
 
-class Content(Protocol):
+@runtime_checkable
+class Sourced(Protocol):
+    """Knows where it comes from."""
+
+    def where(self) -> Whence:
+        """Return where the first byte comes from."""
+
+
+class Content(Sourced, Protocol):
     """A description of bytes."""
 
     @property
@@ -69,9 +94,6 @@ class Content(Protocol):
     def open(self) -> Reader:
         """Start reading at the front."""
 
-    def where(self) -> tuple[str, int]:
-        """File and offset the first byte comes from, to read a source in its own order ('' for made bytes)."""
-
 
 class Seekable(Content, Protocol):
     """A content that can be read at any offset."""
@@ -80,11 +102,22 @@ class Seekable(Content, Protocol):
         """Return exactly `size` bytes from `offset`; SourceError when they are not there."""
 
 
-class RangedFile(Protocol):
-    """A file that contents are ranges of: one on this computer, or what comes out of a compressed one."""
+class Named(Protocol):
+    """Says where a file is: a path, or a link. As text it shows nothing that is secret."""
 
     @property
-    def path(self) -> Path: ...
+    def name(self) -> str: ...
+
+
+class RangedFile(Protocol):
+    """A file that contents are ranges of: on this computer, on a server, or what comes out of a compressed one."""
+
+    @property
+    def path(self) -> Named: ...
+
+    @property
+    def order(self) -> str:
+        """When it is read, among the files of a source: by this text, which is the same wherever the source lies."""
 
     @property
     def size(self) -> int:
@@ -92,7 +125,7 @@ class RangedFile(Protocol):
 
     @property
     def underlying(self) -> SizedReadable | None:
-        """The bytes that these are made from; None of a file on this computer."""
+        """The bytes that these are made from; None of a file as it is stored."""
 
     def acquire(self) -> int:
         """Return a descriptor for one more user."""
@@ -110,8 +143,12 @@ class FileRange:
     def __init__(self, file: RangedFile, offset: int, size: int) -> None:
         self.file, self.offset, self.size = file, offset, size
 
-    def where(self) -> tuple[str, int]:
-        return str(self.file.path), self.offset
+    def where(self) -> Whence:
+        below = self.file.underlying
+        if below is None:
+            return Whence(self.file.order, self.offset)
+        whence = below.where() if isinstance(below, Sourced) else MADE
+        return Whence(whence.file, whence.stored, self.offset)
 
     def open(self) -> Reader:
         return _RangeReader(self)
@@ -131,11 +168,36 @@ class FileRange:
         return bytes(buffer)
 
 
+def stored_files(content: Content | SizedReadable) -> Iterator[RangedFile]:
+    """Yield the files that the bytes of a content come from, as they are stored."""
+    waiting: list[Content | SizedReadable] = [content]
+    while waiting:
+        part = waiting.pop()
+        if isinstance(part, Joined):
+            waiting += part.parts
+        elif isinstance(part, FileRange):
+            if part.file.underlying is None:
+                yield part.file
+            else:
+                waiting.append(part.file.underlying)
+
+
+def ranges_in(content: Content) -> Iterator[tuple[int, FileRange]]:
+    """Yield the ranges of files that a content consists of, each with its place (bytes) in the content."""
+    if isinstance(content, FileRange):
+        yield 0, content
+    at = 0
+    for part in getattr(content, "parts", ()):
+        yield from ((at + inside, found) for inside, found in ranges_in(part))
+        at += part.size
+
+
 class ContentFile:
     """A content that further contents are ranges of: has what a file of a source has."""
 
     def __init__(self, content: SizedReadable, name: str) -> None:
         self.path, self.underlying, self.size = Path(name), content, content.size
+        self.order = IMAGE_ORDER
 
     def acquire(self) -> int:
         return 0
@@ -176,8 +238,8 @@ class Literal:
     def size(self) -> int:
         return len(self.data)
 
-    def where(self) -> tuple[str, int]:
-        return "", 0
+    def where(self) -> Whence:
+        return MADE
 
     def open(self) -> Reader:
         return _IteratorReader(iter((self.data,)))
@@ -197,8 +259,8 @@ class Zeros:
     def __init__(self, size: int) -> None:
         self.size = size
 
-    def where(self) -> tuple[str, int]:
-        return "", 0
+    def where(self) -> Whence:
+        return MADE
 
     def open(self) -> Reader:
         return _ZeroReader(self.size)
@@ -234,8 +296,8 @@ class Generated:
         self.size = size
         self._produce = produce
 
-    def where(self) -> tuple[str, int]:
-        return "", 0
+    def where(self) -> Whence:
+        return MADE
 
     def open(self) -> Reader:
         return _IteratorReader(self._produce())
@@ -275,8 +337,8 @@ class Joined:
             self._starts.append(self.size)
             self.size += part.size
 
-    def where(self) -> tuple[str, int]:
-        return next((place for place in (part.where() for part in self.parts) if place[0]), ("", 0))
+    def where(self) -> Whence:
+        return next((place for place in (part.where() for part in self.parts) if place.file), MADE)
 
     def open(self) -> Reader:
         return _JoinedReader(self.parts)
@@ -326,9 +388,9 @@ class Tail:
         self._content, self._skip = content, skip
         self.size = max(content.size - skip, 0)
 
-    def where(self) -> tuple[str, int]:
-        place, offset = self._content.where()
-        return place, offset + self._skip
+    def where(self) -> Whence:
+        whence = self._content.where()
+        return whence._replace(inside=whence.inside + self._skip)
 
     def open(self) -> Reader:
         reader = self._content.open()

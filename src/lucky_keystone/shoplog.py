@@ -77,12 +77,17 @@ def journals() -> Path:
     return Path(named) if named else (place() or _usual_place()).parent / "journals"
 
 
-def _usual_place() -> Path:
+def data_folder() -> Path:
+    """Return the folder for what the program keeps on this computer: the user's own, with sudo in between too."""
     if elevated_for() is not None and sys.platform.startswith("linux"):
-        return home() / ".local/share/lucky-keystone/log.sqlite"
+        return home() / ".local/share/lucky-keystone"
     if elevated_for() is not None and sys.platform == "darwin":
-        return home() / "Library/Application Support/lucky-keystone/log.sqlite"
-    return platformdirs.user_data_path("lucky-keystone", appauthor=False) / "log.sqlite"
+        return home() / "Library/Application Support/lucky-keystone"
+    return platformdirs.user_data_path("lucky-keystone", appauthor=False)
+
+
+def _usual_place() -> Path:
+    return data_folder() / "log.sqlite"
 
 
 def add(entry: LogEntry) -> None:

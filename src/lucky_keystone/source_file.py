@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from . import positional
+from .content import IMAGE_ORDER
 from .errors import SourceError, naming
 
 _READ_TRIES = 4
@@ -36,9 +37,12 @@ class SourceFile:
     Whenever it is opened and closed it has to be the file it was: same device and number, size and time.
     """
 
-    def __init__(self, path: Path, facts: os.stat_result | None = None) -> None:
-        """`facts` where a folder listing has them already. Raises SourceError for what is no file and no device."""
-        self.path = path
+    def __init__(self, path: Path, facts: os.stat_result | None = None, *, order: str = IMAGE_ORDER) -> None:
+        """`facts` where a folder listing has them already; `order` as `RangedFile.order`.
+
+        Raises SourceError for what is no file and no device.
+        """
+        self.path, self.order = path, order
         self._descriptor: int | None = None
         self._users = 0
         self._lock = threading.Lock()  # drives that were too slow for a pass read the source beside it
@@ -50,7 +54,7 @@ class SourceFile:
 
     @property
     def underlying(self) -> None:
-        """It is a file on this computer itself."""
+        """It is a file as it is stored."""
         return
 
     @property

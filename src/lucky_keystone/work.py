@@ -7,8 +7,9 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
-from .building.build import claimed_bytes, unseal
+from .building.build import claim_of, unseal
 from .building.keeping import Keeper
+from .building.remote import announce, lend
 from .building.several import Job, build_all
 from .building.update import Standing, update
 from .checking.check import check_drive
@@ -70,15 +71,25 @@ def carry_out(
     try:
         for work in works:
             work.progress = line(work.name)
+            work.prove, work.give_up = work.source.prove_remote, work.source.stop_remote
+            announce(work.image, work.source.remote_files)
             try:
                 if work.standing is not None:
                     work.result = update(
-                        work.image, work.medium, work.standing, work.progress, verify=verify, quick=work.quick
+                        work.image,
+                        work.medium,
+                        work.standing,
+                        work.progress,
+                        verify=verify,
+                        quick=work.quick,
+                        prove=work.prove,
                     )
                     continue
                 keeper = Keeper(work.image, work.medium, work.shelf)
-                if probe and work.may_be_fake and not (resume and claimed_bytes(work.image, work.medium, keeper)):
+                if probe and work.may_be_fake and not (resume and claim_of(work.image, work.medium, keeper).size):
                     _refuse_fake(work)
+                if resume:
+                    lend(work.image, work.medium, keeper, work.source.remote_files, work.progress)
                 to_build.append(work)
             except KeystoneError as error:
                 work.error = error

@@ -25,6 +25,8 @@ class Served:
     ranges: bool = True
     cuts: list[int] = field(default_factory=list)
     """Bytes after which each of the first connections is cut."""
+    later: tuple[int, int] | None = None
+    """After so many bytes, this status is all that is answered."""
     answers: list[int | tuple[int, dict[str, str]]] = field(default_factory=list)
     """What the first requests are answered instead: a status, and headers."""
     kind: str = "application/octet-stream"
@@ -37,6 +39,8 @@ class Served:
     location: str = ""
     ignores_if_range: bool = False
     stalls_at: int | None = None
+    becomes: tuple[int, bytes, str] | None = None
+    """After so many bytes, these are the file and its tag."""
     asked: list[tuple[int, int]] = field(default_factory=list)
     """First and last byte of each answer that was begun."""
     headers: list[dict[str, str]] = field(default_factory=list)
@@ -92,7 +96,15 @@ class Server:
             status, headers = other if isinstance(other, tuple) else (other, {})
             self._begin(request, status, {"Content-Length": "0", **headers})
             return
+        if served.later is not None and served.sent >= served.later[0]:
+            self._begin(request, served.later[1], {"Content-Length": "0"})
+            return
+        if served.becomes is not None and served.sent >= served.becomes[0]:
+            _, served.data, served.tag = served.becomes
         data, first, last = served.data, 0, len(served.data) - 1
+        if request.headers.get("If-Match", served.tag) != served.tag:
+            self._begin(request, 412, {"Content-Length": "0"})
+            return
         status = 200
         match = re.fullmatch(r"bytes=(\d+)-(\d*)", request.headers.get("Range", ""))
         condition = request.headers.get("If-Range", "")

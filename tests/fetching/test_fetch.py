@@ -23,9 +23,10 @@ from lucky_keystone.errors import KeystoneError
 from lucky_keystone.fetching import client as client_module
 from lucky_keystone.fetching.answers import Answer, harmless
 from lucky_keystone.fetching.client import HttpClient
-from lucky_keystone.fetching.fetch import Events, Fetched, Wanted, fetch
+from lucky_keystone.fetching.fetch import Fetched, Wanted, fetch
 from lucky_keystone.fetching.link import is_plain_name, parse_link
 from lucky_keystone.fetching.part import Part
+from lucky_keystone.fetching.patience import Events
 from lucky_keystone.progress import silent
 
 from ..helpers.program import run, run_json
@@ -89,7 +90,7 @@ def get(link: str, into: Path, *, wanted: str = SUM, size: int | None = None, **
     clock = how.pop("clock", Simulated())
     try:
         wish = Wanted(wanted, size)
-        return fetch(parse_link(link), into, wish, client, silent, events, clock=clock, **how), events  # type: ignore[arg-type]
+        return fetch([parse_link(link)], into, wish, client, silent, events, clock=clock, **how), events  # type: ignore[arg-type]
     finally:
         client.close()
 
@@ -262,7 +263,7 @@ def test_redirects(server: Server, tmp_path: Path) -> None:
         )
         client._ask = lambda link, _addresses, headers: HttpClient._ask(client, link, ("127.0.0.1",), headers)  # type: ignore[method-assign]
         with pytest.raises(KeystoneError, match="into this computer's own network"):
-            fetch(parse_link(server.link("/a.iso")), tmp_path / "b.iso", Wanted(SUM), client, silent, Events())
+            fetch([parse_link(server.link("/a.iso"))], tmp_path / "b.iso", Wanted(SUM), client, silent, Events())
         client.close()
 
 

@@ -20,6 +20,7 @@ from tempfile import TemporaryDirectory
 
 from lucky_keystone.errors import SourceError, UsageError
 
+from .fetching_targets import fetching_targets
 from .mac_targets import mac_targets
 from .setup_targets import setup_targets
 from .targets import Target, make_targets
@@ -29,6 +30,7 @@ KINDS = (
     *("mac disk image", "mac zip", "mac package", "mac asset", "studio drive"),
     *("xpress image", "lzx image", "lzms image", "xpress solid image", "lzx solid image", "lzms solid image"),
     *("edition", "signature lists", "answer file", "driver package"),
+    *("catalogue", "catalogue json", "journal", "record of the store", "answers"),
     *("manifest drive", "progress drive", "bay", "plan"),
     *("raw mbr", "raw gpt", "raw fat12", "raw fat16", "raw gz", "raw bz2", "raw xz", "raw zst", "raw zip"),
 )
@@ -46,7 +48,8 @@ EXTREMES = [
 
 def all_targets(folder: Path) -> dict[str, Target]:
     """Make a target of every kind in `folder`."""
-    return make_targets(folder) | mac_targets(folder / "mac") | setup_targets(folder / "setup")
+    made = make_targets(folder) | mac_targets(folder / "mac") | setup_targets(folder / "setup")
+    return made | fetching_targets(folder / "net")
 
 
 @contextmanager

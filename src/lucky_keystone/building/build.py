@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from blake3 import blake3
 
@@ -15,6 +16,7 @@ from ..drives.readback import read_back
 from ..errors import DriveError, Interrupted, KeystoneError
 from ..manifest.format import pack_manifest
 from ..manifest.shelf import NoShelf, Shelf
+from ..manifest.unfinished import UNKNOWN
 from ..progress import Progress
 from ..regions import RegionKind
 from .feed import Block, Feed
@@ -37,6 +39,10 @@ class BuildResult:
     """False when an update believed the drive's manifest."""
 
 
+def nothing_to_prove(progress: Progress) -> None:
+    """Prove nothing: the source lies on this computer."""
+
+
 UNSEALED = (
     "The drive is not finished, and no system will treat it as if it were. Run the same command again to continue."
 )
@@ -51,6 +57,7 @@ def build(
     resume: bool = True,
     blocks: Iterator[Block] | None = None,
     shelf: Shelf | None = None,
+    prove: Callable[[Progress], None] = nothing_to_prove,
 ) -> BuildResult:
     """Write `image` to `medium`. Until the very last write nothing on the drive looks finished.
 
@@ -59,7 +66,8 @@ def build(
     got; with `resume`, what an earlier run of the same build left there is read, compared, and kept where it is right.
 
     `blocks` are the image's blocks when a pass over the source is shared with other drives; its own are read when None.
-    `shelf` keeps progress and manifest where the drive has no room for them.
+    `shelf` keeps progress and manifest where the drive has no room for them. `prove` raises SourceError where what was
+    read of the source turns out to be wrong in the end; it is asked before the drive is finished.
     Raises SourceError, DriveError or Interrupted, and then there is no seal.
     """
     if medium.size != image.size:
@@ -69,8 +77,8 @@ def build(
     with leaving_no_seal():
         keeper = Keeper(image, medium, shelf or NoShelf())
         keeper.forget_what_was_kept()
-        claimed = claimed_bytes(image, medium, keeper) if resume else 0
-        _clear_ends(image, medium, keeper, claimed)
+        claim = claim_of(image, medium, keeper) if resume else NOTHING_CLAIMED
+        _clear_ends(image, medium, keeper, claim)
         source = blocks or Feed(image.regions).follow()
         started = time.monotonic()
         streamed = stream_blocks(
@@ -78,27 +86,39 @@ def build(
             image.bytes_to_write,
             medium,
             progress,
-            stage="continuing" if claimed else "writing",
-            compare_below=claimed,
-            hooks=Hooks(taken=lambda count: keeper.taken("build", count)),
+            stage="continuing" if claim.size else "writing",
+            compare_below=claim.size,
+            hooks=Hooks(taken=lambda count, digest: keeper.taken("build", count, digest)),
         )
         to_verify = [*streamed.blocks, *_cleared(image)]
+        prove(progress)
         return finish(image, medium, progress, streamed, to_verify, started, keeper, verify=verify)
 
 
-def claimed_bytes(image: DriveImage, medium: Medium, keeper: Keeper) -> int:
-    """Return how many bytes of the image's regions an unfinished drive claims to hold.
+class Claim(NamedTuple):
+    """What an unfinished drive says that it holds of an image's regions."""
 
-    0 when it was to become another.
-    """
+    size: int
+    """Bytes; 0 when it was to become another."""
+    digest: bytes
+    """BLAKE3 of the hashes of all blocks among them; UNKNOWN where nothing says it."""
+
+
+NOTHING_CLAIMED = Claim(0, UNKNOWN)
+
+
+def claim_of(image: DriveImage, medium: Medium, keeper: Keeper) -> Claim:
+    """Return what an unfinished drive claims to hold of the image's regions."""
     if any(medium.read_at(0, image.sector_size)):
-        return 0
+        return NOTHING_CLAIMED
     state = keeper.unfinished()
     if state is not None:
-        return state.taken if (state.kind, state.fingerprint) == ("build", image.fingerprint) else 0
+        is_ours = (state.kind, state.fingerprint) == ("build", image.fingerprint)
+        return Claim(state.taken, state.digest) if is_ours else NOTHING_CLAIMED
     # Interrupted between manifest and seal: everything is there.
     manifest = keeper.manifest()
-    return image.bytes_to_write if manifest is not None and manifest.about.build == image.fingerprint.hex() else 0
+    is_ours = manifest is not None and manifest.about.build == image.fingerprint.hex()
+    return Claim(image.bytes_to_write, UNKNOWN) if is_ours else NOTHING_CLAIMED
 
 
 def finish(
@@ -174,7 +194,7 @@ def unseal(image: DriveImage, medium: Medium) -> None:
     medium.flush()
 
 
-def _clear_ends(image: DriveImage, medium: Medium, keeper: Keeper, claimed: int) -> None:
+def _clear_ends(image: DriveImage, medium: Medium, keeper: Keeper, claim: Claim) -> None:
     """Remove the old seal and old signatures: sector 0 up to the first partition, and the last MiB (a backup GPT).
 
     That is done again when an interrupted build continues: a drive that lies about flushing may have lost it.
@@ -183,7 +203,7 @@ def _clear_ends(image: DriveImage, medium: Medium, keeper: Keeper, claimed: int)
     for start, end in image.cleared_first:
         medium.write_zeros(start, end - start)
     # Before the first byte: whatever becomes of this run, the next one knows what was begun.
-    keeper.taken("build", claimed)
+    keeper.taken("build", claim.size, claim.digest)
     medium.flush()
 
 

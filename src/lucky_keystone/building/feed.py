@@ -21,6 +21,8 @@ from ..regions import Region
 
 _AHEAD = 4  # buffers for one follower
 _SHARED_AHEAD = 6  # and for several
+_ENDING = 5.0
+"""Seconds that whoever leaves waits for the reader to end."""
 PATIENCE = 2.0
 """Seconds that one follower may hold up the others in all, and a tenth of the pass besides."""
 
@@ -100,7 +102,7 @@ class Feed:
                 self._stopping = True
             self._changed.notify_all()
         if last and threading.current_thread() is not self._thread:
-            self._thread.join()
+            self._thread.join(_ENDING)  # it may be waiting for a server
 
     def _take(self, follower: int) -> Block | None:
         with self._changed:

@@ -6,7 +6,7 @@ from ..drives.medium import Medium
 from ..errors import DriveError
 from ..manifest.format import Manifest, ManifestError, read_manifest, unpack_manifest
 from ..manifest.shelf import Shelf
-from ..manifest.unfinished import Kind, Unfinished, pack_unfinished, read_unfinished, unpack_unfinished
+from ..manifest.unfinished import UNKNOWN, Kind, Unfinished, pack_unfinished, read_unfinished, unpack_unfinished
 from .image import DriveImage
 
 
@@ -42,13 +42,16 @@ class Keeper:
         if self._image.manifest_offset is not None or not self.keeps:
             self._shelf.clear()
 
-    def taken(self, kind: Kind, count: int) -> None:
-        """Note that `count` bytes were flushed. On a drive that is surely there after the next flush."""
+    def taken(self, kind: Kind, count: int, digest: bytes = UNKNOWN) -> None:
+        """Note that `count` bytes were flushed, whose blocks have hashes with this `digest`.
+
+        On a drive that is surely there after the next flush.
+        """
         image = self._image
         if not self.keeps:
             return
         starts = tuple(partition.offset for partition in image.partitions) if image.manifest_room else ()
-        data = pack_unfinished(Unfinished(kind, image.fingerprint, count, starts), image.sector_size)
+        data = pack_unfinished(Unfinished(kind, image.fingerprint, count, starts, digest), image.sector_size)
         if image.manifest_offset is not None:
             self._medium.write_at(image.manifest_offset, memoryview(data))
         else:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Protocol, TypeVar
 
@@ -17,6 +17,8 @@ from ..errors import UsageError
 from ..families.choices import Choices, given
 from ..families.families import known_family
 from ..families.family import DriveShape
+from ..fetching.link import Link, Place
+from ..fetching.remote import Terms
 from ..manifest.shelf import Shelf
 from ..planning.fitting import FROM_SCRATCH
 from ..planning.make import NOTHING_SAVED, make_plan
@@ -26,7 +28,7 @@ from ..progress import Progress, silent
 from ..sources.opening import open_source
 from ..sources.source import Source
 from ..starting.trust import ANY_MACHINE, Machine
-from .build import claimed_bytes
+from .build import claim_of
 from .compose import compose_drive
 from .keeping import Keeper
 from .update import Standing, read_standing
@@ -68,14 +70,14 @@ _T = TypeVar("_T", bound=Target)
 class Request:
     """What was asked for."""
 
-    path: Path
+    path: Place
     """Of the source, or of a plan file."""
     choices: Choices
     added: tuple[Path, ...] = ()
     drivers: tuple[Path, ...] = ()
     """Folders with driver packages for setup."""
     answer_file: Path | None = None
-    further: tuple[Path, ...] = ()
+    further: tuple[Place, ...] = ()
     """Sources whose volumes go onto the same drives."""
     size: int | None = None
     """Bytes of an image file to be made."""
@@ -83,11 +85,15 @@ class Request:
     saved: SavedPlan | None = None
     machine: Machine = ANY_MACHINE
     """What the drives are to start, for the forecast."""
+    terms: Terms = field(default_factory=Terms)
+    """How images on servers are read."""
+    link: Link | None = None
+    """Where the image of a plan is now."""
 
     @property
     def is_plan(self) -> bool:
         """True when the path is a plan file's."""
-        return self.path.suffix.lower() == ".toml" and not self.path.is_dir()
+        return isinstance(self.path, Path) and self.path.suffix.lower() == ".toml" and not self.path.is_dir()
 
 
 @dataclass(frozen=True)
@@ -104,7 +110,10 @@ class WantedDrive:
 def with_saved_plan(request: Request, *, several: bool) -> Request:
     """Return the request with what its plan file says, if it has one; a word of identity given beside it counts."""
     if not request.is_plan:
+        if request.link is not None:
+            raise UsageError("--link goes with a plan.", advice="Give the link itself as the source.")
         return request
+    assert isinstance(request.path, Path)
     beside = given(request.choices).keys() - {"identity", "as_is"}
     if request.added or request.further or request.drivers or request.answer_file or beside:
         raise UsageError(
@@ -125,7 +134,8 @@ def with_saved_plan(request: Request, *, several: bool) -> Request:
 def open_requested(request: Request, progress: Progress = silent) -> Source:
     """Open the source that is asked for. Raises SourceError, also when it is no longer the one that was planned."""
     if request.saved is not None:
-        return open_planned_source(request.saved, request.path, progress)
+        assert isinstance(request.path, Path)
+        return open_planned_source(request.saved, request.path, progress, request.terms, request.link)
     return open_source(
         request.path,
         request.added,
@@ -133,6 +143,7 @@ def open_requested(request: Request, progress: Progress = silent) -> Source:
         request.further,
         drivers=request.drivers,
         answer_file=request.answer_file,
+        terms=request.terms,
     )
 
 
@@ -148,7 +159,7 @@ def plan_all(
     if request.update:
         known_family(source).refuse_update()
     for target in targets:
-        refuse_source_as_target((source.path, *source.beside), source.identities, target.path)
+        refuse_source_as_target(source.places, source.identities, target.path)
         if not request.update:
             _refuse_other_size(request, target)
             begun = _begun(request, source, target, reading, saved)
@@ -205,7 +216,7 @@ def _begun(
         if state is None and keeper.manifest() is None:
             return plan if is_blank(medium) else None
         is_ours = state is not None and (state.kind, state.fingerprint) == ("build", image.fingerprint)
-        return plan if is_ours or claimed_bytes(image, medium, keeper) else None
+        return plan if is_ours or claim_of(image, medium, keeper).size else None
 
 
 def _kept_identity(choices: Choices, standing: Standing) -> Choices:

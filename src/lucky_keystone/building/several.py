@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from ..drives.medium import Medium
@@ -11,7 +11,7 @@ from ..errors import Interrupted, KeystoneError
 from ..manifest.shelf import NoShelf, Shelf
 from ..progress import Progress, silent
 from ..regions import TRAITS, Region
-from .build import UNSEALED, BuildResult, build
+from .build import UNSEALED, BuildResult, build, nothing_to_prove
 from .feed import PATIENCE, Block, Feed
 from .image import DriveImage
 from .stream import own_blocks
@@ -27,6 +27,10 @@ class Job:
     progress: Progress = silent
     """Hears of its progress."""
     shelf: Shelf = field(default_factory=NoShelf)
+    prove: Callable[[Progress], None] = nothing_to_prove
+    """Raises SourceError where what was read of the source turns out to be wrong in the end."""
+    give_up: Callable[[], None] = lambda: None
+    """Ends all waiting for a source that is slow to answer."""
     result: BuildResult | None = None
     error: KeystoneError | None = None
     fell_back: bool = False
@@ -86,6 +90,8 @@ def _wait(jobs: Sequence[Job], stop: _Stop) -> bool:
         except KeyboardInterrupt:
             interrupted = True
             stop.event.set()
+            for job in jobs:
+                job.give_up()
 
 
 def _groups(jobs: Sequence[Job]) -> list[list[Job]]:
@@ -127,7 +133,14 @@ def _work(
 
     try:
         job.result = build(
-            job.image, job.medium, progress, verify=verify, resume=resume, blocks=blocks, shelf=job.shelf
+            job.image,
+            job.medium,
+            progress,
+            verify=verify,
+            resume=resume,
+            blocks=blocks,
+            shelf=job.shelf,
+            prove=job.prove,
         )
     except KeystoneError as error:
         job.error = error

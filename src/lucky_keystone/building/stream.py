@@ -47,8 +47,11 @@ class Hooks:
     """What the order of a build wants to happen while blocks are streamed."""
 
     before_first_write: Callable[[], None] = field(default=lambda: None)
-    taken: Callable[[int], None] = field(default=lambda _: None)
-    """Hears, in another thread, how many bytes were flushed; never before anything was written."""
+    taken: Callable[[int, bytes], None] = field(default=lambda _count, _digest: None)
+    """Hears, in another thread, how many bytes were flushed, and the BLAKE3 of their blocks' hashes.
+
+    Never before anything was written.
+    """
 
 
 def stream_regions(regions: Sequence[Region], medium: Medium, progress: Progress, stage: str = "writing") -> Streamed:
@@ -75,13 +78,14 @@ def stream_blocks(
     writer = _Writer(medium, compare_below, hooks or Hooks())
     flusher = _Flusher(medium, (hooks or Hooks()).taken)
     found: list[tuple[int, int, bytes]] = []
-    done = 0
+    done, digest = 0, blake3()
     try:
         for block in blocks:
             writer.put(block, done)
             found.append((block.offset, len(block.view), block.digest))
             done += len(block.view)
-            progress(stage, flusher.taken(done, anything_written=bool(writer.written)), whole)
+            digest.update(block.digest)
+            progress(stage, flusher.taken(done, digest, anything_written=bool(writer.written)), whole)
     finally:
         if close := getattr(blocks, "close", None):
             close()
@@ -163,24 +167,27 @@ class _Writer:
 class _Flusher:
     """Flushes behind the writer and knows how much the drive has surely taken."""
 
-    def __init__(self, medium: Medium, tell_taken: Callable[[int], None]) -> None:
+    def __init__(self, medium: Medium, tell_taken: Callable[[int, bytes], None]) -> None:
         self._medium, self._tell_taken = medium, tell_taken
-        self._asked: queue.Queue[int | None] = queue.Queue()
+        self._asked: queue.Queue[tuple[int, bytes] | None] = queue.Queue()
         self._last_asked, self._last_moment = 0, time.monotonic()
         self._taken = 0
         self._error: KeystoneError | None = None
         self._thread = threading.Thread(target=self._run, name="flusher", daemon=True)
         self._thread.start()
 
-    def taken(self, done: int, *, anything_written: bool) -> int:
-        """Note that `done` bytes were handed over or found right; return how many of them are surely on the medium."""
+    def taken(self, done: int, digest: blake3, *, anything_written: bool) -> int:
+        """Note that `done` bytes were handed over or found right, with the `digest` of their hashes.
+
+        Return how many of them are surely on the medium.
+        """
         if self._error is not None:
             raise self._error
         if not anything_written:
             self._taken = self._last_asked = done
         elif done - self._last_asked >= _WINDOW and time.monotonic() - self._last_moment >= _PAUSE:
             self._last_asked, self._last_moment = done, time.monotonic()
-            self._asked.put(done)
+            self._asked.put((done, digest.digest()))
         return self._taken
 
     def stop(self) -> None:
@@ -195,14 +202,14 @@ class _Flusher:
 
     def _run(self) -> None:
         try:
-            while (done := self._asked.get()) is not None:
+            while (asked := self._asked.get()) is not None:
                 while not self._asked.empty():  # the newest request covers the older ones
                     newer = self._asked.get()
                     if newer is None:
                         return
-                    done = newer
+                    asked = newer
                 self._medium.flush()
-                self._tell_taken(done)
-                self._taken = done
+                self._tell_taken(*asked)
+                self._taken = asked[0]
         except KeystoneError as error:
             self._error = error

@@ -8,7 +8,7 @@ the drive is unsealed, so an update that is interrupted is as safe as a build, a
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -26,7 +26,7 @@ from ..volumes.kind import StandingVolume
 from ..volumes.kinds import COMPOSED, open_volume
 from ..volumes.note import VolumeNote
 from ..volumes.volume import Entry, Volume
-from .build import BuildResult, finish, leaving_no_seal, manifest_of, noted_regions, unseal
+from .build import BuildResult, finish, leaving_no_seal, manifest_of, noted_regions, nothing_to_prove, unseal
 from .feed import Feed
 from .image import DriveImage
 from .keeping import Keeper
@@ -134,11 +134,13 @@ def update(
     *,
     verify: bool = True,
     quick: bool = False,
+    prove: Callable[[Progress], None] = nothing_to_prove,
 ) -> BuildResult:
     """Bring the drive to `image`, writing only blocks that differ; nothing at all when none does.
 
     Every block is compared with the source. With `quick` a source whose names, sizes and times are those the drive was
-    built from is not read: the drive is then compared with its own manifest, which is believed.
+    built from is not read: the drive is then compared with its own manifest, which is believed. `prove` is as for a
+    build.
 
     Raises SourceError, DriveError or Interrupted; once anything was written there is no seal then.
     """
@@ -164,6 +166,7 @@ def update(
             compare_below=image.bytes_to_write,
             hooks=Hooks(before_first_write=begin),
         )
+        prove(progress)
         if not streamed.written:
             assert image.manifest_offset is not None
             parts = [(0, image.seal), (image.manifest_offset, manifest_of(image, streamed)), *image.tables]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
@@ -17,10 +17,12 @@ from ..units import exact_size
 from .after import eject, tell_system
 from .guided import ask_for_drive, can_ask, whole_line
 from .inspect import needs, prove, show_source
+from .keeping import Keeping
 from .logged import Logged
 from .manner import manner
 from .options import (
     Size,
+    SourcePlace,
     bay_option,
     choice_options,
     complete_drive,
@@ -31,6 +33,8 @@ from .options import (
     output_options,
     setup_options,
     source_options,
+    stored_instead,
+    terms_of,
     with_option,
 )
 from .outcome import tell_outcome
@@ -42,6 +46,7 @@ from .targets import Chosen, choose, confirm, guard, open_for_writing, reading
 if TYPE_CHECKING:
     from ..building.request import WantedDrive
     from ..drives.guards import Guard
+    from ..fetching.link import Link, Place
     from ..sources.source import Source
     from ..starting.trust import Machine
     from ..work import Work
@@ -58,9 +63,10 @@ Examples:
   lucky-keystone build installer.iso --onto G7KM --onto C4RW --onto P93H
   lucky-keystone build newer.iso --onto G7KM --update
   lucky-keystone build crew.toml --onto crew.img --size 16GB
-  lucky-keystone build installer.iso --onto G7KM --yes --json"""
+  lucky-keystone build installer.iso --onto G7KM --yes --json
+  lucky-keystone build https://images.tidewell.example/tidewell-12.iso --sha256 SUM --onto G7KM"""
 )
-@click.argument("source", metavar="SOURCE-OR-PLAN", type=click.Path(path_type=Path))
+@click.argument("source", metavar="SOURCE-OR-PLAN", type=SourcePlace())
 @click.option(
     "--onto",
     "drives",
@@ -77,6 +83,13 @@ Examples:
 @setup_options
 @source_options
 @machine_options
+@click.option(
+    "--link",
+    type=SourcePlace(),
+    metavar="LINK",
+    help="With a plan: where its image is now, when the plan's link has expired; '-': it is read from standard input.",
+)
+@click.option("--keep", is_flag=True, help="Put the image, which comes from a link, into the store on the way.")
 @click.option(
     "--update", is_flag=True, help="Bring a drive that was built here to this source, writing only what differs."
 )
@@ -96,16 +109,19 @@ Examples:
 @bay_option
 @output_options
 def command(
-    source: Path,
+    source: Place,
     drives: tuple[str, ...],
     size: int | None,
     sector_size: int | None,
-    further: tuple[Path, ...],
+    further: tuple[Place, ...],
     added: tuple[Path, ...],
     answer_file: Path | None,
     drivers_folders: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
+    authority: Path | None,
+    link: Link | None,
+    keep: bool,
     trust: tuple[Path, ...],
     revoked: tuple[Path, ...],
     model: str,
@@ -119,7 +135,7 @@ def command(
     bay: Path | None,
     **given: Any,
 ) -> int:
-    """Build a drive from a source (disc image, folder, optical drive) or a saved plan, read it back, and check it.
+    """Build a drive from a source (disc image, folder, optical drive, link) or a saved plan, read it back, check it.
 
     Run the same command again to continue an interrupted build. Several drives are written in one pass.
     """
@@ -134,7 +150,7 @@ def command(
         )
     lifted = lifted_guards(given)
     asked = Request(
-        path=source,
+        path=stored_instead(source, sha256),
         choices=choices_of(given),
         added=added,
         drivers=drivers_folders,
@@ -143,14 +159,20 @@ def command(
         size=size,
         update=update,
         machine=machine_of(trust, revoked, model),
+        terms=terms_of(sha256, authority),
+        link=link,
     )
+    keeping = Keeping(link or source) if keep else None
+    if keeping is not None:
+        click.get_current_context().call_on_close(keeping.close)
+        asked = replace(asked, terms=replace(asked.terms, keep=keeping.take))
     request = with_saved_plan(asked, several=len(drives) > 1)
     sector_size = sector_size or (request.saved.drive.sector_size if request.saved else None)
     job = _Job("update" if update else "build", lifted)
     chosen = [choose(drive, bay, sector_size) for drive in drives]
     _refuse_twice(chosen, given["identity"])
     beside = (*added, *drivers_folders, *([answer_file] if answer_file else []))
-    job.guard(chosen, (source, *beside, *further))
+    job.guard(chosen, tuple(place for place in (source, *beside, *further) if isinstance(place, Path)))
     with Stages() as stages:
         opened = open_requested(request, stages)
     if not drives:
@@ -168,6 +190,9 @@ def command(
         heading(console(), ("Updating " if update else "Building ") + ", ".join(each.name for each in chosen))
     how = _How(verify=not no_verify, resume=not from_scratch, probe=not no_probe, quick=quick, eject=ejecting)
     works = job.carry_out(pairs, opened, request.machine, how)
+    if not proofs:  # none were made before: what came from servers is proven by now
+        proofs = [f"{file.path.name} has the SHA-256 given" for file in opened.remote_files if file.proven]
+    proofs += keeping.finish(opened) if keeping is not None else []
     outcome = [(each, one.plan, work) for (each, one), work in zip(pairs, works, strict=True)]
     code = tell_outcome(outcome, proofs, verified=not no_verify, seconds=time.monotonic() - began)
     if not drives:

@@ -13,13 +13,25 @@ from rich.text import Text
 from ..units import SECTOR_SIZES, counted, exact_size, shown_size
 from .inspect import open_with_progress
 from .manner import manner
-from .options import Word, add_option, bay_option, complete_drive, machine_of, machine_options, output_options
+from .options import (
+    SourcePlace,
+    Word,
+    add_option,
+    authority_option,
+    bay_option,
+    complete_drive,
+    machine_of,
+    machine_options,
+    output_options,
+    terms_of,
+)
 from .show import console, emit_json, facts, heading, paragraph, starts
 from .stages import Stages
 from .targets import existing, reading
 
 if TYPE_CHECKING:
     from ..checking.report import Finding, Report, VolumeSummary
+    from ..fetching.link import Place
     from .documents import CheckBody
 
 _MARKS = {
@@ -50,11 +62,12 @@ Examples:
 )
 @click.option(
     "--against",
-    type=click.Path(path_type=Path),
+    type=SourcePlace(),
     metavar="SOURCE",
     help="Compare every file with this source (disc image, folder, raw image).",
 )
 @add_option("With --against: a folder whose files were added to the source.")
+@authority_option
 @machine_options
 @bay_option
 @output_options
@@ -62,11 +75,12 @@ def command(
     drive: str,
     sector_size: int | None,
     firmware: str | None,
-    against: Path | None,
+    against: Place | None,
     added: tuple[Path, ...],
     trust: tuple[Path, ...],
     revoked: tuple[Path, ...],
     model: str,
+    authority: Path | None,
     bay: Path | None,
 ) -> int:
     """Check DRIVE: table, volumes, every byte against its manifest, and the way it starts. Writes nothing.
@@ -79,7 +93,7 @@ def command(
     if added and against is None:
         raise click.UsageError("--add goes with --against.")
     chosen = existing(drive, bay)
-    source = open_with_progress(against, added) if against is not None else None
+    source = open_with_progress(against, added, terms=terms_of(None, authority)) if against is not None else None
     if source is not None and (family := family_of(source)) is not None and source.root.entries:
         source = replace(source, root=family.on_drive(source))
     with reading(chosen) as medium, Stages() as stages:

@@ -17,6 +17,7 @@ from ..families.choices import Choices
 from ..families.facts import SourceFacts
 from ..families.family import Decision, SplitImage
 from ..families.signing import LoaderSignature
+from ..fetching.catalogue import CatalogueImage
 from ..gauging.capacity import Verdict as CapacityVerdict
 from ..gauging.gauge import Mode
 from ..shoplog import LogEntry
@@ -381,6 +382,50 @@ class FetchDocument(Document, kw_only=True):
     interruptions: int
     damaged: int
     """Bytes here that had changed, and were fetched again."""
+    stored: bool
+    """True where it went into the store."""
+    was_there: bool
+    """True where it was in the store already: nothing was downloaded."""
+
+
+class RecordDocument(Document, kw_only=True):
+    """`fetch --record`."""
+
+    command: Literal["fetch"] = "fetch"
+    catalogue: str
+    added: bool
+    """False where it was in it already."""
+    image: CatalogueImage
+
+
+class StoredBody(msgspec.Struct, kw_only=True):
+    """An image of the store. Moments in UTC, ISO 8601; empty where they are not known."""
+
+    name: str
+    path: str
+    size: int
+    sha256: str
+    proven: bool
+    """True where the sum was known before the image came."""
+    damaged: bool
+    """True where it no longer has its sum (--verify)."""
+    words: str
+    """What it is, where a catalogue said it."""
+    origin: str
+    fetched: str
+    used: str
+    checked: str
+    """When it was last compared with its sum."""
+
+
+class ImagesDocument(Document, kw_only=True):
+    """`images`."""
+
+    command: Literal["images"] = "images"
+    store: str
+    images: list[StoredBody]
+    forgotten: list[str]
+    """Names of the images that were deleted."""
 
 
 class DemoStep(msgspec.Struct, kw_only=True):
@@ -410,7 +455,8 @@ DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
     "reclaim": (ReclaimDocument,),
     "log": (LogDocument,),
     "split": (SplitDocument,),
-    "fetch": (FetchDocument,),
+    "fetch": (FetchDocument, RecordDocument),
+    "images": (ImagesDocument,),
     "demo": (DemoDocument,),
     "error": (ErrorDocument,),
     "progress": (ProgressEvent,),

@@ -14,6 +14,8 @@ from .show import Column, console, emit_json, paragraph, table
 from .stages import Stages
 
 if TYPE_CHECKING:
+    from ..fetching.link import Place
+    from ..fetching.remote import Terms
     from ..wim.edition import EditionEntry, EditionTree
     from ..wim.read import Edition
     from ..wim.whole import WholeImage
@@ -24,7 +26,14 @@ _SHOWN = 5_000
 
 
 def look_inside(
-    source: Path, wanted: str | None, *, listing: bool, matching: str | None, taken: str | None, folder: Path | None
+    source: Place,
+    wanted: str | None,
+    *,
+    listing: bool,
+    matching: str | None,
+    taken: str | None,
+    folder: Path | None,
+    terms: Terms,
 ) -> None:
     """List an edition's files, or take some out. Raises UsageError where the options do not go together."""
     if taken is not None and folder is None:
@@ -35,7 +44,7 @@ def look_inside(
         raise UsageError("--edition goes with --list, --matching or --take.", advice="Add --list to see its files.")
     if taken is not None and (listing or matching is not None):
         raise UsageError("--take cannot be combined with --list or --matching.", advice="List first, then take.")
-    image, edition = _chosen(source, wanted)
+    image, edition = _chosen(source, wanted, terms)
     if not image.is_fast and not manner().quiet:
         paragraph(
             console(err=True),
@@ -51,12 +60,13 @@ def look_inside(
         _list(image, tree, edition, matching)
 
 
-def _chosen(source: Path, wanted: str | None) -> tuple[WholeImage, Edition]:
+def _chosen(source: Place, wanted: str | None, terms: Terms) -> tuple[WholeImage, Edition]:
     """Return the edition that is meant, and the image that holds it."""
-    from ..families.windows.install_image import image_at, images_of, is_install_image
+    from ..families.windows.install_image import alone, images_of
     from .inspect import open_with_progress
 
-    images = [image_at(source)] if is_install_image(source) else list(images_of(open_with_progress(source, ())))
+    opened = alone(source, terms)
+    images = [opened] if opened is not None else list(images_of(open_with_progress(source, (), terms=terms)))
     if not images:
         raise SourceError(
             f"{source} holds no install image (sources/install.wim, .esd or .swm).",

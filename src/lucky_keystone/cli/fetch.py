@@ -1,18 +1,30 @@
-"""`fetch`: gets an image from a server."""
+"""`fetch`: gets an image from a server, into the store or a file."""
 
 from __future__ import annotations
 
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from ..errors import UsageError
 from ..units import exact_size, shown_size
+from .choosing import choose_image, read_all, refuse_without_links
 from .manner import manner
-from .options import Sha256, Size, output_options
+from .options import Sha256, Size, SourcePlace, authority_option, output_options
 from .show import console, emit_json, facts, paragraph
 from .stages import Stages
+
+if TYPE_CHECKING:
+    from ..fetching.catalogue import CatalogueImage
+    from ..fetching.client import Client
+    from ..fetching.fetch import Fetched, Wanted
+    from ..fetching.link import Link, Place
+    from ..fetching.patience import Events
+    from ..fetching.store import StoredImage
+
+_NARROWING = ("release", "build", "edition", "language", "architecture")
 
 
 @click.command(
@@ -21,85 +33,232 @@ Examples:
   lucky-keystone fetch https://images.tidewell.example/tidewell-12.iso --sha256 SUM
   lucky-keystone fetch https://images.tidewell.example/tidewell-12.iso --into images/
   lucky-keystone fetch NEW-LINK --into tidewell-12.iso
-  lucky-keystone fetch - --into tidewell-12.iso < link.txt"""
+  lucky-keystone fetch - --into tidewell-12.iso < link.txt
+  lucky-keystone fetch --catalogue tidewell.toml --release 'Tidewell 12' --language en-GB
+  lucky-keystone fetch --record tidewell-12.iso --catalogue shop.toml"""
 )
-@click.argument("link", metavar="LINK")
+@click.argument("link", metavar="[LINK]", required=False)
 @click.option(
     "--into",
     type=click.Path(path_type=Path),
     metavar="FILE-or-FOLDER",
-    help="Where the image goes; else into this folder, under the link's own name.",
+    help="Where the image goes; else into the store, where 'build' finds it by its name.",
 )
 @click.option("--sha256", type=Sha256(), metavar="SUM", help="The image must have this SHA-256.")
 @click.option("--size", type=Size(), metavar="BYTES", help="How large it is, where the server does not say it.")
 @click.option(
-    "--authority",
+    "--catalogue",
+    "catalogues",
+    type=SourcePlace(),
+    multiple=True,
+    metavar="FILE-or-LINK",
+    help="Choose from a catalogue, or prove LINK by it. Repeatable.",
+)
+@click.option("--release", metavar="TEXT", help="Of a catalogue: this release.")
+@click.option("--build", metavar="TEXT", help="Of a catalogue: this build.")
+@click.option("--edition", metavar="NAME", help="Of a catalogue: with this edition.")
+@click.option("--language", metavar="TAG", help="Of a catalogue: in this language (en, en-GB).")
+@click.option("--architecture", metavar="WORD", help="Of a catalogue: x64, x86, arm64 or universal.")
+@click.option(
+    "--record",
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="Certificates of an authority of your own (PEM), trusted for this beside the system's.",
+    help="Add this image, which is here, to the catalogue; LINK, when given, is where others get it.",
 )
+@authority_option
 @click.option("--patient", is_flag=True, help="Keep trying for an hour where the server does not answer.")
 @click.option("--from-scratch", is_flag=True, help="Drop the part that is here, and begin again.")
 @output_options
 def command(
-    link: str,
+    link: str | None,
     into: Path | None,
     sha256: str | None,
     size: int | None,
+    catalogues: tuple[Place, ...],
+    record: Path | None,
     authority: Path | None,
     patient: bool,
     from_scratch: bool,
+    **narrowing: str | None,
 ) -> None:
-    """Get an image from LINK ('-': the link is read from standard input) into a file.
+    """Get an image from LINK ('-': the link is read from standard input) or a catalogue.
 
     The file has its name only when it is whole. The same command continues after any break, also with a fresh link.
     """
     from ..fetching.client import HttpClient
-    from ..fetching.fetch import Events, Wanted, fetch
+    from ..fetching.fetch import Wanted
     from ..fetching.link import parse_link
+    from ..fetching.patience import Events
 
-    found = parse_link(sys.stdin.readline().strip() if link == "-" else link)
-    path = into if into is not None and not into.is_dir() else (into or Path()) / _named(found.file_name)
-    client, events = HttpClient(authority), Events()
-    wanted = Wanted(sha256 or "", size)
-    with Stages() as stages:
-        events.told = stages.note
-        try:
-            done = fetch(found, path, wanted, client, stages, events, patient=patient, from_scratch=from_scratch)
-        finally:
-            client.close()
-    if manner().as_json:
-        from .documents import FetchDocument
-
-        emit_json(
-            FetchDocument(
-                path=str(done.path),
-                size=done.size,
-                sha256=done.sha256,
-                proven=done.proven,
-                origin=done.origin,
-                resumed_at=events.resumed_at,
-                interruptions=events.interruptions,
-                damaged=events.damaged,
-            )
-        )
+    given = parse_link(sys.stdin.readline().strip() if link == "-" else link) if link is not None else None
+    wanted_words = {name: value for name in _NARROWING if (value := narrowing[name]) is not None}
+    if record is not None:
+        _record(record, catalogues, given)
         return
-    out = console()
-    rows = [("Image", str(done.path)), ("Size", exact_size(done.size)), ("SHA-256", done.sha256), ("From", done.origin)]
-    if events.resumed_at:
-        rows.append(("Continued", f"after {shown_size(events.resumed_at)} that were here already"))
-    if events.damaged:
-        rows.append(("Damaged", f"{exact_size(events.damaged)} here had changed, and were fetched again"))
-    if events.interruptions:
-        rows.append(("Interrupted", f"{events.interruptions} times, and continued"))
-    facts(out, rows)
-    if done.proven:
-        paragraph(out, "It has the SHA-256 that was given.", style="good")
-    else:
-        paragraph(out, "Not proven: compare its SHA-256 with the one that its maker names.", style="warn")
+    if given is None and not catalogues:
+        raise UsageError("There is nothing to get.", advice="Name a LINK, or a catalogue with --catalogue.")
+    if wanted_words and not catalogues:
+        raise UsageError(f"--{next(iter(wanted_words))} goes with --catalogue.", advice="Name the catalogue.")
+    client, events = HttpClient(authority), Events()
+    try:
+        image = _of_catalogue(catalogues, client, given, into, wanted_words)
+        if image is not None and sha256 is not None and sha256 != image.sha256:
+            raise UsageError(f"The catalogue names another SHA-256 for {image.file}.", advice="Leave out --sha256.")
+        links = [given] if given is not None else image.links if image is not None else []
+        name = image.file if image is not None else _named(links[0].file_name, into)
+        wanted = Wanted(image.sha256, image.size, image.blocks) if image is not None else Wanted(sha256 or "", size)
+        errand = _Errand(links, name, wanted, image.words if image is not None else "", client, events)
+        if into is None:
+            errand.into_store(patient=patient, from_scratch=from_scratch)
+        else:
+            path = into / name if into.is_dir() else into
+            errand.show(errand.fetch(path, patient=patient, from_scratch=from_scratch))
+    finally:
+        client.close()
 
 
-def _named(name: str) -> str:
-    if not name:
+def _of_catalogue(
+    places: tuple[Place, ...], client: Client, given: Link | None, into: Path | None, wanted: dict[str, str]
+) -> CatalogueImage | None:
+    """Return the image that is meant; None where no catalogue was named."""
+    if not places:
+        return None
+    from ..fetching.catalogue import joined
+
+    catalogues = read_all(places, client)
+    if given is not None and not wanted:
+        names = {given.file_name.casefold(), into.name.casefold() if into is not None else ""}
+        found = [
+            image
+            for image in joined(catalogues)
+            if image.file.casefold() in names or given.origin in [each.origin for each in image.links]
+        ]
+        if len(found) == 1:
+            return found[0]
+    image = choose_image(catalogues, wanted)
+    if given is None:
+        refuse_without_links(image)
+    return image
+
+
+def _named(name: str, into: Path | None) -> str:
+    if not name and (into is None or into.is_dir()):
         raise UsageError("The link does not end in a plain file name.", advice="Name the file with --into FILE.")
     return name
+
+
+class _Errand:
+    """What is to be got, and how it is told."""
+
+    def __init__(
+        self, links: list[Link], name: str, wanted: Wanted, words: str, client: Client, events: Events
+    ) -> None:
+        self._links, self._name, self._wanted, self._words = links, name, wanted, words
+        self._client, self._events = client, events
+
+    def fetch(self, path: Path, *, patient: bool, from_scratch: bool) -> Fetched:
+        from ..fetching.fetch import fetch
+
+        with Stages() as stages:
+            self._events.told = stages.note
+            return fetch(
+                self._links,
+                path,
+                self._wanted,
+                self._client,
+                stages,
+                self._events,
+                patient=patient,
+                from_scratch=from_scratch,
+            )
+
+    def into_store(self, *, patient: bool, from_scratch: bool) -> None:
+        """Get it into the store, unless it is there."""
+        from ..fetching.store import About, Store
+
+        store = Store()
+        path = store.arriving(self._name)
+        found = store.by_sum(self._wanted.sha256)
+        if found is not None:
+            if not found.is_believed:
+                with Stages() as stages:
+                    store.verify(found, stages)
+            self._tell(found.path, found.about.size, found.sha256, found.about.origin, stored=found, was_there=True)
+            return
+        done = self.fetch(path, patient=patient, from_scratch=from_scratch)
+        about = About(name=self._name, size=done.size, proven=done.proven, origin=done.origin, words=self._words)
+        image = store.take_in(done.path, done.sha256, about)
+        self._tell(image.path, done.size, done.sha256, done.origin, stored=image, proven=done.proven)
+
+    def show(self, done: Fetched) -> None:
+        """Tell of an image that went into a file."""
+        self._tell(done.path, done.size, done.sha256, done.origin, proven=done.proven)
+
+    def _tell(
+        self,
+        path: Path,
+        size: int,
+        sha256: str,
+        origin: str,
+        *,
+        stored: StoredImage | None = None,
+        proven: bool = True,
+        was_there: bool = False,
+    ) -> None:
+        events = self._events
+        if manner().as_json:
+            from .documents import FetchDocument
+
+            emit_json(
+                FetchDocument(
+                    path=str(path),
+                    size=size,
+                    sha256=sha256,
+                    proven=proven,
+                    origin=origin,
+                    resumed_at=events.resumed_at,
+                    interruptions=events.interruptions,
+                    damaged=events.damaged,
+                    stored=stored is not None,
+                    was_there=was_there,
+                )
+            )
+            return
+        out = console()
+        rows = [("Image", str(path)), ("Size", exact_size(size)), ("SHA-256", sha256)]
+        rows += [("From", origin)] if origin else []
+        if events.resumed_at:
+            rows.append(("Continued", f"after {shown_size(events.resumed_at)} that were here already"))
+        if events.damaged:
+            rows.append(("Damaged", f"{exact_size(events.damaged)} here had changed, and were fetched again"))
+        if events.interruptions:
+            rows.append(("Interrupted", f"{events.interruptions} times, and continued"))
+        facts(out, rows)
+        if was_there:
+            paragraph(out, "It is in the store already: nothing was downloaded.", style="good")
+        elif proven:
+            paragraph(out, "It has the SHA-256 that was given.", style="good")
+        else:
+            paragraph(out, "Not proven: compare its SHA-256 with the one that its maker names.", style="warn")
+        if stored is not None:
+            paragraph(out, f"Build from it by its name: lucky-keystone build {stored.about.name} --onto DRIVE")
+
+
+def _record(path: Path, catalogues: tuple[Place, ...], link: Link | None) -> None:
+    """Add an image that is here to a catalogue."""
+    if len(catalogues) != 1 or not isinstance(catalogues[0], Path):
+        raise UsageError("--record goes with one --catalogue FILE.", advice="Name the catalogue, which may be new.")
+    catalogue = catalogues[0]
+    from ..fetching.catalogue import add_image
+    from .recording import image_of
+
+    image = image_of(path, link)
+    added = add_image(catalogue, image)
+    if manner().as_json:
+        from .documents import RecordDocument
+
+        emit_json(RecordDocument(catalogue=str(catalogue), added=added, image=image))
+        return
+    out = console()
+    facts(out, [("Image", image.file), ("What it is", image.words), ("SHA-256", image.sha256)])
+    paragraph(out, f"{'Added to' if added else 'It is already in'} {catalogue}.", style="good" if added else "quiet")

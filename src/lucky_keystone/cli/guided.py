@@ -12,6 +12,7 @@ from rich.console import Console
 from ..drives.drive import Drive
 from ..drives.guards import held_back
 from ..errors import KeystoneError, UsageError
+from ..fetching.link import is_link, parse_link
 from ..nearest import did_you_mean
 from ..units import exact_size
 from .drives import show_drive
@@ -83,7 +84,8 @@ def complain(out: Console, error: KeystoneError) -> None:
 
 def whole_line(arguments: list[str], bay: Path | None, chosen: Chosen) -> str:
     """Return the command line that would have asked nothing about the drive."""
-    words = [*arguments, "--onto", chosen.name if chosen.drive else str(chosen.path)]
+    shown = [parse_link(word).shown if is_link(word) else word for word in arguments]
+    words = [*shown, "--onto", chosen.name if chosen.drive else str(chosen.path)]
     has_bay = any(word.partition("=")[0] == "--bay" for word in arguments)
     if bay is not None and not has_bay and chosen.drive is not None:
         words += ["--bay", str(bay)]

@@ -13,13 +13,15 @@ from ..errors import KeystoneError, UsageError
 from ..units import counted, exact_size, shown_size
 from .editions import look_inside
 from .manner import manner
-from .options import output_options, source_options, today
+from .options import SourcePlace, output_options, source_options, terms_of, today
 from .show import Column, console, emit_json, facts, heading, paragraph, table
 from .stages import Stages
 
 if TYPE_CHECKING:
     from ..families.facts import MacFacts, SourceFacts
     from ..families.signing import LoaderSignature
+    from ..fetching.link import Place
+    from ..fetching.remote import Terms
     from ..sources.source import Source
 
 _PROCESSORS = {"x64": "Intel", "arm64": "Apple silicon"}
@@ -37,7 +39,7 @@ Examples:
   lucky-keystone inspect install.wim --edition Crew --take Windows/System32/drivers --into drivers/
   lucky-keystone inspect copied-files/ --add drivers/ --json"""
 )
-@click.argument("source", type=click.Path(path_type=Path), required=False)
+@click.argument("source", type=SourcePlace(), required=False)
 @click.option("--find", "finding", is_flag=True, help="Look for installers in this computer's usual places.")
 @click.option("--edition", metavar="N-or-NAME", help="Look inside this edition of the install image.")
 @click.option("--list", "listing", is_flag=True, help="List the edition's files.")
@@ -47,7 +49,7 @@ Examples:
 @source_options
 @output_options
 def command(
-    source: Path | None,
+    source: Place | None,
     finding: bool,
     edition: str | None,
     listing: bool,
@@ -57,8 +59,9 @@ def command(
     added: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
+    authority: Path | None,
 ) -> None:
-    """Show what SOURCE is: a disc image, a folder, an installer app or a disk image.
+    """Show what SOURCE is: a disc image, a folder, an installer app or a disk image; also an https link to an image.
 
     Of a Windows installer: editions, architectures, loaders, files too large for FAT32. Of a macOS installer: release,
     supported models, and which stick to buy.
@@ -74,12 +77,20 @@ def command(
                 "--add, --sha256 and --verify-source do not go with --edition.",
                 advice="Leave them out: what is taken is verified by its own SHA-1.",
             )
-        look_inside(source, edition, listing=listing, matching=matching, taken=taken, folder=folder)
+        look_inside(
+            source,
+            edition,
+            listing=listing,
+            matching=matching,
+            taken=taken,
+            folder=folder,
+            terms=terms_of(None, authority),
+        )
         return
     from ..families.families import facts_of
     from ..families.signing import loader_signatures
 
-    opened = open_with_progress(source, added)
+    opened = open_with_progress(source, added, terms=terms_of(sha256, authority))
     proofs = prove(opened, sha256, verify_source)
     found = facts_of(opened)
     needed, refusal = needs(opened)
@@ -224,23 +235,30 @@ def needs(source: Source) -> tuple[int | None, str]:
 
 
 def open_with_progress(
-    path: Path,
+    path: Place,
     added: tuple[Path, ...],
-    further: tuple[Path, ...] = (),
+    further: tuple[Place, ...] = (),
     drivers: tuple[Path, ...] = (),
     answer_file: Path | None = None,
+    *,
+    terms: Terms,
 ) -> Source:
     """Open a source; one that has to be measured first says how far it is."""
     from ..sources.opening import open_source
 
     with Stages() as stages:
-        return open_source(path, added, stages, further, drivers=drivers, answer_file=answer_file)
+        return open_source(path, added, stages, further, drivers=drivers, answer_file=answer_file, terms=terms)
 
 
 def prove(source: Source, sha256: str | None, wanted: bool) -> list[str]:
-    """Verify the source as asked; return one line for each proof."""
+    """Verify the source as asked; return one line for each proof.
+
+    The sum of an image on a server is compared while a drive is written; with `wanted` it is read before, too.
+    """
     from ..families.proving import verify_source
 
+    if source.remote_files and not wanted:
+        return []
     if sha256 is None and not wanted:
         return []
     with Stages() as stages:
@@ -272,9 +290,17 @@ def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, 
         ]
     rows += [("With", f"{other.path}, {other.form}") for other in source.further]
     rows += [("Added", str(path)) for path in source.added]
+    rows += [("Proof", _proof(source))] if source.remote_files and not proofs else []
     rows += [("Verified", proof) for proof in proofs]
     rows += further
     facts(out, rows)
+
+
+def _proof(source: Source) -> str:
+    """Say what will prove an image that is read from a server."""
+    if source.sha256:
+        return "its SHA-256 is compared while a drive is written, before the drive is finished"
+    return "none: give its SHA-256 with --sha256 to have it compared"
 
 
 def _contents(found: SourceFacts) -> str:

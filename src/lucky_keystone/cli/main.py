@@ -34,6 +34,7 @@ _COMMANDS = {
     "log": "Show what was built on which drive, and the result.",
     "split": "Divide an install image into parts.",
     "fetch": "Get an image from a server; continues after any break.",
+    "images": "List the images in the store.",
     "demo": "Run the whole job on made-up data, in a folder.",
     "schema": "Print the JSON Schema of a command's --json document.",
 }

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 import re
+import sys
 from collections.abc import Callable
 from datetime import date, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 from click.shell_completion import CompletionItem
@@ -18,6 +19,8 @@ from .manner import PROGRESS_MODES
 
 if TYPE_CHECKING:
     from ..drives.guards import Guard
+    from ..fetching.link import Place
+    from ..fetching.remote import Terms
     from ..outputs import Replacing
     from ..starting.trust import Machine
 
@@ -33,6 +36,30 @@ class Size(click.ParamType[int]):
         from ..units import parse_size
 
         return value if isinstance(value, int) else parse_size(str(value))
+
+
+class SourcePlace(click.ParamType["Place"]):
+    """A path, a name or the first digits of a sum in the store, or a link; '-': a link is read from standard input."""
+
+    name = "source"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Place:
+        from ..fetching.link import parse_link, place_of
+
+        if not isinstance(value, str):
+            return cast("Place", value)
+        if value == "-":
+            return parse_link(sys.stdin.readline().strip())
+        place = place_of(value)
+        if isinstance(place, Path) and place.name == value and not place.exists():
+            from ..fetching.store import Store
+
+            stored = Store().find(value)
+            return stored.path if stored is not None else place
+        return place
+
+    def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        return [CompletionItem(incomplete, type="file")]
 
 
 class Word(click.Choice[Any]):
@@ -235,10 +262,40 @@ def choice_options(function: _F) -> _F:
     return function
 
 
-def _paths_option(name: str, *field: str, metavar: str, text: str) -> Callable[[_F], _F]:
+def _paths_option(
+    name: str, *field: str, metavar: str, text: str, kind: click.ParamType[Any] | None = None
+) -> Callable[[_F], _F]:
+    kind = kind or click.Path(path_type=Path)
+    return click.option(name, *field, type=kind, multiple=True, metavar=metavar, help=f"{text} Repeatable.")
+
+
+def stored_instead(place: Place, sha256: str | None) -> Place:
+    """Return the store's image with this sum instead of a link; else what was given."""
+    if isinstance(place, Path) or sha256 is None:
+        return place
+    from ..fetching.store import Store
+
+    stored = Store().by_sum(sha256)
+    return stored.path if stored is not None else place
+
+
+def authority_option(function: _F) -> _F:
+    """--authority."""
     return click.option(
-        name, *field, type=click.Path(path_type=Path), multiple=True, metavar=metavar, help=f"{text} Repeatable."
-    )
+        "--authority",
+        type=click.Path(path_type=Path),
+        metavar="FILE",
+        help="Certificates of an authority of your own (PEM), trusted for links beside the system's.",
+    )(function)
+
+
+def terms_of(sha256: str | None, authority: Path | None) -> Terms:
+    """Return how images on servers are read; breaks on the way are told."""
+    from ..fetching.patience import Events
+    from ..fetching.remote import Terms
+    from .stages import tell
+
+    return Terms(sha256 or "", authority, Events(told=tell))
 
 
 def machine_options(function: _F) -> _F:
@@ -280,7 +337,7 @@ def setup_options(function: _F) -> _F:
 def with_option(function: _F) -> _F:
     """--with."""
     text = "Another installer for the same drive, with volumes of its own: a macOS app beside a Windows image, say."
-    return _paths_option("--with", "further", metavar="SOURCE", text=text)(function)
+    return _paths_option("--with", "further", metavar="SOURCE", text=text, kind=SourcePlace())(function)
 
 
 def machine_of(trusted: tuple[Path, ...], revoked: tuple[Path, ...], model: str = "") -> Machine:
@@ -305,7 +362,8 @@ def today() -> date:
 
 
 def source_options(function: _F) -> _F:
-    """--add, --sha256 and --verify-source."""
+    """--add, --sha256, --verify-source and --authority."""
+    function = authority_option(function)
     function = click.option(
         "--verify-source", is_flag=True, help="Read the source against its own integrity tables first."
     )(function)
@@ -313,6 +371,7 @@ def source_options(function: _F) -> _F:
         "--sha256",
         type=Sha256(),
         metavar="SUM",
-        help="The disc image must have this SHA-256; checked before anything is erased.",
+        help="The disc image must have this SHA-256; checked before anything is erased (of a link: before the drive "
+        "is finished).",
     )(function)
     return add_option("Add this folder's files to the source (drivers, scripts).")(function)

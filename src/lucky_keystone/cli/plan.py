@@ -15,6 +15,7 @@ from .layout import show_sketch
 from .manner import manner
 from .options import (
     Size,
+    SourcePlace,
     bay_option,
     choice_options,
     complete_drive,
@@ -25,6 +26,8 @@ from .options import (
     replacing_of,
     setup_options,
     source_options,
+    stored_instead,
+    terms_of,
     with_option,
 )
 from .show import Column, console, emit_json, facts, heading, starts, table
@@ -32,6 +35,7 @@ from .targets import choose
 
 if TYPE_CHECKING:
     from ..families.choices import Choices
+    from ..fetching.link import Place
     from ..planning.plan import Plan
     from .documents import PlanBody
 
@@ -41,9 +45,10 @@ if TYPE_CHECKING:
 Examples:
   lucky-keystone plan installer.iso
   lucky-keystone plan installer.iso --for G7KM --bay tidewell/bay --figure drive.png
-  lucky-keystone plan installer.iso --label CREW --save crew.toml"""
+  lucky-keystone plan installer.iso --label CREW --save crew.toml
+  lucky-keystone plan https://images.tidewell.example/tidewell-12.iso --sha256 SUM"""
 )
-@click.argument("source", type=click.Path(path_type=Path))
+@click.argument("source", type=SourcePlace())
 @click.option(
     "--for",
     "drive",
@@ -69,16 +74,17 @@ Examples:
 @bay_option
 @output_options
 def command(
-    source: Path,
+    source: Place,
     drive: str | None,
     size: int | None,
     sector_size: int | None,
-    further: tuple[Path, ...],
+    further: tuple[Place, ...],
     added: tuple[Path, ...],
     answer_file: Path | None,
     drivers_folders: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
+    authority: Path | None,
     trust: tuple[Path, ...],
     revoked: tuple[Path, ...],
     model: str,
@@ -93,7 +99,8 @@ def command(
     from ..families.family import DriveShape
     from ..planning.make import make_plan
 
-    opened = open_with_progress(source, added, further, drivers_folders, answer_file)
+    place = stored_instead(source, sha256)
+    opened = open_with_progress(place, added, further, drivers_folders, answer_file, terms=terms_of(sha256, authority))
     chosen = choose(drive, bay, sector_size) if drive else None
     replacing = replacing_of(overwrite, *opened.places, *([chosen.path] if chosen else []))
     for path, kind in ((save, OutputKind.PLAN), (figure, OutputKind.FIGURE)):

@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from ..errors import DriveError, naming
+from ..errors import DriveError, UsageError, naming
 from ..invoker import make_folder
 from ..units import exact_size
 from .manner import manner
-from .options import Size, output_options
+from .options import Sha256, Size, SourcePlace, authority_option, output_options, terms_of
 from .show import console, emit_json, paragraph
 from .stages import Stages
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from ..fetching.link import Place
+    from ..progress import Progress
 
 
 @click.command(
@@ -21,7 +29,7 @@ Examples:
   lucky-keystone split sources/install.wim --into parts/
   lucky-keystone split install.wim --into parts/ --part-size 2GiB"""
 )
-@click.argument("image", type=click.Path(path_type=Path))
+@click.argument("image", type=SourcePlace())
 @click.option(
     "--into",
     "folder",
@@ -31,22 +39,38 @@ Examples:
     help="Folder for the parts; made when it is missing.",
 )
 @click.option("--part-size", type=Size(), metavar="SIZE", help="Largest part; FAT32's largest file when left out.")
+@click.option("--sha256", type=Sha256(), metavar="SUM", help="Of a link: the image must have this SHA-256.")
+@authority_option
 @output_options
-def command(image: Path, folder: Path, part_size: int | None) -> None:
-    """Divide an install image (.wim) into as few parts (.swm) as possible. The original is left as it is."""
-    from ..content import FileRange
+def command(image: Place, folder: Path, part_size: int | None, sha256: str | None, authority: Path | None) -> None:
+    """Divide an install image (.wim, or a link to one) into as few parts (.swm) as possible.
+
+    The original is left as it is.
+    """
+    from ..content import FileRange, RangedFile
+    from ..fetching.link import Link
+    from ..fetching.remote import RemoteFile
     from ..source_file import SourceFile
     from ..wim.export import write_parts
     from ..wim.read import InstallImage
     from ..wim.split import LARGEST_PART, divide, part_names
 
-    file = SourceFile(image)
+    prove: Callable[[Progress], None] | None = None
+    if isinstance(image, Link):
+        remote = RemoteFile(image, terms_of(sha256, authority))
+        file: RangedFile = remote
+        remote.read_in_order(())
+        prove = remote.prove
+    elif sha256 is not None:
+        raise UsageError("--sha256 goes with a link.", advice="Leave it out.")
+    else:
+        file = SourceFile(image)
     parts = divide(InstallImage(FileRange(file, 0, file.size), str(image)), part_size or LARGEST_PART)
     with naming(str(folder), DriveError, advice="Choose a folder that can be written to."):
         make_folder(folder)
     paths = [folder / name for name in part_names(image.name, len(parts))]
     with Stages() as stages:
-        write_parts(parts, paths, stages)
+        write_parts(parts, paths, stages, partial(prove, stages) if prove else None)
     if manner().as_json:
         from .documents import PartBody, SplitDocument
 

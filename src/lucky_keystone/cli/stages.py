@@ -22,6 +22,14 @@ _WORTH_LINES = 16 << 20
 """Bytes of a stage from which on each ten percent get a line."""
 _BETWEEN_EVENTS = 0.25
 """Seconds between two JSON lines of a stage."""
+_shown: list[Stages] = []
+"""What shows progress at the moment, the last one in front."""
+
+
+def tell(text: str) -> None:
+    """Tell something that happened on the way, beside whatever progress is shown."""
+    if _shown:
+        _shown[-1].note(text)
 
 
 @dataclass
@@ -63,11 +71,13 @@ class Stages:
                 TextColumn("{task.fields[status]}"),
                 console=self._out,
             )
+        _shown.append(self)
         return self
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        _shown.remove(self)
         if kind is None:
             for name, line in self._lines.items():
                 self._end_stage(name, line)

@@ -6,6 +6,7 @@ import hashlib
 
 from ..content import FileRange, seekable, stream
 from ..errors import SourceError
+from ..fetching.link import Link
 from ..progress import Progress
 from ..source_file import SourceFile
 from ..sources.decoded import measure
@@ -70,6 +71,9 @@ def _checksums(image: DiskImage, progress: Progress) -> list[str]:
 
 
 def _verify_sum(source: Source, sha256: str, progress: Progress) -> None:
+    if isinstance(source.path, Link):
+        source.prove_remote(progress)
+        return
     if source.path.is_dir():
         raise SourceError(
             f"{source.path} is a folder; a SHA-256 can only be checked of a disc image.",

@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 import random
-import time
-from collections.abc import Callable
-from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Protocol
 
 from ..errors import SourceError, UsageError
 from ..progress import Progress
-from .answers import Answer, Passing, looks_like_a_page, title_of
+from .answers import Answer, Passing, looks_like_a_page
+from .blocks import BlockSums
 from .client import Client
+from .judging import page_instead, refuse_failure
 from .link import Link, is_plain_name
 from .part import Part
+from .patience import Clock, Events, Patience, RealClock
 
 _OVERLAP = 1 << 20
 """Bytes that are asked for once more at every start: where they differ, it is another file."""
@@ -23,35 +23,9 @@ _PROBE = 64 << 10
 _PROBES = 3
 _PIECE = 256 << 10
 _LARGEST = 64 << 30
-_PROGRESS = 8 << 20
-"""Bytes after which a connection has done something: the count of tries begins again."""
-_TRIES = 8
-_PATIENT = 3600.0
-_LONGEST_WAIT = 60.0
+_BLOCK_TRIES = 3
+_OTHER_LINK = "Use another link; what is right of it is kept."
 _DRIP, _DRIP_SECONDS = 1024, 120.0
-_GONE, _FORBIDDEN = (404, 410), (401, 403)
-_BUSY = (408, 425, 429, 500, 502, 503, 504)
-_PAGE = 64 << 10
-
-
-class Clock(Protocol):
-    """Time as it passes; another one in tests."""
-
-    def now(self) -> float:
-        """Return seconds that only rise."""
-
-    def sleep(self, seconds: float) -> None:
-        """Wait."""
-
-
-class RealClock:
-    """Of the computer at hand."""
-
-    def now(self) -> float:
-        return time.monotonic()
-
-    def sleep(self, seconds: float) -> None:
-        time.sleep(seconds)
 
 
 @dataclass(frozen=True)
@@ -61,20 +35,8 @@ class Wanted:
     sha256: str = ""
     """'' where none is known."""
     size: int | None = None
-
-
-@dataclass
-class Events:
-    """What happened on the way."""
-
-    interruptions: int = 0
-    resumed_at: int = 0
-    """Bytes that were here already."""
-    damaged: int = 0
-    """Bytes here that no longer had their hash, and were fetched again."""
-    started_over: int = 0
-    told: Callable[[str], None] = field(default=lambda _text: None)
-    """Hears of each break, with how long it waits."""
+    blocks: BlockSums | None = None
+    """Sums of its blocks, where they are known: a damaged one is fetched again, alone."""
 
 
 @dataclass(frozen=True)
@@ -91,7 +53,7 @@ class Fetched:
 
 
 def fetch(
-    link: Link,
+    links: Sequence[Link],
     into: Path,
     wanted: Wanted,
     client: Client,
@@ -102,14 +64,15 @@ def fetch(
     patient: bool = False,
     from_scratch: bool = False,
 ) -> Fetched:
-    """Get an image into the file `into`, which is there only when it is whole.
+    """Get an image into the file `into`, which is there only when it is whole; the links are tried one after the other.
 
     Raises UsageError where nothing could prove what comes; SourceError where it cannot be had, or is another file;
     DriveError where it cannot be written; ProtectError where the name is taken.
     """
-    if link.scheme == "http" and not wanted.sha256:
+    insecure = next((link for link in links if link.scheme == "http"), None)
+    if insecure is not None and not wanted.sha256:
         raise UsageError(
-            f"{link.shown}: plain http proves nothing of what comes.",
+            f"{insecure.shown}: plain http proves nothing of what comes.",
             advice="Use an https link, or give the image's sum with --sha256.",
         )
     if not is_plain_name(into.name):
@@ -117,12 +80,19 @@ def fetch(
     with Part(into) as part:
         if from_scratch:
             part.start_over()
-        run = _Run(link, part, wanted, client, progress, events, clock or RealClock(), patient)
-        try:
-            return run.to_the_end()
-        except BaseException:
-            part.flush()
-            raise
+        for number, link in enumerate(links, 1):
+            run = _Run(link, part, wanted, client, progress, events, clock or RealClock(), patient)
+            try:
+                return run.to_the_end()
+            except SourceError as error:
+                part.flush()
+                if number == len(links):
+                    raise
+                events.told(f"{error.message} The next link is tried.")
+            except BaseException:
+                part.flush()
+                raise
+        raise UsageError("There is no link to get it from.", advice="Name one.")
 
 
 class _Run:
@@ -157,32 +127,16 @@ class _Run:
         self._is_same = not part.length or journal.origin == link.origin
         events.resumed_at, events.damaged = part.length, part.damaged
         self._has_no_ranges = False
+        self._blocks, self._blocks_right, self._block_tries = wanted.blocks, 0, 0
 
     def to_the_end(self) -> Fetched:
-        tries, waited, mark = 0, 0.0, self._part.length
+        patience = Patience(self._link.shown, self._events, self._clock, is_patient=self._patient, at=self._part.length)
         while not self._is_whole():
             try:
                 self._connection()
             except Passing as passing:
-                if self._part.length - mark >= _PROGRESS:
-                    tries, waited, mark = 0, 0.0, self._part.length
-                tries += 1
-                self._events.interruptions += 1
-                pause = passing.wait if passing.wait is not None else self._pause(tries)
-                waited += pause
-                if tries > _TRIES and not (self._patient and waited < _PATIENT):
-                    raise SourceError(
-                        f"{self._link.shown}: {passing.what}, {tries} times without progress; "
-                        f"{self._part.length:,} bytes are kept.",
-                        advice="Run the command again later: it continues where it was.",
-                    ) from passing
-                self._events.told(f"{passing.what}; trying again in {pause:.0f} s")
-                self._clock.sleep(pause)
+                patience.wait(passing, self._part.length, f"{self._part.length:,} bytes are kept")
         return self._finished()
-
-    def _pause(self, tries: int) -> float:
-        most = min(2.0 ** (tries - 1), _LONGEST_WAIT)
-        return most * (0.5 + random.random() / 2)  # noqa: S311 - so that many do not ask at the same moment
 
     def _is_whole(self) -> bool:
         return self._size is not None and self._part.length >= self._size
@@ -219,23 +173,9 @@ class _Run:
 
     def _begins_at(self, answer: Answer, asked: int) -> int:
         """Return the byte with which an answer begins. Raises Passing or SourceError for one that is no use."""
-        if answer.status in _BUSY:
-            raise Passing(f"the server answers {answer.status}", answer.wait(datetime.now(UTC)))
-        if answer.status in _GONE:
-            raise self._expired("There is nothing at that link, or no longer", f"the server answers {answer.status}")
-        if answer.status in _FORBIDDEN:
-            raise self._expired("The link has expired, or needs a login", f"the server answers {answer.status}")
+        refuse_failure(answer, self._link, self._expired, also=(416,))
         if answer.status == 416:
             return self._unsatisfiable(answer)
-        if answer.status not in (200, 206):
-            raise SourceError(
-                f"{self._link.shown}: the server answers {answer.status}.", advice="Check the link in a browser."
-            )
-        if answer.coding:
-            raise SourceError(
-                f"{self._link.shown}: the server compresses what it sends ({answer.coding}), which cannot be resumed.",
-                advice="Use another link.",
-            )
         if answer.status == 200:
             return self._whole_answer(answer)
         span = answer.span
@@ -247,7 +187,7 @@ class _Run:
 
     def _whole_answer(self, answer: Answer) -> int:
         if answer.is_page and (self._part.length or not self._size or answer.length != self._size):
-            raise self._page(answer)
+            raise page_instead(answer, self._expired)
         self._know_size(answer.length)
         self._has_no_ranges = self._part.length > 0 or self._has_no_ranges
         return 0
@@ -324,19 +264,40 @@ class _Run:
             if not data:
                 raise Passing("the connection ended early")
             if at == 0 and not part.length and looks_like_a_page(data):
-                raise self._page(answer, data)
+                raise page_instead(answer, self._expired, data)
             known = min(max(part.length - at, 0), len(data))
             if known and data[:known] != part.read(at, known):
                 raise self._other_file("bytes that are here differ from those on the server")
             if known < len(data):
                 part.append(data[known:])
             at += len(data)
+            self._prove_blocks(size)
             self._progress("fetching", max(part.length, at), size)
             now = self._clock.now()
             if now - slow_since >= _DRIP_SECONDS:
                 if at - slow_at < _DRIP * _DRIP_SECONDS:
                     raise Passing("hardly anything came for two minutes")
                 slow_since, slow_at = now, at
+
+    def _prove_blocks(self, size: int) -> None:
+        """Compare each block that is whole with its sum. Raises Passing for one that is to be fetched again."""
+        blocks, part = self._blocks, self._part
+        if blocks is None or not blocks.fits(size):
+            return
+        while self._blocks_right < blocks.count:
+            start = self._blocks_right * blocks.block_size
+            end = min(start + blocks.block_size, size)
+            if end > part.length:
+                return
+            if not blocks.is_right(self._blocks_right, part.read(start, end - start)):
+                part.cut(start)
+                self._block_tries += 1
+                what = f"the bytes from {start:,} to {end - 1:,} do not have the sum that the catalogue names"
+                if self._block_tries >= _BLOCK_TRIES:
+                    raise SourceError(f"{self._link.shown}: {what}. {self._kept().capitalize()}.", advice=_OTHER_LINK)
+                raise Passing(what, 0.0)
+            self._blocks_right += 1
+            self._block_tries = 0
 
     # -- what ends it ------------------------------------------------------------------------------------------------
 
@@ -351,16 +312,6 @@ class _Run:
             f"{what} ({why}); {self._kept()}.",
             advice=f"Get a fresh link and run: lucky-keystone fetch NEW-LINK --into {self._part.path}",
         )
-
-    def _page(self, answer: Answer, head: bytes = b"") -> SourceError:
-        try:
-            while len(head) < _PAGE and (piece := answer.body.read(_PAGE - len(head))):
-                head += piece
-        except Passing:
-            pass
-        title = title_of(head)
-        named = f" ('{title}')" if title else ""
-        return self._expired("The link has expired, or needs a login", f"what came is a web page{named}, not an image")
 
     def _other_file(self, why: str) -> SourceError:
         return SourceError(

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from pathlib import Path, PurePosixPath
 from urllib.parse import SplitResult, unquote, urlsplit
 
 from ..errors import UsageError
@@ -25,9 +26,12 @@ class Link:
     host: str
     port: int
     path: str
-    query: str
-    credentials: str
+    query: str = field(repr=False)
+    credentials: str = field(repr=False)
     """User and password, as 'USER:PASSWORD'; '' for none."""
+
+    def __str__(self) -> str:
+        return self.shown
 
     @property
     def target(self) -> str:
@@ -58,15 +62,39 @@ class Link:
         return self.scheme, self.host, self.port
 
     @property
+    def name(self) -> str:
+        """What the image is called: the last part of the path, or the server where that is no name."""
+        return self.file_name or self.host
+
+    @property
+    def stem(self) -> str:
+        """The name without its ending."""
+        return PurePosixPath(self.name).stem
+
+    @property
     def file_name(self) -> str:
         """The last part of the path, as a plain file name; '' where it is none."""
         name = unquote(self.path.rpartition("/")[2])
         return name if is_plain_name(name) else ""
 
 
+Place = Path | Link
+"""Where a source is: on this computer, or on a server."""
+
+
 def is_link(text: str) -> bool:
     """Tell whether something on a command line is a link, and not a path."""
     return re.match(r"https?://", text, re.IGNORECASE) is not None
+
+
+def place_of(text: str) -> Place:
+    """Return where a source is that was named on a command line or in a plan. Raises UsageError."""
+    return parse_link(text) if is_link(text) else Path(text)
+
+
+def lasting(place: Place) -> str:
+    """Return a place as it is kept in a plan: a path from the root on, a link without anything secret."""
+    return place.origin if isinstance(place, Link) else str(place.resolve())
 
 
 def parse_link(text: str) -> Link:

@@ -153,6 +153,13 @@ class Part:
         with naming(str(self.unfinished), DriveError, advice=_ROOM):
             os.ftruncate(self._descriptor, size)
 
+    def cut(self, length: int) -> None:
+        """Forget what lies behind byte `length`: it is not what it should be."""
+        self._forget()
+        for at in range(0, length, BLOCK):
+            self._take(self.read(at, min(BLOCK, length - at)))
+        self.flush()
+
     def sha256(self) -> str:
         """Return the sum of what is here."""
         return self._whole.hexdigest()

@@ -17,6 +17,7 @@ from ..record import Record, raw, record, u32, u64
 from .room import end_place, front_places
 
 MAGIC = b"LKEYWIP1"
+UNKNOWN = bytes(32)
 Kind = Literal["build", "update"]
 _KINDS: tuple[Kind, ...] = ("build", "update")
 
@@ -31,7 +32,8 @@ class UnfinishedRecord(Record):
     reserved: bytes = raw(20, 4, "zero", default=bytes(4))
     volume_offset: int = u64(24, "bytes; where the first volume starts, 0 when there is none", default=0)
     fingerprint: bytes = raw(32, 32, "BLAKE3 of the drive's description")
-    further_offsets: bytes = raw(64, 416, "8 bytes each; where further volumes start, ended by 0")
+    further_offsets: bytes = raw(64, 384, "8 bytes each; where further volumes start, ended by 0")
+    digest: bytes = raw(448, 32, "BLAKE3 of the BLAKE3 of each block among what was taken; 0 where it is unknown")
     hash: bytes = raw(480, 32, "BLAKE3 of the 480 bytes before", default=bytes(32))
 
 
@@ -44,6 +46,8 @@ class Unfinished:
     taken: int
     volume_offsets: tuple[int, ...]
     """Where the drive's volumes start, in bytes."""
+    digest: bytes = UNKNOWN
+    """BLAKE3 of the hashes of all blocks among what was taken."""
 
 
 def pack_unfinished(state: Unfinished, sector_size: int) -> bytes:
@@ -54,7 +58,8 @@ def pack_unfinished(state: Unfinished, sector_size: int) -> bytes:
         kind=_KINDS.index(state.kind),
         fingerprint=state.fingerprint,
         volume_offset=first,
-        further_offsets=np.array(further, "<u8").tobytes().ljust(416, b"\0"),
+        further_offsets=np.array(further, "<u8").tobytes().ljust(384, b"\0"),
+        digest=state.digest,
     ).pack()
     return (bare[:480] + blake3(bare[:480]).digest()).ljust(sector_size, b"\0")
 
@@ -68,7 +73,7 @@ def unpack_unfinished(data: bytes) -> Unfinished | None:
         return None
     starts = [found.volume_offset, *np.frombuffer(found.further_offsets, "<u8").tolist()]
     count = starts.index(0) if 0 in starts else len(starts)
-    return Unfinished(_KINDS[found.kind], found.fingerprint, found.taken, tuple(starts[:count]))
+    return Unfinished(_KINDS[found.kind], found.fingerprint, found.taken, tuple(starts[:count]), found.digest)
 
 
 def read_unfinished(drive: SizedReadable, sector_size: int) -> Unfinished | None:

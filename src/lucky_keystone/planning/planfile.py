@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import msgspec
@@ -17,6 +17,8 @@ from tomlkit.items import Table
 
 from ..errors import SourceError, UsageError, naming
 from ..families.choices import CHOICE_NAMES, Bytes, Choices, given
+from ..fetching.link import Link, lasting, place_of
+from ..fetching.remote import Terms
 from ..outputs import NOTHING_ELSE, PLAN_HEAD, OutputKind, Replacing, write_output
 from ..progress import Progress, silent
 from ..sources.opening import open_source
@@ -33,6 +35,9 @@ class SourcePart(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
     """[source]: what is built from."""
 
     path: str
+    """A path, or a link without anything secret."""
+    sha256: str = ""
+    """That an image on a server is to have; '' where it is not known."""
     fingerprint: str = ""
     """Hash over names, sizes and times; '' to take the source as it is."""
     added: list[str] = []
@@ -84,7 +89,9 @@ def save_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> No
         document.add(tomlkit.comment(line))
     document.add("format", tomlkit.item(FORMAT))
     source = tomlkit.table()
-    source.add("path", str(plan.source.path.resolve()))
+    source.add("path", lasting(plan.source.path))
+    if plan.source.sha256:
+        source.add("sha256", plan.source.sha256)
     source.add("fingerprint", plan.source.fingerprint)
     if plan.source.added:
         source.add("added", [str(folder.resolve()) for folder in plan.source.added])
@@ -93,7 +100,7 @@ def save_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> No
     if plan.source.answer_file is not None:
         source.add("answer_file", str(Path(plan.source.answer_file.name).resolve()))
     if plan.source.further:
-        source.add("further", [str(other.path.resolve()) for other in plan.source.further])
+        source.add("further", [lasting(other.path) for other in plan.source.further])
     document.add("source", source)
     drive = tomlkit.table()
     drive.add("name", plan.drive.name)
@@ -193,14 +200,20 @@ def _line_of(text: str, key: str) -> int:
     return table_line
 
 
-def open_planned_source(plan: SavedPlan, path: Path, progress: Progress = silent) -> Source:
-    """Open the source a plan names. Raises SourceError when it is no longer the one that was planned."""
-    added, further = ([Path(place) for place in places] for places in (plan.source.added, plan.source.further))
+def open_planned_source(
+    plan: SavedPlan, path: Path, progress: Progress = silent, terms: Terms | None = None, link: Link | None = None
+) -> Source:
+    """Open the source a plan names, or the same under a fresh `link`.
+
+    Raises SourceError when it is no longer the one that was planned.
+    """
+    terms = replace(terms or Terms(), sha256=(terms and terms.sha256) or plan.source.sha256)
     source = open_source(
-        Path(plan.source.path),
-        added,
+        link or place_of(plan.source.path),
+        map(Path, plan.source.added),
         progress,
-        further,
+        map(place_of, plan.source.further),
+        terms=terms,
         drivers=map(Path, plan.source.drivers),
         answer_file=Path(plan.source.answer_file) if plan.source.answer_file else None,
     )

@@ -10,12 +10,10 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
-from pathlib import Path
 
-from ..content import FileRange
+from ..content import FileRange, RangedFile
 from ..errors import SourceError, TooFarInside
 from ..progress import Progress
-from ..source_file import SourceFile
 from .decoders import Format, damaged
 
 _PAGE = 256 << 10
@@ -25,15 +23,15 @@ _MOST_PASSED_OVER = 1 << 30  # bytes decoded only to get somewhere
 
 
 class DecodedFile:
-    """Has what a SourceFile has."""
+    """Has what a file of a source has."""
 
-    def __init__(self, stored: SourceFile, form: Format, size: int) -> None:
+    def __init__(self, stored: RangedFile, form: Format, size: int) -> None:
         """`size` in bytes: what the format states, or what was measured."""
-        self.path: Path = stored.path
+        self.path = stored.path
         self.size = size
         self.form = form
         self.stored = stored
-        self.underlying = FileRange(stored, 0, stored.size)
+        self.underlying, self.order = FileRange(stored, 0, stored.size), stored.order
         self._lock = threading.Lock()
         self._cursors: dict[int, _Cursor] = {}
         self._idle: list[_Cursor] = []
@@ -177,19 +175,20 @@ class _Cursor:
             )
 
 
-class _Watched(SourceFile):
+class _Watched:
     """A file that says how much of it was read."""
 
-    def __init__(self, file: SourceFile, hear: Callable[[int], None]) -> None:
-        super().__init__(file.path)
-        self._hear = hear
+    def __init__(self, file: RangedFile, hear: Callable[[int], None]) -> None:
+        self.path, self.size, self.underlying, self.order = file.path, file.size, file.underlying, file.order
+        self.acquire, self.release = file.acquire, file.release
+        self._file, self._hear = file, hear
 
     def readinto_at(self, descriptor: int, offset: int, view: memoryview) -> None:
-        super().readinto_at(descriptor, offset, view)
+        self._file.readinto_at(descriptor, offset, view)
         self._hear(len(view))
 
 
-def measure(stored: SourceFile, form: Format, progress: Progress, stage: str = "measuring") -> int:
+def measure(stored: RangedFile, form: Format, progress: Progress, stage: str = "measuring") -> int:
     """Decode all of a file once; return how many bytes come out. Proves the stream whole; raises SourceError.
 
     What is reported is how much of the file was read: what comes out is not known before the end.

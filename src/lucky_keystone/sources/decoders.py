@@ -7,6 +7,7 @@ but what the format allows follows. A further format is one more class and a lin
 from __future__ import annotations
 
 import bz2
+import io
 import lzma
 import re
 import struct
@@ -14,14 +15,14 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any, Protocol
+from typing import Any, BinaryIO, Protocol
 
 import zstandard
 
-from ..content import FileRange
+from ..content import FileRange, RangedFile
 from ..errors import SourceError, naming
 from ..record import Record, raw, record, u32
-from ..source_file import SourceFile
+from .as_file import AsFile
 
 _STORED = 256 << 10  # bytes read from the file at once
 _PIECE = 1 << 20  # bytes decoded at once, at most
@@ -39,21 +40,21 @@ class Format(Protocol):
     def recognises(self, head: bytes) -> bool:
         """Tell by the first bytes of a file."""
 
-    def stated_size(self, file: SourceFile) -> int | None:
+    def stated_size(self, file: RangedFile) -> int | None:
         """Return the bytes that come out, None when only decoding shows. Raises SourceError for a broken structure."""
 
-    def pieces(self, file: SourceFile) -> Iterator[bytes]:
+    def pieces(self, file: RangedFile) -> Iterator[bytes]:
         """Yield the decoded bytes in pieces of bounded size. Raises SourceError for a damaged stream."""
 
 
-def damaged(file: SourceFile, format_name: str, why: object) -> SourceError:
+def damaged(file: RangedFile, format_name: str, why: object) -> SourceError:
     """Return the error for a stream that cannot be decoded to its end."""
     words = re.sub(r"\bb'([^']*)'", r"'\1'", str(why)).rstrip(".")  # packages quote bytes as Python writes them
     return SourceError(f"{file.path}: the {format_name} stream is incomplete or damaged: {words}.", advice=_ADVICE)
 
 
 @contextmanager
-def _told_of(file: SourceFile, format_name: str) -> Iterator[None]:
+def _told_of(file: RangedFile, format_name: str) -> Iterator[None]:
     """Turn what a decoding package raises into our own error."""
     try:
         yield
@@ -68,7 +69,7 @@ def _told_of(file: SourceFile, format_name: str) -> Iterator[None]:
         raise SourceError(f"{file.path}: {error}.", advice="Unpack it first.") from error
 
 
-def _stored(file: SourceFile) -> Iterator[bytes]:
+def _stored(file: RangedFile) -> Iterator[bytes]:
     whole = FileRange(file, 0, file.size)
     for offset in range(0, file.size, _STORED):
         yield whole.read_at(offset, min(_STORED, file.size - offset))
@@ -86,10 +87,10 @@ class _Members:
     def recognises(self, head: bytes) -> bool:
         return head.startswith(self._magic)
 
-    def stated_size(self, file: SourceFile) -> int | None:
+    def stated_size(self, file: RangedFile) -> int | None:
         return None
 
-    def pieces(self, file: SourceFile) -> Iterator[bytes]:
+    def pieces(self, file: RangedFile) -> Iterator[bytes]:
         with _told_of(file, self.name):
             decoder, waiting = self._new(), b""
             for stored in _stored(file):
@@ -149,7 +150,7 @@ class Xz:
     def recognises(self, head: bytes) -> bool:
         return head.startswith(_XZ_MAGIC)
 
-    def stated_size(self, file: SourceFile) -> int | None:
+    def stated_size(self, file: RangedFile) -> int | None:
         whole = FileRange(file, 0, file.size)
         end, total = file.size, 0
         while end > 0:
@@ -157,7 +158,7 @@ class Xz:
             total += size
         return total
 
-    def _stream_before(self, file: SourceFile, whole: FileRange, end: int) -> tuple[int, int]:
+    def _stream_before(self, file: RangedFile, whole: FileRange, end: int) -> tuple[int, int]:
         """Return where the stream that ends in front of byte `end` starts, and how many bytes come out of it."""
         end = _without_padding(whole, end)
         if end < _XZ_HEADER + XzFooter.SIZE:
@@ -178,7 +179,7 @@ class Xz:
             raise damaged(file, self.name, f"there is no stream header at byte {start}, where its index says")
         return start, size
 
-    def pieces(self, file: SourceFile) -> Iterator[bytes]:
+    def pieces(self, file: RangedFile) -> Iterator[bytes]:
         def new() -> Any:
             return lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=_MOST_MEMORY)
 
@@ -241,13 +242,13 @@ class Zstd:
         magic = int.from_bytes(head[:4], "little")
         return len(head) >= 4 and (magic == _ZSTD_MAGIC or magic in _SKIPPABLE)
 
-    def stated_size(self, file: SourceFile) -> int | None:
+    def stated_size(self, file: RangedFile) -> int | None:
         total: int | None = 0
         for size in self._frames(file):
             total = None if total is None or size is None else total + size
         return total
 
-    def _frames(self, file: SourceFile) -> Iterator[int | None]:
+    def _frames(self, file: RangedFile) -> Iterator[int | None]:
         """Go through the frames, block by block, up to the file's end; yield the size that each states."""
         whole = FileRange(file, 0, file.size)
         place = 0
@@ -268,7 +269,7 @@ class Zstd:
             if place > file.size:
                 raise damaged(file, self.name, "it ends within a frame")
 
-    def _behind_blocks(self, file: SourceFile, whole: FileRange, place: int) -> int:
+    def _behind_blocks(self, file: RangedFile, whole: FileRange, place: int) -> int:
         """Return the byte behind a frame's blocks (RFC 8878, 3.1.1.2)."""
         while True:
             if place + 3 > file.size:
@@ -281,7 +282,7 @@ class Zstd:
             if is_last:
                 return place
 
-    def pieces(self, file: SourceFile) -> Iterator[bytes]:
+    def pieces(self, file: RangedFile) -> Iterator[bytes]:
         for _ in self._frames(file):  # the package takes a cut stream for one that ended
             pass
         with _told_of(file, self.name):
@@ -294,7 +295,7 @@ class Zstd:
 class _Stream:
     """A file as a package that decodes wants to read it."""
 
-    def __init__(self, file: SourceFile) -> None:
+    def __init__(self, file: RangedFile) -> None:
         self._whole, self._done = FileRange(file, 0, file.size), 0
 
     def read(self, size: int) -> bytes:
@@ -309,6 +310,10 @@ _IMAGE_ENDINGS = (".img", ".iso", ".bin", ".raw", ".dd", ".ima", ".usb")
 _ENCRYPTED = 1
 
 
+def _as_file(file: RangedFile) -> BinaryIO:
+    return io.BufferedReader(AsFile(FileRange(file, 0, file.size)), _STORED)
+
+
 class Zip:
     """zip, ZIP64 too: one image in it, whose size and sum its directory states."""
 
@@ -317,11 +322,11 @@ class Zip:
     def recognises(self, head: bytes) -> bool:
         return head.startswith((b"PK\3\4", b"PK\5\6"))
 
-    def stated_size(self, file: SourceFile) -> int | None:
-        with _told_of(file, self.name), zipfile.ZipFile(file.path) as archive:
+    def stated_size(self, file: RangedFile) -> int | None:
+        with _told_of(file, self.name), zipfile.ZipFile(_as_file(file)) as archive:
             return self._member(file, archive).file_size
 
-    def _member(self, file: SourceFile, archive: zipfile.ZipFile) -> zipfile.ZipInfo:
+    def _member(self, file: RangedFile, archive: zipfile.ZipFile) -> zipfile.ZipInfo:
         members = [member for member in archive.infolist() if not member.filename.endswith("/")]
         images = [member for member in members if member.filename.lower().endswith(_IMAGE_ENDINGS)]
         chosen = members if len(members) == 1 else images
@@ -335,10 +340,10 @@ class Zip:
             raise SourceError(f"{file.path}: {chosen[0].filename} is encrypted.", advice="Unpack it first.")
         return chosen[0]
 
-    def pieces(self, file: SourceFile) -> Iterator[bytes]:
+    def pieces(self, file: RangedFile) -> Iterator[bytes]:
         with (
             _told_of(file, self.name),
-            zipfile.ZipFile(file.path) as archive,
+            zipfile.ZipFile(_as_file(file)) as archive,
             archive.open(self._member(file, archive)) as stream,  # its CRC is checked at the end
         ):
             while data := stream.read(_PIECE):

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from ..content import Seekable
+from ..content import IMAGE_ORDER, Seekable
 from ..errors import SourceError
 
 _STEP = 16 << 20  # bytes that come out between two resumption points; a point takes about 40 KiB
@@ -44,7 +44,7 @@ class DeflatedFile:
 
     def __init__(self, stored: Seekable, size: int, name: str, *, wbits: int = -15, crc: int | None = None) -> None:
         """`size` in bytes, decoded; `crc` of all that comes out, where the archive has it. `wbits` as zlib's."""
-        self.path, self.size, self.underlying = Path(name), size, stored
+        self.path, self.size, self.underlying, self.order = Path(name), size, stored, IMAGE_ORDER
         self._stored, self._crc = stored, crc
         self._points = [_Point(0, 0, b"", zlib.decompressobj(wbits), 0)]
         self._kept: OrderedDict[int, bytes] = OrderedDict()

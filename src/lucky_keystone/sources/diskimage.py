@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any
 
 from ..chunks import ChunkError, decode_chunk
-from ..content import SizedReadable
+from ..content import IMAGE_ORDER, SizedReadable
 from ..errors import SourceError
 from ..record import RecordError
 from .udif_records import (
@@ -90,7 +90,7 @@ class DiskImage:
 
     def __init__(self, stored: SizedReadable, name: str) -> None:
         """Read trailer, property list and block maps. Raises SourceError for what is invalid in them."""
-        self.path, self.underlying = Path(name), stored
+        self.path, self.underlying, self.order = Path(name), stored, IMAGE_ORDER
         self.stored = stored
         self.trailer = self._read_trailer()
         self.size = self.trailer.sector_count * SECTOR

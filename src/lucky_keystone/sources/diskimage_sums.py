@@ -6,7 +6,7 @@ import zlib
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
-from ..content import BLOCK, Content, Reader, Seekable, seekable
+from ..content import BLOCK, Content, Reader, Seekable, Whence, seekable
 from ..errors import SourceError
 from ..progress import Progress
 from .diskimage import BlockRun, DiskImage, PartitionMap, is_disk_image
@@ -132,7 +132,7 @@ class CheckedImage:
     def size(self) -> int:
         return self._content.size
 
-    def where(self) -> tuple[str, int]:
+    def where(self) -> Whence:
         return self._content.where()
 
     def read_at(self, offset: int, size: int) -> bytes:

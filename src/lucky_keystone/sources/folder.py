@@ -57,7 +57,7 @@ def read_folder(path: Path, notes: list[str], *, as_unix: bool = False) -> Folde
                     if entry.is_symlink() and not (behind := here.resolve()).is_relative_to(home):
                         _leaving(here.relative_to(path), behind, notes)
                     facts = entry.stat()
-                    measured = SourceFile(here, facts)
+                    measured = SourceFile(here, facts, order=f"/{here.relative_to(path).as_posix()}")
                     content, moment = FileRange(measured, 0, facts.st_size), _time(facts.st_mtime)
                     folder.entries[entry.name] = File(entry.name, content, moment, _special(entry, as_unix=as_unix))
                 else:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
-from ..content import NO_BYTES, Content, FileRange, Joined, RangedFile, Reader, Seekable
+from ..content import NO_BYTES, Content, FileRange, Joined, RangedFile, Reader, Seekable, Whence
 from ..errors import SourceError
 from ..tree import EPOCH, File, Folder, Special, UnixFacts
 from ..volumes.hfsplus.parse import Fork
@@ -24,13 +24,13 @@ class _Decoded:
 
     volume: HfsPlusVolume
     entry: Entry
-    place: tuple[str, int]
+    place: Whence
 
     @property
     def size(self) -> int:
         return self.entry.size
 
-    def where(self) -> tuple[str, int]:
+    def where(self) -> Whence:
         return self.place
 
     def open(self) -> Reader:
@@ -120,7 +120,7 @@ class ImageVolume:
     def _content(self, entry: Entry) -> Content:
         if entry.packed is not None:
             first = entry.resource.runs[0].first if entry.resource.runs else 0
-            return _Decoded(self.volume, entry, (str(self._image.path), self.volume.cluster_offset(first)))
+            return _Decoded(self.volume, entry, FileRange(self._image, self.volume.cluster_offset(first), 0).where())
         return self._fork(entry.data)
 
     def _fork(self, fork: Fork) -> Seekable:

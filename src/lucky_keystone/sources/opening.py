@@ -14,6 +14,9 @@ from pathlib import Path
 
 from ..content import FileRange, RangedFile, seekable
 from ..errors import SourceError
+from ..fetching.link import Link, Place
+from ..fetching.remote import RemoteFile, Terms
+from ..fetching.store import Store
 from ..progress import Progress, silent
 from ..source_file import SourceFile
 from ..tree import File
@@ -34,37 +37,35 @@ from .zip_archive import ZipArchive
 
 _SMALLEST = 512
 _UNFINISHED = ".unfinished"
-_ADDRESS = re.compile(r"(https?|ftps?|file):/+(.*)", re.IGNORECASE | re.DOTALL)
+_ADDRESS = re.compile(r"([a-z]{3,6}):/+(.*)", re.IGNORECASE | re.DOTALL)
 _IN_APP = re.compile(r"^[^/]+\.app/Contents/")
 _SLACK = 1 << 20
 """Bytes that a disc's run-out may be short of: some images are saved without it."""
 
 
 def open_source(
-    path: Path,
+    path: Place,
     added: Iterable[Path] = (),
     progress: Progress = silent,
-    further: Iterable[Path] = (),
+    further: Iterable[Place] = (),
     *,
     drivers: Iterable[Path] = (),
     answer_file: Path | None = None,
+    terms: Terms | None = None,
 ) -> Source:
     """Open a disc image, raw image or folder as a source, the files of each folder of `added` on top of it.
+
+    Images on servers are read under `terms`, whose sum is that of `path`.
 
     `drivers` are folders with packages for setup, `answer_file` answers its questions. `further` are sources whose
     volumes go onto the same drive. A compressed image that does not say its size is decoded once to measure it, which
     `progress` hears of. Raises SourceError.
     """
     overlays = tuple(added)
-    if (address := _ADDRESS.match(str(path))) is not None:
-        raise SourceError(
-            f"{address.group(1)}://{address.group(2)} is the address of a file, not a file: "
-            "this version does not download.",
-            advice="Download the image, compare its checksum, and use the file.",
-        )
-    if not path.exists():
-        raise SourceError(f"{path} does not exist.", advice="Check the path of the source.")
-    source = _open_folder(path) if path.is_dir() else _open_file(path, progress)
+    if isinstance(path, Link):
+        source = _open_stored(path, RemoteFile(path, terms or Terms()), progress)
+    else:
+        source = _open_here(path, progress)
     for overlay in overlays:
         if not overlay.is_dir():
             raise SourceError(
@@ -78,8 +79,21 @@ def open_source(
         added=overlays,
         drivers=tuple(_drivers(folder) for folder in drivers),
         answer_file=_answer_file(answer_file) if answer_file is not None else None,
-        further=tuple(open_source(other, (), progress) for other in further),
+        further=tuple(
+            open_source(other, (), progress, terms=replace(terms, sha256="") if terms else None) for other in further
+        ),
     )
+
+
+def _open_here(path: Path, progress: Progress) -> Source:
+    if (address := _ADDRESS.match(str(path))) is not None and not path.exists():
+        raise SourceError(
+            f"{address.group(1)}://{address.group(2)} is an address that images are not read from.",
+            advice="Use an https link, or download the image and use the file.",
+        )
+    if not path.exists():
+        raise SourceError(f"{path} does not exist.", advice="Check the path of the source.")
+    return _open_folder(path) if path.is_dir() else _open_file(path, progress)
 
 
 def _drivers(path: Path) -> DriverFolder:
@@ -111,11 +125,20 @@ def _open_file(path: Path, progress: Progress) -> Source:
             f"{path} is neither a file nor a folder.",
             advice="Use a disc image, a folder, or an optical drive's device.",
         )
+    store = Store()
+    if (stored := store.holding(path)) is not None:
+        if not stored.is_believed:
+            store.verify(stored, progress)
+        store.used(stored)
     if path.name.endswith(_UNFINISHED):
         from ..fetching.part import refuse_unfinished  # what fetches takes its time to load
 
         refuse_unfinished(path)
-    stored = SourceFile(path)
+    return _open_stored(path, SourceFile(path), progress)
+
+
+def _open_stored(path: Place, stored: RangedFile, progress: Progress) -> Source:
+    """Open an image by its bytes."""
     if not stored.size:
         raise SourceError(f"{path} is empty.", advice="The download did not begin, or failed: download it again.")
     if stored.size < _SMALLEST:
@@ -123,7 +146,7 @@ def _open_file(path: Path, progress: Progress) -> Source:
             f"{path} has {stored.size} bytes, too few for an image.",
             advice="It is incomplete, or not an image: download it again.",
         )
-    if path.is_block_device():  # its end is not looked at: of an optical disc it often cannot be read
+    if _is_device(path):  # its end is not looked at: of an optical disc it often cannot be read
         packing = None
     elif (archive := _archive_with_app(path, stored) or _package(path, stored)) is not None:
         return archive
@@ -131,11 +154,15 @@ def _open_file(path: Path, progress: Progress) -> Source:
         packing = None if is_disk_image(FileRange(stored, 0, stored.size)) else _packing(stored, progress)
     image: RangedFile = packing.file if packing else stored
     source = next(source for reader in READERS if (source := reader(path, image)) is not None)
-    end = min(image.size, source.volume_size or image.size) if path.is_block_device() else image.size
+    end = min(image.size, source.volume_size or image.size) if _is_device(path) else image.size
     return replace(source, image=source.image or FileRange(image, 0, end), packing=packing)
 
 
-def _archive_with_app(path: Path, stored: SourceFile) -> Source | None:
+def _is_device(path: Place) -> bool:
+    return isinstance(path, Path) and path.is_block_device()
+
+
+def _archive_with_app(path: Place, stored: RangedFile) -> Source | None:
     """Open a zip archive with an app of macOS in it; None of any other file."""
     whole = FileRange(stored, 0, stored.size)
     if whole.read_at(0, 4) != b"PK\3\4":
@@ -148,14 +175,14 @@ def _archive_with_app(path: Path, stored: SourceFile) -> Source | None:
     return Source(path, "zip archive", path.stem, root)
 
 
-def _package(path: Path, stored: SourceFile) -> Source | None:
+def _package(path: Place, stored: RangedFile) -> Source | None:
     """Open a flat package with an installer app; None of any other file."""
     whole = FileRange(stored, 0, stored.size)
     root = read_package(whole, str(path)) if is_xar(whole) else None
     return Source(path, "flat package", path.stem, root) if root is not None else None
 
 
-def _packing(stored: SourceFile, progress: Progress) -> Packing | None:
+def _packing(stored: RangedFile, progress: Progress) -> Packing | None:
     """Return how a file is compressed, its size measured where nothing says it; None when it is not."""
     head = FileRange(stored, 0, stored.size).read_at(0, min(16, stored.size))
     form = next((form for form in FORMATS if form.recognises(head)), None)
@@ -172,14 +199,14 @@ def _packing(stored: SourceFile, progress: Progress) -> Packing | None:
 # -- readers ---------------------------------------------------------------------------------------------------------
 
 
-def _udf(path: Path, image: RangedFile) -> Source | None:
+def _udf(path: Place, image: RangedFile) -> Source | None:
     if not has_udf(image):
         return None
     disc = UdfReader(image)
     return _disc(path, "disc image (UDF)", disc, image, max(disc.volume_size, iso9660_size(image)))
 
 
-def _disc(path: Path, form: str, disc: UdfReader | Iso9660Reader, image: RangedFile, size: int) -> Source:
+def _disc(path: Place, form: str, disc: UdfReader | Iso9660Reader, image: RangedFile, size: int) -> Source:
     return Source(path, form, disc.label, disc.root(), volume_size=size, damage=_cut(image, size))
 
 
@@ -190,16 +217,16 @@ def _cut(image: RangedFile, volume_size: int) -> tuple[str, ...]:
     return (f"The disc's volume has {volume_size:,} bytes, the image {image.size:,}: a part of it is missing.",)
 
 
-def _iso9660(path: Path, image: RangedFile) -> Source | None:
+def _iso9660(path: Place, image: RangedFile) -> Source | None:
     if not has_iso9660(image):
         return None
     disc = Iso9660Reader(image)
     return _disc(path, f"disc image (ISO 9660, {disc.names} names)", disc, image, disc.volume_size)
 
 
-def _disk_image(path: Path, image: RangedFile) -> Source | None:
+def _disk_image(path: Place, image: RangedFile) -> Source | None:
     """A disk image of Macs, or a plain image with an HFS+ volume; its first such volume has the files."""
-    if path.is_block_device():  # what tells a disk image lies at its end
+    if _is_device(path):  # what tells a disk image lies at its end
         return None
     stored = FileRange(image, 0, image.size)
     form, inner = "image", image
@@ -227,7 +254,7 @@ def _disk_image(path: Path, image: RangedFile) -> Source | None:
     return Source(path, f"{form}, HFS+", volume.label, root, image=whole)
 
 
-def _refuse_apfs(path: Path, volumes: Sequence[InsideVolume]) -> None:
+def _refuse_apfs(path: Place, volumes: Sequence[InsideVolume]) -> None:
     """Refuse an image whose volumes are APFS alone."""
     if volumes and all(volume.kind == "apfs" for volume in volumes):
         raise SourceError(
@@ -236,9 +263,9 @@ def _refuse_apfs(path: Path, volumes: Sequence[InsideVolume]) -> None:
         )
 
 
-def _bare(path: Path, _image: RangedFile) -> Source:
+def _bare(path: Place, _image: RangedFile) -> Source:
     return Source(path, "image", "", Source.NO_FILES)
 
 
-READERS: Sequence[Callable[[Path, RangedFile], Source | None]] = (_udf, _iso9660, _disk_image, _bare)
+READERS: Sequence[Callable[[Place, RangedFile], Source | None]] = (_udf, _iso9660, _disk_image, _bare)
 """The first that knows a file opens it; the last one knows every file."""

@@ -8,7 +8,10 @@ from functools import cached_property
 from pathlib import Path
 from typing import ClassVar
 
-from ..content import Content, FileRange, Joined, SizedReadable
+from ..content import Content, FileRange, RangedFile, SizedReadable, stored_files
+from ..fetching.link import Place
+from ..fetching.remote import RemoteFile
+from ..progress import Progress
 from ..source_file import SourceFile
 from ..tree import File, Folder
 from .decoded import DecodedFile
@@ -41,7 +44,7 @@ class Source:
 
     NO_FILES: ClassVar[Folder] = Folder("")
 
-    path: Path
+    path: Place
     form: str
     """How it was read."""
     label: str
@@ -66,6 +69,11 @@ class Source:
     """Why it cannot be whole by its own measures, a sentence each."""
 
     @property
+    def sha256(self) -> str:
+        """What an image on a server is to have; '' for any other source, and where it is not known."""
+        return next((file.sha256 for file in self.remote_files if file.path == self.path), "")
+
+    @property
     def disk_image(self) -> DiskImage | None:
         """The disk image that it is; None of any other source."""
         return self.image.file if self.image is not None and isinstance(self.image.file, DiskImage) else None
@@ -75,7 +83,8 @@ class Source:
         """What was given, and one file of every further disk that a part of it lies on."""
         devices = {file.device: file.path for file in self.files}
         below = (place for source in self.further for place in source.places)
-        return tuple(dict.fromkeys((self.path, *self.beside, *devices.values(), *below)))
+        given = [self.path] if isinstance(self.path, Path) else []
+        return tuple(dict.fromkeys((*given, *self.beside, *devices.values(), *below)))
 
     @property
     def beside(self) -> tuple[Path, ...]:
@@ -97,20 +106,33 @@ class Source:
     @cached_property
     def files(self) -> tuple[SourceFile, ...]:
         """Every file on this computer that a part of the source lies in."""
-        found: dict[int, SourceFile] = {}
+        return tuple(file for file in self._stored if isinstance(file, SourceFile))
+
+    @cached_property
+    def remote_files(self) -> tuple[RemoteFile, ...]:
+        """Every file on a server that a part of the source lies in."""
+        return tuple(file for file in self._stored if isinstance(file, RemoteFile))
+
+    def prove_remote(self, progress: Progress) -> None:
+        """Compare what came from servers with the sums it is to have. Raises SourceError."""
+        for file in self.remote_files:
+            file.prove(progress)
+
+    def stop_remote(self) -> None:
+        """Let nobody wait for a server any more."""
+        for file in self.remote_files:
+            file.stop()
+
+    @cached_property
+    def _stored(self) -> tuple[RangedFile, ...]:
+        """Every file that a part of the source lies in, as it is stored."""
         contents: list[Content | SizedReadable] = []
         for source in (self, *self.further):
             contents += [source.image] if source.image else []
             contents += (file.content for tree in source.trees for _, file in tree.files())
-        while contents:
-            content = contents.pop()
-            if isinstance(content, Joined):
-                contents += content.parts
-            elif isinstance(content, FileRange):
-                if isinstance(content.file, SourceFile):
-                    found[id(content.file)] = content.file
-                elif (underlying := content.file.underlying) is not None:
-                    contents.append(underlying)
+        found: dict[int, RangedFile] = {}
+        for content in contents:
+            found.update((id(file), file) for file in stored_files(content))
         return tuple(found.values())
 
     @cached_property

@@ -17,6 +17,7 @@ from functools import cached_property
 from ..content import NO_BYTES, ContentFile, FileRange, RangedFile, Seekable
 from ..errors import KeystoneError, SourceError
 from ..tree import EPOCH, MOST_DEPTH, File, Folder, Special, UnixFacts
+from .as_file import AsFile
 from .deflated import DeflatedFile
 
 _LOCAL_HEADER = struct.Struct("<4s5H3I2H")  # APPNOTE 6.3.10, 4.3.7
@@ -60,7 +61,7 @@ class ZipArchive:
             else ContentFile(content, name)
         )
         try:
-            with zipfile.ZipFile(io.BufferedReader(_Stream(content))) as archive:
+            with zipfile.ZipFile(io.BufferedReader(AsFile(content))) as archive:
                 self._infos = archive.infolist()
         except _ODD as error:
             raise SourceError(
@@ -143,34 +144,3 @@ class ZipArchive:
         mode = None if member.mode is None or is_link else stat.S_IMODE(member.mode)
         facts = UnixFacts(mode=mode, is_link=is_link)
         folder.entries[name] = File(name, member.content, member.modified, Special(unix=facts))
-
-
-class _Stream(io.RawIOBase):
-    """A content as the standard library wants to read it."""
-
-    def __init__(self, content: Seekable) -> None:
-        self._content, self._at = content, 0
-
-    def readable(self) -> bool:
-        return True
-
-    def seekable(self) -> bool:
-        return True
-
-    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
-        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._content.size}[whence]
-        if base + offset < 0:
-            raise ValueError("a place before the beginning")
-        self._at = base + offset
-        return self._at
-
-    def tell(self) -> int:
-        return self._at
-
-    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
-        size = max(min(len(buffer), self._content.size - self._at), 0)
-        if size > _MOST_READ:
-            raise ValueError("its directory is too large")
-        buffer[:size] = self._content.read_at(self._at, size)
-        self._at += size
-        return size

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import secrets
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from .. import positional
@@ -15,8 +15,13 @@ from ..progress import Progress
 from .split import Part
 
 
-def write_parts(parts: Sequence[Part], paths: Sequence[Path], progress: Progress) -> None:
-    """Write each part to its path. A part has its name only when it is whole; existing files are never replaced."""
+def write_parts(
+    parts: Sequence[Part], paths: Sequence[Path], progress: Progress, prove: Callable[[], None] | None = None
+) -> None:
+    """Write each part to its path. A part has its name only when it is whole; existing files are never replaced.
+
+    `prove` raises SourceError where what was read turns out to be wrong in the end; there are no parts then.
+    """
     for path in paths:
         if os.path.lexists(path):
             raise ProtectError(f"{path} exists already.", advice="Choose another folder, or move the old parts away.")
@@ -27,6 +32,8 @@ def write_parts(parts: Sequence[Part], paths: Sequence[Path], progress: Progress
     try:
         for part, path in zip(parts, beside, strict=True):
             done = _write(part, path, done, whole, progress)
+        if prove is not None:
+            prove()
         for unfinished, path in zip(beside, paths, strict=True):
             name_whole(unfinished, path)
     except KeyboardInterrupt as stop:

@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from ..content import FileRange, Seekable
+from ..content import IMAGE_ORDER, FileRange, Seekable
 from ..errors import SourceError
 from .packing import fast, lzms, lzx, xpress
 from .packing.huffman import PackingError
@@ -89,7 +89,7 @@ class PackedResource:
     def __init__(self, image: Seekable, size: int, chunks: Callable[[], Chunks], name: str) -> None:
         """`size` bytes come of it; `chunks` says where they are, when the first of them is read."""
         self.path, self.size = Path(name), size
-        self.underlying = image
+        self.underlying, self.order = image, IMAGE_ORDER
         self._image, self._find_chunks = image, chunks
         self._kept: OrderedDict[int, bytes] = OrderedDict()
         self._lock = threading.Lock()

@@ -18,7 +18,7 @@ from typing import Any
 
 import numpy as np
 
-from ..content import Content, FileRange, Joined, Literal, Reader, Seekable
+from ..content import Content, FileRange, Joined, Literal, Reader, Seekable, Whence
 from ..errors import SourceError, UsageError
 from .read import InstallImage
 from .records import (
@@ -223,8 +223,10 @@ class SummedPart:
     def __init__(self, header: Content, body: Content, xml: Content, sum_count: int) -> None:
         self._header, self._body, self._xml, self._sum_count = header, body, xml, sum_count
         self.size = header.size + body.size + xml.size + IntegrityHeader.SIZE + 20 * sum_count
+        self.parts = (header, body, xml)
+        """What it consists of, up to its table of sums."""
 
-    def where(self) -> tuple[str, int]:
+    def where(self) -> Whence:
         return self._body.where()
 
     def open(self) -> Reader:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from ...content import seekable
@@ -48,7 +49,7 @@ def find_apps(source: Source) -> list[InstallerApp]:
     """Return the installer apps in a source: the source itself, or folders in its root."""
     found: list[InstallerApp] = []
     if _is_installer(source.root):
-        name = source.path.resolve().name
+        name = source.path.resolve().name if isinstance(source.path, Path) else source.path.name
         found.append(_app(name if name.lower().endswith(_APP) else f"{_title(source.root)}{_APP}", source.root))
     for name, entry in source.root.entries.items():
         if isinstance(entry, Folder) and name.lower().endswith(_APP) and _is_installer(entry):

@@ -7,6 +7,8 @@ from pathlib import Path
 
 from ...content import FileRange, seekable
 from ...errors import SourceError
+from ...fetching.link import Link, Place
+from ...fetching.remote import RemoteFile, Terms
 from ...setup.folders import SETUP_FOLDERS
 from ...source_file import SourceFile
 from ...sources.source import Source
@@ -19,19 +21,26 @@ _NAMES = ("install.wim", "install.esd", "install.swm")
 _SETUP_NAMES = ("boot.wim",)
 
 
-def is_install_image(path: Path) -> bool:
-    """True for a file that begins as an install image does."""
-    if not path.is_file():
-        return False
-    file = SourceFile(path)
-    return file.size >= len(MAGIC) and FileRange(file, 0, file.size).read_at(0, len(MAGIC)) == MAGIC
-
-
-def image_at(path: Path) -> WholeImage:
-    """Open an image on its own; the further parts of one are looked for beside it."""
-    first = _opened(path)
-    names = part_names(path.name, first.header.part_count) if first.is_part else [path.name]
-    return WholeImage([first if name == path.name else _opened(path.with_name(name)) for name in names])
+def alone(place: Place, terms: Terms | None = None) -> WholeImage | None:
+    """Open an install image on its own; the further parts of one are looked for beside it. None for another file."""
+    if isinstance(place, Link):
+        remote = RemoteFile(place, terms or Terms())
+        if remote.size < len(MAGIC) or FileRange(remote, 0, remote.size).read_at(0, len(MAGIC)) != MAGIC:
+            return None
+        image = InstallImage(FileRange(remote, 0, remote.size), str(place))
+        if image.is_part:
+            raise SourceError(
+                f"{place} is one part of several.", advice="Download all parts into one folder, and name the first."
+            )
+        return WholeImage([image])
+    if not place.is_file():
+        return None
+    file = SourceFile(place)
+    if file.size < len(MAGIC) or FileRange(file, 0, file.size).read_at(0, len(MAGIC)) != MAGIC:
+        return None
+    first = _opened(place)
+    names = part_names(place.name, first.header.part_count) if first.is_part else [place.name]
+    return WholeImage([first if name == place.name else _opened(place.with_name(name)) for name in names])
 
 
 def images_of(source: Source) -> Iterator[WholeImage]:

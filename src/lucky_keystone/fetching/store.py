@@ -1,0 +1,209 @@
+"""The store: images by their sums, one download for many drives. Nothing in it is ever deleted without being asked.
+
+by-sum/ab/abcd…/NAME           the image
+by-sum/ab/abcd…/about.json     what is known of it
+arriving/NAME.unfinished       one that is on its way
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import stat
+from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import msgspec
+
+from ..errors import DriveError, SourceError, UsageError, naming
+from ..invoker import give_to_user, make_folder
+from ..progress import Progress
+from ..shoplog import data_folder
+from .answers import harmless
+
+PLACE = "LUCKY_KEYSTONE_STORE"
+"""Environment variable: another folder, maybe on a share."""
+_ABOUT = "about.json"
+_LARGEST_ABOUT = 1 << 20
+_SHORTEST = 6
+"""Digits of a sum that name an image."""
+_BELIEVED = timedelta(days=90)
+_PIECE = 1 << 20
+
+
+class About(msgspec.Struct, frozen=True, kw_only=True):
+    """What is known of an image."""
+
+    name: str
+    size: int
+    proven: bool = False
+    """True where its sum was known before it came."""
+    origin: str = ""
+    """Scheme, server and path of the link."""
+    words: str = ""
+    """What it is, where a catalogue said it."""
+    fetched: str = ""
+    used: str = ""
+    checked: str = ""
+    """When it was last compared with its sum; moments in UTC, ISO 8601."""
+    modified: int = 0
+    """Nanoseconds: the file's time when it was compared."""
+
+
+@dataclass(frozen=True)
+class StoredImage:
+    """An image of the store."""
+
+    sha256: str
+    path: Path
+    about: About
+
+    @property
+    def is_believed(self) -> bool:
+        """True while nothing speaks against the last comparison with its sum."""
+        with suppress(OSError, ValueError):
+            facts = self.path.stat()
+            age = datetime.now(UTC) - datetime.fromisoformat(self.about.checked)
+            seen = (facts.st_size, facts.st_mtime_ns)
+            return seen == (self.about.size, self.about.modified) and timedelta() <= age < _BELIEVED
+        return False
+
+
+class Store:
+    """A folder of images."""
+
+    def __init__(self, folder: Path | None = None) -> None:
+        """`folder` is the usual one, or the one that the environment names, when it is None."""
+        named = os.environ.get(PLACE)
+        self.folder = folder or (Path(named) if named else data_folder() / "images")
+
+    def images(self) -> list[StoredImage]:
+        """Return all images, those used last first."""
+        with naming(str(self.folder), DriveError):
+            found = [image for place in self.folder.glob("by-sum/??/*") if (image := _read(place)) is not None]
+        return sorted(found, key=lambda image: (image.about.used, image.about.name), reverse=True)
+
+    def by_sum(self, sha256: str) -> StoredImage | None:
+        """Return the image with this sum."""
+        return _read(self._place(sha256)) if sha256 else None
+
+    def find(self, text: str) -> StoredImage | None:
+        """Return the image that is meant by a name, or by the first digits of a sum. Raises UsageError for several."""
+        images = self.images()
+        found = [image for image in images if image.about.name == text]
+        if not found and len(text) >= _SHORTEST:
+            found = [image for image in images if image.sha256.startswith(text.lower())]
+        if len(found) > 1:
+            sums = ", ".join(image.sha256[:12] for image in found)
+            raise UsageError(f"Several images in the store are called {text}.", advice=f"Name it by its sum: {sums}.")
+        return found[0] if found else None
+
+    def holding(self, path: Path) -> StoredImage | None:
+        """Return the image whose file this is; None for a file elsewhere."""
+        place = path.parent
+        if len(path.parts) < 4 or place.parent.parent != self.folder / "by-sum":
+            return None
+        image = _read(place)
+        return image if image is not None and image.path == path else None
+
+    def arriving(self, name: str) -> Path:
+        """Return where an image is put while it comes. Raises DriveError where there is no place for it.
+
+        One that is whole there, since an earlier run was cut off just then, is taken in.
+        """
+        path = self.folder / "arriving" / name
+        with naming(str(self.folder), DriveError, advice=f"Name another folder with {PLACE}."):
+            make_folder(path.parent)
+            if path.is_file() and not path.is_symlink():
+                with path.open("rb") as stream:
+                    sha256 = hashlib.file_digest(stream, "sha256").hexdigest()
+                self.take_in(path, sha256, About(name=name, size=path.stat().st_size))
+        return path
+
+    def take_in(self, path: Path, sha256: str, about: About) -> StoredImage:
+        """Move a whole image, which has this sum, into the store. Raises DriveError."""
+        place = self._place(sha256)
+        with naming(str(self.folder), DriveError, advice=f"Name another folder with {PLACE}."):
+            make_folder(place)
+            target = place / about.name
+            if (known := _read(place)) is not None:
+                path.unlink()
+                return known
+            path.chmod(stat.S_IRUSR | stat.S_IRGRP | stat.S_IROTH)
+            path.replace(target)
+            moment = now()
+            about = msgspec.structs.replace(
+                about, fetched=moment, used=moment, checked=moment, modified=target.stat().st_mtime_ns
+            )
+            _write(place, about)
+        return StoredImage(sha256, target, about)
+
+    def used(self, image: StoredImage) -> None:
+        """Note that it is used. That it cannot be noted hurts nobody."""
+        with suppress(OSError):
+            _write(image.path.parent, msgspec.structs.replace(image.about, used=now()))
+
+    def verify(self, image: StoredImage, progress: Progress) -> None:
+        """Compare an image with its sum. Raises SourceError where it is damaged."""
+        digest, done = hashlib.sha256(), 0
+        with naming(str(image.path), SourceError), image.path.open("rb") as stream:
+            facts = os.fstat(stream.fileno())
+            while piece := stream.read(_PIECE):
+                digest.update(piece)
+                done += len(piece)
+                progress("proving the image", done, max(facts.st_size, done))
+        if digest.hexdigest() != image.sha256:
+            raise SourceError(
+                f"{image.about.name} in the store is damaged: its SHA-256 is {digest.hexdigest()}, not {image.sha256}.",
+                advice=f"Remove it with: lucky-keystone images --forget {image.sha256[:12]}, and fetch it again.",
+            )
+        with suppress(OSError):
+            about = msgspec.structs.replace(image.about, checked=now(), modified=facts.st_mtime_ns, size=facts.st_size)
+            _write(image.path.parent, about)
+
+    def forget(self, image: StoredImage) -> None:
+        """Delete an image. Raises DriveError."""
+        place = image.path.parent
+        with naming(str(place), DriveError):
+            image.path.chmod(stat.S_IRUSR | stat.S_IWUSR)
+            shutil.rmtree(place)
+            with suppress(OSError):
+                place.parent.rmdir()
+
+    def _place(self, sha256: str) -> Path:
+        return self.folder / "by-sum" / sha256[:2] / sha256
+
+
+def now() -> str:
+    """Return the moment as the store keeps it."""
+    return datetime.now(UTC).isoformat(timespec="seconds")
+
+
+def _read(place: Path) -> StoredImage | None:
+    """Return what a folder of the store holds; what is known of it may be lost, the image counts."""
+    files = list(_files(place))
+    if len(files) != 1 or len(place.name) != 64:
+        return None
+    try:
+        with (place / _ABOUT).open("rb") as stream:
+            about = msgspec.json.decode(stream.read(_LARGEST_ABOUT), type=About)
+    except (OSError, msgspec.DecodeError, UnicodeDecodeError):
+        about = About(name=files[0].name, size=files[0].stat().st_size)
+    about = msgspec.structs.replace(about, name=files[0].name, words=harmless(about.words))
+    return StoredImage(place.name, files[0], about)
+
+
+def _files(place: Path) -> Iterator[Path]:
+    with suppress(OSError):
+        yield from (path for path in place.iterdir() if not path.name.startswith(_ABOUT) and path.is_file())
+
+
+def _write(place: Path, about: About) -> None:
+    beside = place / f"{_ABOUT}.{os.getpid()}"
+    beside.write_bytes(msgspec.json.format(msgspec.json.encode(about), indent=1))
+    give_to_user(beside)
+    beside.replace(place / _ABOUT)
