@@ -7,25 +7,41 @@ import os
 import stat
 import sys
 import threading
+import time
 from dataclasses import dataclass
 from pathlib import Path
 
 from . import positional
 from .content import IMAGE_ORDER
+from .discs import is_no_medium, read_gently, wait_for_disc
 from .errors import SourceError, naming
 
-_READ_TRIES = 4
-_PATIENT_READ = 2048
+PATIENT_READ = 2048
 """Bytes read at once where a read failed: a sector of an optical disc."""
+_COMPARED = 10.0
+"""Seconds after which a device that is opened again is looked at: whether the disc is still the same."""
+_HEAD_AT, _HEAD = 32 << 10, 4 << 10  # where volume descriptors of discs begin (ECMA-119, 7.2.1)
+
+
+@dataclass(frozen=True)
+class Trying:
+    """How often a place is tried that cannot be read, and how long is waited between."""
+
+    tries: int
+    pause: float
+
+
+FILE_TRYING = Trying(4, 0.0)
+DEVICE_TRYING = Trying(6, 1.0)
 
 
 class UnreadableSource(SourceError):
     """A place of a source could not be read, though it was tried several times."""
 
-    def __init__(self, path: Path, offset: int, why: str) -> None:
+    def __init__(self, path: Path, offset: int, why: str, tries: int) -> None:
         """`offset` in bytes of the file or device at `path`."""
         super().__init__(
-            f"{path} cannot be read at byte {offset:,}, in {_READ_TRIES} tries: {why}.",
+            f"{path} cannot be read at byte {offset:,}, in {tries} tries: {why}.",
             advice="Clean the disc, try another drive, or get the file from elsewhere.",
         )
         self.path, self.offset = path, offset
@@ -46,6 +62,14 @@ class SourceFile:
         self._descriptor: int | None = None
         self._users = 0
         self._lock = threading.Lock()  # drives that were too slow for a pass read the source beside it
+        self.is_device = path.is_block_device()
+        """True for a drive with a disc, say: its end may not be readable."""
+        self.trying = DEVICE_TRYING if self.is_device else FILE_TRYING
+        self.late: dict[int, int] = {}
+        """Places (offset in bytes) that came only at the second try or later, and at which."""
+        self._head, self._looked_at = b"", time.monotonic()
+        if self.is_device:
+            wait_for_disc(path)
         with naming(str(path), SourceError, advice="Check the path and that you may read it."):
             facts = facts or path.stat()
             self._refuse_pipes(facts)
@@ -68,8 +92,15 @@ class SourceFile:
         return self._seen.device, self._seen.number
 
     def _measure(self) -> int:
-        with self.path.open("rb") as stream:
-            return stream.seek(0, os.SEEK_END)
+        try:
+            with self.path.open("rb") as stream:
+                return stream.seek(0, os.SEEK_END)
+        except OSError as error:
+            if is_no_medium(error):
+                raise SourceError(
+                    f"There is no disc in {self.path}.", advice="Put the disc in, and run the command again."
+                ) from error
+            raise
 
     def acquire(self) -> int:
         """Open the file for one more user and return its descriptor."""
@@ -79,6 +110,7 @@ class SourceFile:
                     descriptor = positional.open_to_read_through(self.path)
                 try:
                     self._refuse_changes(os.fstat(descriptor))
+                    self._refuse_other_disc(descriptor)
                 except SourceError:
                     os.close(descriptor)
                     raise
@@ -101,14 +133,14 @@ class SourceFile:
         done = 0
         while done < len(view):
             try:
-                got = positional.read_into(descriptor, view[done:], offset + done)
+                got = self._read(descriptor, view[done:], offset + done)
             except OSError as error:
                 if error.errno != errno.EIO:
                     raise SourceError(
                         f"{self.path}, offset {offset + done}: {error.strerror or error}.",
                         advice="The source cannot be read there.",
                     ) from error
-                got = self._try_again(descriptor, offset + done, view[done:][:_PATIENT_READ])
+                got = self._try_again(descriptor, offset + done, view[done:][:PATIENT_READ])
             if got == 0:
                 raise SourceError(
                     f"{self.path} ends at byte {offset + done}; {len(view) - done} more bytes were expected there.",
@@ -116,16 +148,44 @@ class SourceFile:
                 )
             done += got
 
+    def _read(self, descriptor: int, view: memoryview, offset: int) -> int:
+        """Fill the front of `view` from `offset`; return how many bytes came. Raises OSError."""
+        return positional.read_into(descriptor, view, offset)
+
     def _try_again(self, descriptor: int, offset: int, view: memoryview) -> int:
         """Read the front of `view` once more, and again; only as much as one bad sector spoils."""
-        for _ in range(_READ_TRIES - 1):
+        if self.is_device:
+            read_gently(self.path)
+        why = ""
+        for number in range(2, self.trying.tries + 1):
+            time.sleep(self.trying.pause)
             try:
-                return positional.read_into(descriptor, view, offset)
+                got = self._read(descriptor, view, offset)
             except OSError as error:
+                why = error.strerror or str(error)
                 if error.errno != errno.EIO:
-                    raise UnreadableSource(self.path, offset, error.strerror or str(error)) from error
-                last = error
-        raise UnreadableSource(self.path, offset, last.strerror or str(last)) from last
+                    break
+            else:
+                self.late[offset] = number
+                return got
+        raise UnreadableSource(self.path, offset, why, self.trying.tries)
+
+    def _refuse_other_disc(self, descriptor: int) -> None:
+        """Raise SourceError where another disc is in the drive than before; that is looked at every now and then."""
+        if not self.is_device or (self._head and time.monotonic() - self._looked_at < _COMPARED):
+            return
+        head = memoryview(bytearray(min(_HEAD, max(self.size - _HEAD_AT, 0))))
+        try:
+            self._read(descriptor, head, _HEAD_AT)
+        except OSError:
+            return
+        self._looked_at = time.monotonic()
+        if self._head and self._head != head:
+            raise SourceError(
+                f"Another disc is in {self.path} than before.",
+                advice="Put the first one back, and run the command again.",
+            )
+        self._head = bytes(head)
 
     def _refuse_pipes(self, facts: os.stat_result) -> None:
         if not stat.S_ISREG(facts.st_mode) and not stat.S_ISBLK(facts.st_mode) and sys.platform != "win32":

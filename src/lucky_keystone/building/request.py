@@ -86,7 +86,7 @@ class Request:
     machine: Machine = ANY_MACHINE
     """What the drives are to start, for the forecast."""
     terms: Terms = field(default_factory=Terms)
-    """How images on servers are read."""
+    """How images are read."""
     link: Link | None = None
     """Where the image of a plan is now."""
 

@@ -140,6 +140,8 @@ def command(
     Run the same command again to continue an interrupted build. Several drives are written in one pass.
     """
     from ..building.request import Request, open_requested, plan_all, with_saved_plan
+    from ..sources.locating import naming_files
+    from ..sources.scanning import doubtful
 
     if quick and not update:
         raise UsageError("--quick goes with --update.", advice="Leave it out: a build reads the whole source.")
@@ -159,7 +161,7 @@ def command(
         size=size,
         update=update,
         machine=machine_of(trust, revoked, model),
-        terms=terms_of(sha256, authority),
+        terms=terms_of(sha256, authority, bay),
         link=link,
     )
     keeping = Keeping(link or source) if keep else None
@@ -176,11 +178,13 @@ def command(
     with Stages() as stages:
         opened = open_requested(request, stages)
     if not drives:
-        needed, refusal = needs(opened)
+        with naming_files(opened):
+            needed, refusal = needs(opened)
         show_source(opened, [], [("Needs", f"a drive of at least {exact_size(needed)}" if needed else refusal)])
         chosen = [ask_for_drive(bay, sector_size, needed)]
         job.guard(chosen, opened.places)
-    wanted = plan_all(request, opened, chosen, reading)
+    with naming_files(opened):
+        wanted = plan_all(request, opened, chosen, reading)
     pairs = list(zip(chosen, wanted, strict=True))
     _show_plans(opened, pairs, with_source=bool(drives))
     job.confirm(pairs, opened, yes=yes)
@@ -193,6 +197,7 @@ def command(
     if not proofs:  # none were made before: what came from servers is proven by now
         proofs = [f"{file.path.name} has the SHA-256 given" for file in opened.remote_files if file.proven]
     proofs += keeping.finish(opened) if keeping is not None else []
+    works[0].notes += doubtful(opened)
     outcome = [(each, one.plan, work) for (each, one), work in zip(pairs, works, strict=True)]
     code = tell_outcome(outcome, proofs, verified=not no_verify, seconds=time.monotonic() - began)
     if not drives:

@@ -93,7 +93,7 @@ def command(
     if added and against is None:
         raise click.UsageError("--add goes with --against.")
     chosen = existing(drive, bay)
-    source = open_with_progress(against, added, terms=terms_of(None, authority)) if against is not None else None
+    source = open_with_progress(against, added, terms=terms_of(None, authority, bay)) if against is not None else None
     if source is not None and (family := family_of(source)) is not None and source.root.entries:
         source = replace(source, root=family.on_drive(source))
     with reading(chosen) as medium, Stages() as stages:

@@ -16,6 +16,7 @@ import click
 
 from ..drives.bay import Bay
 from ..errors import DriveError, ProtectError, naming
+from ..fetching.store import PLACE as STORE
 from ..invoker import make_folder
 from ..shoplog import PLACE
 from .manner import manner
@@ -27,8 +28,11 @@ _DISC = "tidewell-11.iso"
 _AUTHORITY = "tidewell-authority.pem"
 _UPDATER = "ticket-printer-4.2.img.gz"
 _APPS = "installer apps"
-_PARTS = ("look", "counter", "crew", "printer", "poster", "record")
+_CATALOGUE = "tidewell.toml"
+_PARTS = ("look", "counter", "crew", "printer", "server", "poster", "record")
 """What the demo shows, in order; a drive each for counter PCs, crew laptops, ticket printers and the studio's Mac."""
+_BREAKS_AFTER = 200_000
+"""Bytes after which the workshop's server breaks off, once."""
 
 
 @dataclass(frozen=True)
@@ -104,11 +108,12 @@ def command(folder: Path, mishaps: bool, only: str | None) -> int:
 
 
 def _run(step: _Step, folder: Path) -> tuple[int, Any]:
-    """Run a command of this program as if it had been typed; its work goes into a record of the demo's own."""
+    """Run a command of this program as if it had been typed, with a record and a store of the demo's own."""
     from .main import main
 
-    before = os.environ.get(PLACE)
-    os.environ[PLACE] = str(folder / "log.sqlite")
+    own = {PLACE: str(folder / "log.sqlite"), STORE: str(folder / "store")}
+    before = {name: os.environ.get(name) for name in own}
+    os.environ.update(own)
     try:
         if manner().as_json:
             text = io.StringIO()
@@ -124,16 +129,18 @@ def _run(step: _Step, folder: Path) -> tuple[int, Any]:
             out.print(f"\n  -> {step.lesson}", style="lesson")
         return code, None
     finally:
-        if before is None:
-            del os.environ[PLACE]
-        else:
-            os.environ[PLACE] = before
+        for name, value in before.items():
+            if value is None:
+                del os.environ[name]
+            else:
+                os.environ[name] = value
 
 
 def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
     """Make the data and the bay; return the commands of the job, or of one part of it, with what each is for."""
     from ..demo.bay import make_bay
     from ..demo.disc import write_disc
+    from ..demo.server import WorkshopServer, write_catalogue
     from ..demo.signing import authority_certificate
     from ..demo.tidewell import LABEL, MOMENT, installer
     from ..demo.updater import write_updater
@@ -142,6 +149,9 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
     write_disc(folder / _DISC, installer(is_signed=True), LABEL, MOMENT, stages)
     (folder / _AUTHORITY).write_bytes(authority_certificate())
     write_updater(folder / _UPDATER)
+    server = WorkshopServer({_UPDATER: folder / _UPDATER}, breaks_after=_BREAKS_AFTER)
+    click.get_current_context().call_on_close(server.close)
+    write_catalogue(folder / _CATALOGUE, folder / _UPDATER, server.link(_UPDATER))
     apps = _make_apps(folder / _APPS)
     tags = _tags(folder)
     tag = tags["stick-large.img"]
@@ -174,6 +184,7 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
                 ["check", str(folder / "printer.img")],
             ),
         ],
+        "server": _from_server(folder, server.link(_UPDATER)),
         "poster": _poster(folder, disc, apps),
         "record": [_Step("What was done today?", ["log"])],
     }
@@ -186,6 +197,19 @@ def _make_apps(folder: Path) -> dict[str, str]:
 
     make_folder(folder)
     return {name: str(write_app(folder, release)) for name, release in RELEASES.items()}
+
+
+def _from_server(folder: Path, link: str) -> list[_Step]:
+    """An image from the workshop's server, chosen by its catalogue."""
+    catalogue = str(folder / _CATALOGUE)
+    return [
+        _Step(
+            "The updater comes from the workshop's server, chosen by its catalogue. The server breaks off once.",
+            ["fetch", "--catalogue", catalogue, "--release", "Ticket printer"],
+        ),
+        _Step("It is kept for further drives.", ["images"]),
+        _Step("For the next one nothing is downloaded.", ["fetch", link, "--catalogue", catalogue]),
+    ]
 
 
 def _poster(folder: Path, disc: str, apps: dict[str, str]) -> list[_Step]:
@@ -278,6 +302,8 @@ def _closing(folder: Path) -> None:
         (bay, "the drives of the workshop"),
         (folder / _UPDATER, "the ticket printers' updater, as it was downloaded"),
         (folder / "printer.img", "the drive it became, byte for byte"),
+        (folder / _CATALOGUE, "the workshop's catalogue; its server ended with the demo"),
+        (folder / "store", "the store, with the image that was fetched"),
         (folder / "crew.img", "the crew laptops' drive: NTFS with everything, FAT32 with what firmware reads"),
         (folder / _APPS, "installer apps of Macs, one of each generation"),
         (folder / "poster.img", "the drive of the poster studio's Mac"),

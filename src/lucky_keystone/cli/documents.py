@@ -53,6 +53,18 @@ class DrivesDocument(Document, kw_only=True):
     bay: str | None
     """The folder of simulated drives; null for this computer."""
     drives: list[DriveBody]
+    optical: list[OpticalBody]
+
+
+class OpticalBody(msgspec.Struct, kw_only=True):
+    """An optical drive: its disc is a source."""
+
+    path: str
+    model: str
+    state: str
+    """'a disc', 'no disc', 'tray open', 'not ready', 'not known'."""
+    size: int
+    """Bytes of the disc; 0 where the drive says nothing."""
 
 
 class DriveEvent(Document, kw_only=True):

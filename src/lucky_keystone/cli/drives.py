@@ -47,10 +47,14 @@ def command(bay: Path | None, watch: bool) -> None:
     host = host_of(bay)
     drives = host.drives()
     if manner().as_json and not watch:
-        from .documents import DrivesDocument
+        from .documents import DrivesDocument, OpticalBody
 
         bodies = [_body(host, drive, drives) for drive in drives]
-        emit_json(DrivesDocument(bay=str(bay) if bay else None, drives=bodies))
+        discs = [
+            OpticalBody(path=str(each.path), model=each.model, state=each.state.value, size=each.size)
+            for each in host.optical_drives()
+        ]
+        emit_json(DrivesDocument(bay=str(bay) if bay else None, drives=bodies, optical=discs))
         return
     out = console()
     if not manner().as_json:
@@ -60,8 +64,20 @@ def command(bay: Path | None, watch: bool) -> None:
         found = "1 drive" if len(drives) == 1 else f"{len(drives)} drives"
         named = " Name a drive by its tag." if drives else ""
         out.print(f"\n{found} found, {free} free.{named}")
+        _show_optical(out, host)
     if watch:
         _watch(host, drives, out)
+
+
+def _show_optical(out: Console, host: Host) -> None:
+    """Print the optical drives, whose discs are sources."""
+    found = host.optical_drives()
+    if not found:
+        return
+    out.print("\nOptical drives, whose discs can be built from:")
+    for each in found:
+        size = f" of {shown_size(each.size)}" if each.size else ""
+        paragraph(out, f"{each.path}, {each.model}: {each.state.value}{size}", indent=2, hanging=6)
 
 
 def _watch(host: Host, before: tuple[Drive, ...], out: Console) -> None:

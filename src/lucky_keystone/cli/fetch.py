@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ..errors import UsageError
-from ..units import exact_size, shown_size
+from ..units import counted, exact_size, shown_size
 from .choosing import choose_image, read_all, refuse_without_links
 from .manner import manner
 from .options import Sha256, Size, SourcePlace, authority_option, output_options
@@ -232,7 +232,7 @@ class _Errand:
         if events.damaged:
             rows.append(("Damaged", f"{exact_size(events.damaged)} here had changed, and were fetched again"))
         if events.interruptions:
-            rows.append(("Interrupted", f"{events.interruptions} times, and continued"))
+            rows.append(("Interrupted", f"{counted(events.interruptions, 'time')}, and continued"))
         facts(out, rows)
         if was_there:
             paragraph(out, "It is in the store already: nothing was downloaded.", style="good")

@@ -13,7 +13,7 @@ from ..errors import KeystoneError, UsageError
 from ..units import counted, exact_size, shown_size
 from .editions import look_inside
 from .manner import manner
-from .options import SourcePlace, output_options, source_options, terms_of, today
+from .options import SourcePlace, bay_option, output_options, source_options, terms_of, today
 from .show import Column, console, emit_json, facts, heading, paragraph, table
 from .stages import Stages
 
@@ -47,6 +47,7 @@ Examples:
 @click.option("--take", "taken", metavar="PATH", help="Take a file or folder out of the edition.")
 @click.option("--into", "folder", type=click.Path(path_type=Path), metavar="FOLDER", help="Where --take puts it.")
 @source_options
+@bay_option
 @output_options
 def command(
     source: Place | None,
@@ -60,6 +61,7 @@ def command(
     sha256: str | None,
     verify_source: bool,
     authority: Path | None,
+    bay: Path | None,
 ) -> None:
     """Show what SOURCE is: a disc image, a folder, an installer app or a disk image; also an https link to an image.
 
@@ -84,17 +86,19 @@ def command(
             matching=matching,
             taken=taken,
             folder=folder,
-            terms=terms_of(None, authority),
+            terms=terms_of(None, authority, bay),
         )
         return
     from ..families.families import facts_of
     from ..families.signing import loader_signatures
+    from ..sources.locating import naming_files
 
-    opened = open_with_progress(source, added, terms=terms_of(sha256, authority))
+    opened = open_with_progress(source, added, terms=terms_of(sha256, authority, bay))
     proofs = prove(opened, sha256, verify_source)
-    found = facts_of(opened)
-    needed, refusal = needs(opened)
-    signatures = loader_signatures(opened, found.loaders)
+    with naming_files(opened):
+        found = facts_of(opened)
+        needed, refusal = needs(opened)
+        signatures = loader_signatures(opened, found.loaders)
     if manner().as_json:
         from .documents import InspectDocument
 
@@ -256,13 +260,15 @@ def prove(source: Source, sha256: str | None, wanted: bool) -> list[str]:
     The sum of an image on a server is compared while a drive is written; with `wanted` it is read before, too.
     """
     from ..families.proving import verify_source
+    from ..sources.scanning import doubtful
 
     if source.remote_files and not wanted:
         return []
     if sha256 is None and not wanted:
         return []
     with Stages() as stages:
-        return verify_source(source, sha256, stages, integrity=wanted)
+        proofs = verify_source(source, sha256, stages, integrity=wanted)
+    return [*proofs, *doubtful(source)]
 
 
 def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, str]] = ()) -> None:

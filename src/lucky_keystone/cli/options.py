@@ -289,13 +289,18 @@ def authority_option(function: _F) -> _F:
     )(function)
 
 
-def terms_of(sha256: str | None, authority: Path | None) -> Terms:
-    """Return how images on servers are read; breaks on the way are told."""
+def terms_of(sha256: str | None, authority: Path | None, bay: Path | None = None) -> Terms:
+    """Return how images are read: discs of the bay with their drives' faults; breaks of a connection are told."""
+    from ..drives.bay import Bay
     from ..fetching.patience import Events
     from ..fetching.remote import Terms
+    from ..source_file import SourceFile
     from .stages import tell
 
-    return Terms(sha256 or "", authority, Events(told=tell))
+    def disc(path: Path) -> SourceFile | None:
+        return Bay(bay).disc(path) if bay is not None else None
+
+    return Terms(sha256 or "", authority, Events(told=tell), disc=disc)
 
 
 def machine_options(function: _F) -> _F:

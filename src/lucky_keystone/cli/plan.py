@@ -98,9 +98,12 @@ def command(
     """Decide how a drive would be built from SOURCE: say why, where everything would lie, and where it would start."""
     from ..families.family import DriveShape
     from ..planning.make import make_plan
+    from ..sources.locating import naming_files
 
     place = stored_instead(source, sha256)
-    opened = open_with_progress(place, added, further, drivers_folders, answer_file, terms=terms_of(sha256, authority))
+    opened = open_with_progress(
+        place, added, further, drivers_folders, answer_file, terms=terms_of(sha256, authority, bay)
+    )
     chosen = choose(drive, bay, sector_size) if drive else None
     replacing = replacing_of(overwrite, *opened.places, *([chosen.path] if chosen else []))
     for path, kind in ((save, OutputKind.PLAN), (figure, OutputKind.FIGURE)):
@@ -108,7 +111,8 @@ def command(
             refuse_output(path, kind, replacing)
     proofs = prove(opened, sha256, verify_source)
     shape = chosen.shape(size) if chosen else DriveShape("new drive", size, sector_size or 512)
-    plan = make_plan(opened, choices_of(given), shape, machine=machine_of(trust, revoked, model))
+    with naming_files(opened):
+        plan = make_plan(opened, choices_of(given), shape, machine=machine_of(trust, revoked, model))
     if save:
         from ..planning.planfile import save_plan
 

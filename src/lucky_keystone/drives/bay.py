@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 import tomllib
@@ -11,14 +12,18 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from ..errors import DriveError, ProtectError, UsageError, naming
+from ..discs import DiscState
+from ..errors import DriveError, ProtectError, SourceError, UsageError, naming
+from ..source_file import DEVICE_TRYING, SourceFile, Trying
 from .drive import Drive, Hardware
 from .faults import Faults, FaultyDrive
 from .host import Handle, Span
 from .image_file import ImageFile
 from .medium import OpenMedium
+from .optical import OpticalDrive
 
 DESCRIPTION = "bay.toml"
+_SECTOR = 2048
 
 
 class _Slot(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -36,8 +41,40 @@ class _Slot(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     faults: Faults | None = None
 
 
+class _OpticalSlot(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    file: Annotated[str, msgspec.Meta(pattern=r"^[^\0/\\]+$")]
+    """The disc, as an image; one that is not there: no disc."""
+    model: str = "Simulated optical drive"
+    faults: Faults | None = None
+
+
 class _Bay(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    drive: list[_Slot]
+    drive: list[_Slot] = []
+    optical: list[_OpticalSlot] = []
+
+
+class BayDisc(SourceFile):
+    """A disc in an optical drive of a bay, read with the drive's faults."""
+
+    def __init__(self, path: Path, faults: Faults | None) -> None:
+        """Raises SourceError where there is no disc."""
+        if not path.is_file():
+            raise SourceError(f"There is no disc in {path}.", advice="Put the disc in, and run the command again.")
+        super().__init__(path)
+        self.is_device, self.trying = True, Trying(DEVICE_TRYING.tries, 0.0)
+        self._faults = faults or Faults()
+        self._medium = FaultyDrive(ImageFile(path), self._faults, name=str(path))
+
+    def _read(self, descriptor: int, view: memoryview, offset: int) -> int:
+        size = min(len(view), self.size - offset)
+        bad = min((at for at, length in self._faults.fails_reading if at + length > offset), default=self.size)
+        # As a system does it: what lies in front of a bad place comes first.
+        size = min(size, bad - offset if bad > offset else _SECTOR)
+        try:
+            self._medium.readinto_at(offset, view[:size])
+        except DriveError as error:
+            raise OSError(errno.EIO, os.strerror(errno.EIO)) from error
+        return size
 
 
 class Bay:
@@ -48,14 +85,30 @@ class Bay:
 
     def drives(self) -> tuple[Drive, ...]:
         """Return the drives in the order described. Raises UsageError for a description that cannot be read."""
-        return tuple(drive for drive, _ in self._described())
+        return tuple(self._drive(slot) for slot in self._bay().drive)
+
+    def optical_drives(self) -> tuple[OpticalDrive, ...]:
+        found: list[OpticalDrive] = []
+        for slot in self._bay().optical:
+            path = self.folder / slot.file
+            is_there = path.is_file()
+            state = DiscState.DISC if is_there else DiscState.NONE
+            found.append(OpticalDrive(path, slot.model, state, path.stat().st_size if is_there else 0))
+        return tuple(found)
+
+    def disc(self, path: Path) -> BayDisc | None:
+        """Return what reads the disc at `path`, with its drive's faults; None where no optical drive has that path."""
+        for slot in self._bay().optical:
+            if (self.folder / slot.file).resolve() == path.resolve():
+                return BayDisc(path, slot.faults)
+        return None
 
     def disks_below(self, path: Path) -> frozenset[Path]:
         """A source is on a bay's drive when it is that drive's image file."""
         return frozenset(drive.path for drive in self.drives() if drive.path.resolve() == path.resolve())
 
     def open(self, drive: Drive, *, write: bool) -> Handle:
-        faults = next((faults for other, faults in self._described() if other.path == drive.path), None)
+        faults = next((slot.faults for slot in self._bay().drive if self.folder / slot.file == drive.path), None)
         return BayDrive(self, drive, ImageFile(drive.path, write=write), faults)
 
     def unmount(self, drive: Drive) -> None:
@@ -71,17 +124,16 @@ class Bay:
     def eject(self, drive: Drive) -> str:
         return "It is simulated: there is nothing to pull out."
 
-    def _described(self) -> list[tuple[Drive, Faults | None]]:
+    def _bay(self) -> _Bay:
         place = self.folder / DESCRIPTION
         with naming(
             str(place), UsageError, advice="A bay is a folder with a bay.toml; 'lucky-keystone demo' makes one."
         ):
             data = place.read_bytes()
         try:
-            bay = msgspec.convert(tomllib.loads(data.decode("utf-8")), _Bay)
+            return msgspec.convert(tomllib.loads(data.decode("utf-8")), _Bay)
         except (tomllib.TOMLDecodeError, msgspec.ValidationError, ValueError, RecursionError) as error:
             raise UsageError(f"{place}: {error}.", advice="Correct the description of the bay.") from error
-        return [(self._drive(slot), slot.faults) for slot in bay.drive]
 
     def _drive(self, slot: _Slot) -> Drive:
         path = self.folder / slot.file

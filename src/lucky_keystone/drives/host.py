@@ -9,6 +9,7 @@ from typing import Protocol
 
 from .drive import Drive, Hardware
 from .medium import OpenMedium
+from .optical import OpticalDrive
 
 
 @dataclass(frozen=True)
@@ -32,6 +33,9 @@ class Host(Protocol):
 
     def drives(self) -> tuple[Drive, ...]:
         """List the drives. Needs no rights."""
+
+    def optical_drives(self) -> tuple[OpticalDrive, ...]:
+        """List the optical drives. Needs no rights."""
 
     def disks_below(self, path: Path) -> frozenset[Path]:
         """Return the paths of the drives that the file or device `path` lies on."""

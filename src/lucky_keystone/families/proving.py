@@ -14,6 +14,7 @@ from ..sources.decoders import damaged
 from ..sources.diskimage import DiskImage
 from ..sources.diskimage_sums import verify
 from ..sources.locating import naming_the_file
+from ..sources.scanning import scan, source_device
 from ..sources.source import Source
 from ..wim.read import InstallImage
 from .families import facts_of, family_of
@@ -32,6 +33,9 @@ def verify_source(source: Source, sha256: str | None, progress: Progress, *, int
 
 def _proofs(source: Source, sha256: str | None, progress: Progress, *, integrity: bool) -> list[str]:
     proofs: list[str] = []
+    if integrity and source_device(source) is not None:
+        scan(source, progress)
+        proofs.append("every sector of the disc can be read")
     if sha256 is not None:
         _verify_sum(source, sha256.lower(), progress)
         proofs.append(f"{source.path.name} has the SHA-256 given")
@@ -79,9 +83,9 @@ def _verify_sum(source: Source, sha256: str, progress: Progress) -> None:
             f"{source.path} is a folder; a SHA-256 can only be checked of a disc image.",
             advice="Leave out --sha256, or use the disc image.",
         )
-    whole = SourceFile(source.path)
+    whole = next((file for file in source.files if file.path == source.path), None) or SourceFile(source.path)
     # Behind the volume of a disc in a drive lies a run-out that is no part of it, and often cannot be read.
-    size = min(whole.size, source.volume_size or whole.size) if source.path.is_block_device() else whole.size
+    size = min(whole.size, source.volume_size or whole.size) if whole.is_device else whole.size
     digest, done = hashlib.sha256(), 0
     for piece in stream(FileRange(whole, 0, size)):
         digest.update(piece)

@@ -20,6 +20,7 @@ from blake3 import blake3
 from ..content import IMAGE_ORDER
 from ..errors import Interrupted, SourceError, UsageError
 from ..progress import Progress
+from ..source_file import SourceFile
 from .answers import Passing
 from .blocks import BlockSums
 from .link import Link
@@ -43,7 +44,7 @@ _DIGEST = 16
 
 @dataclass(frozen=True)
 class Terms:
-    """How images on servers are read."""
+    """How images are read."""
 
     sha256: str = ""
     """That the image is to have; '' where none is known."""
@@ -54,6 +55,8 @@ class Terms:
     """Sums of its blocks, where they are known: each is proven before its bytes are given out."""
     keep: Callable[[bytes], None] | None = None
     """Takes all bytes of the image, in order."""
+    disc: Callable[[Path], SourceFile | None] = lambda _path: None
+    """Opens a simulated disc; None where a path is none."""
 
 
 class RemoteFile:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+
 from ..content import Content, FileRange, Joined
 from ..errors import KeystoneError, SourceError
 from ..source_file import UnreadableSource
@@ -21,6 +24,15 @@ def naming_the_file(error: KeystoneError, source: Source) -> KeystoneError:
                 "command again with --add FOLDER: the bad place is not read then.",
             )
     return error
+
+
+@contextmanager
+def naming_files(source: Source) -> Iterator[None]:
+    """Let every error from the block name the file that a bad place lies in."""
+    try:
+        yield
+    except UnreadableSource as error:
+        raise naming_the_file(error, source) from error
 
 
 def _offset_in(content: Content, error: UnreadableSource) -> int | None:

@@ -61,11 +61,11 @@ def open_source(
     volumes go onto the same drive. A compressed image that does not say its size is decoded once to measure it, which
     `progress` hears of. Raises SourceError.
     """
-    overlays = tuple(added)
+    overlays, terms = tuple(added), terms or Terms()
     if isinstance(path, Link):
-        source = _open_stored(path, RemoteFile(path, terms or Terms()), progress)
+        source = _open_stored(path, RemoteFile(path, terms), progress)
     else:
-        source = _open_here(path, progress)
+        source = _open_here(path, progress, terms)
     for overlay in overlays:
         if not overlay.is_dir():
             raise SourceError(
@@ -80,17 +80,20 @@ def open_source(
         drivers=tuple(_drivers(folder) for folder in drivers),
         answer_file=_answer_file(answer_file) if answer_file is not None else None,
         further=tuple(
-            open_source(other, (), progress, terms=replace(terms, sha256="") if terms else None) for other in further
+            open_source(other, (), progress, terms=replace(terms, sha256="", blocks=None, keep=None))
+            for other in further
         ),
     )
 
 
-def _open_here(path: Path, progress: Progress) -> Source:
+def _open_here(path: Path, progress: Progress, terms: Terms) -> Source:
     if (address := _ADDRESS.match(str(path))) is not None and not path.exists():
         raise SourceError(
             f"{address.group(1)}://{address.group(2)} is an address that images are not read from.",
             advice="Use an https link, or download the image and use the file.",
         )
+    if (disc := terms.disc(path)) is not None:
+        return _open_stored(path, disc, progress)
     if not path.exists():
         raise SourceError(f"{path} does not exist.", advice="Check the path of the source.")
     return _open_folder(path) if path.is_dir() else _open_file(path, progress)
@@ -139,6 +142,7 @@ def _open_file(path: Path, progress: Progress) -> Source:
 
 def _open_stored(path: Place, stored: RangedFile, progress: Progress) -> Source:
     """Open an image by its bytes."""
+    is_device = _is_device(stored)
     if not stored.size:
         raise SourceError(f"{path} is empty.", advice="The download did not begin, or failed: download it again.")
     if stored.size < _SMALLEST:
@@ -146,7 +150,7 @@ def _open_stored(path: Place, stored: RangedFile, progress: Progress) -> Source:
             f"{path} has {stored.size} bytes, too few for an image.",
             advice="It is incomplete, or not an image: download it again.",
         )
-    if _is_device(path):  # its end is not looked at: of an optical disc it often cannot be read
+    if is_device:  # its end is not looked at: of an optical disc it often cannot be read
         packing = None
     elif (archive := _archive_with_app(path, stored) or _package(path, stored)) is not None:
         return archive
@@ -154,12 +158,12 @@ def _open_stored(path: Place, stored: RangedFile, progress: Progress) -> Source:
         packing = None if is_disk_image(FileRange(stored, 0, stored.size)) else _packing(stored, progress)
     image: RangedFile = packing.file if packing else stored
     source = next(source for reader in READERS if (source := reader(path, image)) is not None)
-    end = min(image.size, source.volume_size or image.size) if _is_device(path) else image.size
+    end = min(image.size, source.volume_size or image.size) if is_device else image.size
     return replace(source, image=source.image or FileRange(image, 0, end), packing=packing)
 
 
-def _is_device(path: Place) -> bool:
-    return isinstance(path, Path) and path.is_block_device()
+def _is_device(file: RangedFile) -> bool:
+    return isinstance(file, SourceFile) and file.is_device
 
 
 def _archive_with_app(path: Place, stored: RangedFile) -> Source | None:
@@ -226,7 +230,7 @@ def _iso9660(path: Place, image: RangedFile) -> Source | None:
 
 def _disk_image(path: Place, image: RangedFile) -> Source | None:
     """A disk image of Macs, or a plain image with an HFS+ volume; its first such volume has the files."""
-    if _is_device(path):  # what tells a disk image lies at its end
+    if _is_device(image):  # what tells a disk image lies at its end
         return None
     stored = FileRange(image, 0, image.size)
     form, inner = "image", image

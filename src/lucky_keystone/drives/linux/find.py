@@ -13,8 +13,10 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path, PurePosixPath
 
+from ...discs import DiscState, disc_state
 from ...units import shown_size
 from ..drive import Drive
+from ..optical import OpticalDrive
 
 _NOT_DRIVES = ("ram", "zram", "dm-", "md", "sr", "fd", "nbd")
 _SYSTEM_MOUNTS = ("/", "/boot", "/boot/efi", "/efi", "/usr", "/var", "/home", "/nix", "/ostree", "/sysroot")
@@ -55,6 +57,17 @@ class LinuxFinder:
     def drives(self) -> tuple[Drive, ...]:
         """Return every drive with a medium, in the kernel's order."""
         return tuple(drive for drive, _ in self._found())
+
+    def optical_drives(self) -> tuple[OpticalDrive, ...]:
+        """Return every optical drive, with a disc or without."""
+        found: list[OpticalDrive] = []
+        for path in sorted((self._root / "sys/block").glob("sr*")):
+            block = self._block(path.name, path)
+            device, size = Path("/dev") / path.name, 512 * block.number("size")
+            state = disc_state(device) if self._root == Path("/") else DiscState.UNKNOWN
+            size = 0 if state in (DiscState.NONE, DiscState.OPEN) else size  # of no disc the kernel keeps the last size
+            found.append(OpticalDrive(device, self._model(block, None), state, size))
+        return tuple(found)
 
     def _found(self) -> Iterator[tuple[Drive, list[_Block]]]:
         """Yield each drive with everything built upon it, itself first."""

@@ -12,6 +12,7 @@ from ...errors import DriveError, NoRights, ProtectError
 from ..drive import Drive
 from ..host import Handle, Span
 from ..medium import OpenMedium
+from ..optical import OpticalDrive
 from .device import LinuxDevice, release
 from .find import LinuxFinder
 
@@ -24,6 +25,9 @@ class LinuxHost:
 
     def drives(self) -> tuple[Drive, ...]:
         return LinuxFinder(self._root).drives()
+
+    def optical_drives(self) -> tuple[OpticalDrive, ...]:
+        return LinuxFinder(self._root).optical_drives()
 
     def disks_below(self, path: Path) -> frozenset[Path]:
         try:

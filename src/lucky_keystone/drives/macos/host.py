@@ -13,6 +13,7 @@ from ..drive import Drive, Hardware
 from ..failures import doing, failure
 from ..host import Handle, Span
 from ..medium import OpenMedium
+from ..optical import OpticalDrive
 from ..sectors import SectorDevice
 from .find import MacFinder
 from .system import DKIOCGETBLOCKCOUNT, DKIOCGETBLOCKSIZE, DKIOCSYNCHRONIZECACHE, MacSystem, RealMac
@@ -31,6 +32,10 @@ class MacHost:
 
     def drives(self) -> tuple[Drive, ...]:
         return MacFinder(self._system).drives()
+
+    def optical_drives(self) -> tuple[OpticalDrive, ...]:
+        """None: on this system they are not listed; a disc is named by its device."""
+        return ()
 
     def disks_below(self, path: Path) -> frozenset[Path]:
         return MacFinder(self._system).disk_of(path)

@@ -15,6 +15,7 @@ from ..drive import Drive, Hardware
 from ..failures import doing, failure
 from ..host import Handle, Span
 from ..medium import OpenMedium
+from ..optical import OpticalDrive
 from ..sectors import SectorDevice
 from . import records
 from .records import (
@@ -70,6 +71,10 @@ class WindowsHost:
         volumes = [self._volume(name) for name in self._system.volumes()]
         found = (self._drive(number, volumes) for number in range(_MOST_DRIVES))
         return tuple(drive for drive in found if drive is not None)
+
+    def optical_drives(self) -> tuple[OpticalDrive, ...]:
+        """None: on this system they are not listed; a disc is named by its device."""
+        return ()
 
     def disks_below(self, path: Path) -> frozenset[Path]:
         """The drives of the volume that `path` lies on: the one with the longest mount point that it starts with."""
