@@ -194,7 +194,7 @@ def command(
         heading(console(), ("Updating " if update else "Building ") + ", ".join(each.name for each in chosen))
     how = _How(verify=not no_verify, resume=not from_scratch, probe=not no_probe, quick=quick, eject=ejecting)
     works = job.carry_out(pairs, opened, request.machine, how)
-    if not proofs:  # none were made before: what came from servers is proven by now
+    if not proofs:  # none were made before: what came from servers is proven now
         proofs = [f"{file.path.name} has the SHA-256 given" for file in opened.remote_files if file.proven]
     proofs += keeping.finish(opened) if keeping is not None else []
     works[0].notes += doubtful(opened)

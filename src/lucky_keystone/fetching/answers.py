@@ -100,9 +100,10 @@ class Answer:
 class Passing(Exception):
     """Something that may be better at the next try; the message says what happened."""
 
-    def __init__(self, what: str, wait: float | None = None) -> None:
+    def __init__(self, what: str, wait: float | None = None, tries: int | None = None) -> None:
+        """`wait` in seconds, where the server says it; `tries` where more of them are of little use."""
         super().__init__(what)
-        self.what, self.wait = what, wait
+        self.what, self.wait, self.tries = what, wait, tries
 
 
 def looks_like_a_page(head: bytes) -> bool:

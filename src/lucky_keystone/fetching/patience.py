@@ -75,10 +75,10 @@ class Patience:
         self._events.interruptions += 1
         pause = passing.wait if passing.wait is not None else self._pause()
         self._waited += pause
-        if self._tries > _TRIES and not (self._is_patient and self._waited < _PATIENT):
+        if self._tries > (passing.tries or _TRIES) and not (self._is_patient and self._waited < _PATIENT):
             raise SourceError(
                 f"{self._shown}: {passing.what}, {self._tries} times without progress; {kept}.",
-                advice="Run the command again later: it continues where it was.",
+                advice="Check the link and the connection, or run the command again later: it continues then.",
             ) from passing
         self._events.told(f"{passing.what}; trying again in {pause:.0f} s")
         self._clock.sleep(pause)

@@ -11,6 +11,8 @@ from .answers import Passing, harmless
 from .link import Link, parse_link
 
 MOST_HOPS = 8
+_NAME_TRIES = 2
+"""A name that is not found is mostly mistyped."""
 _ADVICE = "Ask whoever gave you the link, or get the image with a browser and use the file."
 
 
@@ -19,7 +21,8 @@ def addresses_of(link: Link) -> tuple[str, ...]:
     try:
         found = socket.getaddrinfo(link.host, link.port, type=socket.SOCK_STREAM)
     except (OSError, UnicodeError) as error:
-        raise Passing(f"the name {link.host} is not found ({harmless(str(error))})") from error
+        why = harmless((error.strerror if isinstance(error, OSError) else None) or str(error))
+        raise Passing(f"the name {link.host} is not found ({why})", tries=_NAME_TRIES) from error
     return tuple(dict.fromkeys(str(item[4][0]) for item in found))
 
 
