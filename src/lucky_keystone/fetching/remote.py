@@ -7,7 +7,6 @@ bytes in order, whoever asked for them; those that nobody asked for are fetched 
 
 from __future__ import annotations
 
-import hashlib
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
@@ -27,6 +26,7 @@ from .link import Link
 from .patience import Events, Patience, RealClock
 from .ranges import GRANULE, Ranges, Read
 from .streaming import Stream
+from .summing import Summing
 
 if TYPE_CHECKING:
     from .client import Client
@@ -90,9 +90,9 @@ class RemoteFile:
         self.size = self._ranges.size
         count = -(-self.size // GRANULE)
         self._digests, self._known = bytearray(_DIGEST * count), bytearray(count)
-        self._frontier, self._sum = 0, hashlib.sha256()
+        self._frontier, self._sum = 0, Summing(terms.keep)
         self._blocks = terms.blocks if terms.blocks is not None and terms.blocks.fits(self.size) else None
-        self._take = terms.keep
+        self._is_kept = terms.keep is not None
         self._keep(0, head)
 
     @property
@@ -142,7 +142,7 @@ class RemoteFile:
 
     def prove(self, progress: Progress) -> None:
         """Compare the sum of the whole, reading what of it was not read yet. Raises SourceError."""
-        if not self.sha256 and self._take is None:
+        if not self.sha256 and not self._is_kept:
             return
         with self._proving:
             if self._frontier < self.size:
@@ -190,6 +190,7 @@ class RemoteFile:
     def close(self) -> None:
         """Drop all connections."""
         self.stop()
+        self._sum.close()
         self._client.close()
 
     # -- what came ---------------------------------------------------------------------------------------------------
@@ -209,9 +210,7 @@ class RemoteFile:
                 self._known[number], self._digests[place] = 1, digest
             behind = self._frontier - at
             if 0 <= behind < len(data):
-                self._sum.update(memoryview(data)[behind:])
-                if self._take is not None:
-                    self._take(data[behind:])
+                self._sum.update(data[behind:])
                 self._frontier = at + len(data)
 
     def _keep(self, number: int, data: bytes) -> None:
@@ -319,7 +318,7 @@ class RemoteFile:
             return True
         # For the sum, what lies between is read sooner or later: now, unless a content of it comes later anyway.
         return bool(
-            (self.sha256 or self._take is not None)
+            (self.sha256 or self._is_kept)
             and self._frontier - _GAP <= position <= self._frontier
             and not any(position <= at and at + size <= offset for at, size in self._later)
         )
