@@ -1,4 +1,4 @@
-"""Ranges of one file on a server: every answer is held against what the first one said of the file."""
+"""Ranges of one file on a server: every answer is compared with what the first one said of the file."""
 
 from __future__ import annotations
 
