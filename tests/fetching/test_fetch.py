@@ -404,3 +404,33 @@ def test_lying_journals(tmp_path: Path) -> None:
         (tmp_path / "a.iso.unfinished.json").write_text(text)
         with Part(tmp_path / "a.iso") as part:
             assert part.length == believed
+
+
+@pytest.mark.parametrize("left", ["its beginning", "room for all of it", "room with holes", "another file"])
+def test_what_another_program_left(left: str, server: Server, tmp_path: Path) -> None:
+    """It is recognised, taken over as far as it is right, and nothing of it is lost where it is another file."""
+    server.files["/a.iso"] = Served(DATA)
+    part = tmp_path / "a.iso.part"
+    have = 7_000_000
+    if left == "room for all of it":
+        part.write_bytes(DATA[:have] + bytes(len(DATA) - have))
+    elif left == "room with holes":
+        with part.open("wb") as out:
+            out.write(DATA[:have])
+            out.truncate(len(DATA))
+    else:
+        part.write_bytes((DATA if left != "another file" else OTHER[::-1])[:have])
+    told = run("plan", part, code=4).stderr
+    assert "unfinished download of another program" in told
+    assert ("78% of it is here" if "room" in left else "7,000,000 bytes are here") in told
+    line = ["fetch", server.link("/a.iso"), "--adopt", part]
+    assert "--adopt needs a sum" in run(*line, code=2).stderr
+    if left == "another file":
+        assert "another file" in run(*line, "--sha256", SUM, code=4).stderr
+        assert (tmp_path / "a.iso.unfinished").stat().st_size >= have - (5 << 20)
+        return
+    done = run_json(*line, "--sha256", SUM)
+    assert (tmp_path / "a.iso").read_bytes() == DATA
+    assert done["proven"]
+    assert beside(tmp_path / "a.iso") == {""}
+    assert server.files["/a.iso"].sent < len(DATA)

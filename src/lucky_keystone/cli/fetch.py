@@ -35,6 +35,7 @@ Examples:
   lucky-keystone fetch NEW-LINK --into tidewell-12.iso
   lucky-keystone fetch - --into tidewell-12.iso < link.txt
   lucky-keystone fetch --catalogue tidewell.toml --release 'Tidewell 12' --language en-GB
+  lucky-keystone fetch LINK --sha256 SUM --adopt tidewell-12.iso.part
   lucky-keystone fetch --record tidewell-12.iso --catalogue shop.toml"""
 )
 @click.argument("link", metavar="[LINK]", required=False)
@@ -65,6 +66,12 @@ Examples:
     metavar="FILE",
     help="Add this image, which is here, to the catalogue; LINK, when given, is where others get it.",
 )
+@click.option(
+    "--adopt",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Take over this unfinished file of another program (.part and others) and continue it; needs a sum.",
+)
 @authority_option
 @click.option("--patient", is_flag=True, help="Keep trying for an hour where the server does not answer.")
 @click.option("--from-scratch", is_flag=True, help="Drop the part that is here, and begin again.")
@@ -76,6 +83,7 @@ def command(
     size: int | None,
     catalogues: tuple[Place, ...],
     record: Path | None,
+    adopt: Path | None,
     authority: Path | None,
     patient: bool,
     from_scratch: bool,
@@ -87,7 +95,7 @@ def command(
     """
     from ..fetching.client import HttpClient
     from ..fetching.fetch import Wanted
-    from ..fetching.link import parse_link
+    from ..fetching.link import final_name, parse_link
     from ..fetching.patience import Events
 
     given = parse_link(sys.stdin.readline().strip() if link == "-" else link) if link is not None else None
@@ -105,9 +113,17 @@ def command(
         if image is not None and sha256 is not None and sha256 != image.sha256:
             raise UsageError(f"The catalogue names another SHA-256 for {image.file}.", advice="Leave out --sha256.")
         links = [given] if given is not None else image.links if image is not None else []
-        name = image.file if image is not None else _named(links[0].file_name, into)
+        named = links[0].file_name or (final_name(adopt.name) if adopt is not None else "")
+        name = image.file if image is not None else _named(named, into)
         wanted = Wanted(image.sha256, image.size, image.blocks) if image is not None else Wanted(sha256 or "", size)
+        if adopt is not None and not wanted.sha256:
+            raise UsageError(
+                "--adopt needs a sum: what another program left may have gaps.", advice="Add --sha256, or --catalogue."
+            )
         errand = _Errand(links, name, wanted, image.words if image is not None else "", client, events)
+        if adopt is not None:
+            into = adopt.parent if into is None else into
+            errand.adopt(adopt, into / name if into.is_dir() else into)
         if into is None:
             errand.into_store(patient=patient, from_scratch=from_scratch)
         else:
@@ -171,6 +187,13 @@ class _Errand:
                 patient=patient,
                 from_scratch=from_scratch,
             )
+
+    def adopt(self, path: Path, into: Path) -> None:
+        """Take over what another program left."""
+        from ..fetching.foreign import adopt
+
+        with Stages() as stages:
+            adopt(path, into, stages)
 
     def into_store(self, *, patient: bool, from_scratch: bool) -> None:
         """Get it into the store, unless it is there."""

@@ -14,6 +14,7 @@ _LONGEST = 8192
 _LONGEST_NAME = 200  # bytes
 _PORTS = {"https": 443, "http": 80}
 _DEVICES = re.compile(r"(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(\..*)?", re.IGNORECASE)
+_UNFINISHED = re.compile(r"\.(part|partial|crdownload|download|opdownload|!ut|aria2)$", re.IGNORECASE)
 _HIDDEN = "…"
 _ADVICE = "A link begins with https:// and the name of a server."
 
@@ -127,6 +128,16 @@ def _quoted(text: str) -> str:
         sign if sign.isascii() else "".join(f"%{byte:02X}" for byte in sign.encode("utf-8", "surrogatepass"))
         for sign in text
     )
+
+
+def is_foreign_part(name: str) -> bool:
+    """Tell by a file's name whether another program has not finished it."""
+    return _UNFINISHED.search(name) is not None
+
+
+def final_name(name: str) -> str:
+    """Return a file's name without the ending that marks it as unfinished."""
+    return _UNFINISHED.sub("", name)
 
 
 def is_plain_name(name: str) -> bool:

@@ -132,13 +132,7 @@ class Part:
         with naming(str(self.unfinished), DriveError, advice=_ROOM):
             os.fsync(self._descriptor)
             self.journal.length, self.journal.tail = self._length, self._hash.hexdigest()
-            beside = self._journal_path.with_name(self._journal_path.name + ".new")
-            with beside.open("wb") as out:
-                out.write(msgspec.json.format(msgspec.json.encode(self.journal), indent=1))
-                out.flush()
-                os.fsync(out.fileno())
-            give_to_user(beside)
-            beside.replace(self._journal_path)
+            keep_journal(self._journal_path, self.journal)
         self._unflushed, self._flushed_at = 0, time.monotonic()
 
     def keep_room(self, size: int) -> None:
@@ -249,6 +243,17 @@ class Part:
         with suppress(OSError):
             Path(self._lock.lock_file).unlink(missing_ok=True)
         self._lock.release()
+
+
+def keep_journal(path: Path, journal: Journal) -> None:
+    """Write a journal, whose old one is there until the new one is whole. Raises OSError."""
+    beside = path.with_name(path.name + ".new")
+    with beside.open("wb") as out:
+        out.write(msgspec.json.format(msgspec.json.encode(journal), indent=1))
+        out.flush()
+        os.fsync(out.fileno())
+    give_to_user(beside)
+    beside.replace(path)
 
 
 def _free(path: Path) -> Path:

@@ -14,7 +14,7 @@ from pathlib import Path
 
 from ..content import FileRange, RangedFile, seekable
 from ..errors import SourceError
-from ..fetching.link import Link, Place
+from ..fetching.link import Link, Place, is_foreign_part
 from ..fetching.remote import RemoteFile, Terms
 from ..fetching.store import Store
 from ..progress import Progress, silent
@@ -137,6 +137,10 @@ def _open_file(path: Path, progress: Progress) -> Source:
         from ..fetching.part import refuse_unfinished  # what fetches takes its time to load
 
         refuse_unfinished(path)
+    if is_foreign_part(path.name):
+        from ..fetching.foreign import refuse_foreign_part
+
+        refuse_foreign_part(path)
     return _open_stored(path, SourceFile(path), progress)
 
 

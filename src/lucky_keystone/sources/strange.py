@@ -44,7 +44,7 @@ _MAGICS: tuple[tuple[int, bytes, Strange], ...] = (
     (0, b"KDMV", Strange("is a disk of a virtual machine (VMDK)", "Use an installer's image.")),
     (0, b"QFI\xfb", Strange("is a disk of a virtual machine (QCOW)", "Use an installer's image.")),
 )
-_UNFINISHED_NAMES = re.compile(r"\.(part|partial|crdownload|download|opdownload|!ut|aria2|tmp)$", re.IGNORECASE)
+_UNFINISHED_NAMES = re.compile(r"\.(tmp|temp)$", re.IGNORECASE)
 _WEB_PAGE = re.compile(rb"\s*(<\?xml[^>]*>\s*)?<(!doctype\s+html|html|head|body)\b", re.IGNORECASE)
 
 
