@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import hashlib
+import random
 import shutil
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -19,6 +21,7 @@ from lucky_keystone.progress import silent
 
 from ..helpers.drives import small_disc
 from ..helpers.program import run, run_json
+from ..helpers.terminal import Terminal
 from .server import Served, Server
 from .test_remote import Tireless, work_on
 
@@ -175,3 +178,27 @@ def test_what_is_whole_but_not_filed_is_taken_in(disc: Path, shop: Server, tmp_p
     line = ["fetch", shop.link("/crew.iso"), "--sha256", digest, "--authority", shop.authority]
     assert run_json(*line)["was_there"]
     assert not served.sent
+
+
+def test_questions_in_a_terminal(shop: Server, tmp_path: Path) -> None:
+    """Which of several images, by its number; and a fresh link where the old one has expired on the way."""
+    data = random.Random(3).randbytes(5_000_000)
+    shop.files["/old.iso"] = Served(data, cuts=[3_000_000], later=(2_000_000, 403))
+    shop.files["/new.iso"] = Served(data)
+    entry = '[[image]]\nfile = "{0}"\nrelease = "{0}"\nsize = {1}\nsha256 = "{2}"\nurls = ["{3}"]\n'
+    ferry = entry.format("ferry.iso", len(data), hashlib.sha256(data).hexdigest(), shop.link("/old.iso"))
+    other = entry.format("other.iso", 1, "0" * 64, shop.link("/other.iso"))
+    (tmp_path / "shop.toml").write_text(f"catalogue = 1\n{ferry}{other}")
+    line = ["fetch", "--catalogue", tmp_path / "shop.toml", "--authority", shop.authority]
+    with Terminal([sys.executable, "-m", "lucky_keystone", *line]) as seen:
+        seen.wait_for("Which one? (1 to 2)")
+        seen.type("3")
+        seen.wait_for("is not one of the numbers")
+        seen.type("1" if seen.text.index("ferry.iso") < seen.text.index("other.iso") else "2")
+        seen.wait_for("The link has expired")
+        seen.type("nonsense")
+        seen.wait_for("is not supported for images")
+        seen.type(shop.link("/new.iso"))
+        seen.wait_for("It has the SHA-256 that was given.")
+        assert seen.end() == 0
+    assert shop.files["/new.iso"].sent < len(data)

@@ -11,8 +11,10 @@ import click
 from ..errors import UsageError
 from ..units import counted, exact_size, shown_size
 from .choosing import choose_image, read_all, refuse_without_links
+from .guided import can_ask, complain
 from .manner import manner
 from .options import Sha256, Size, SourcePlace, authority_option, output_options
+from .question import ask
 from .show import console, emit_json, facts, paragraph
 from .stages import Stages
 
@@ -20,6 +22,7 @@ if TYPE_CHECKING:
     from ..fetching.catalogue import CatalogueImage
     from ..fetching.client import Client
     from ..fetching.fetch import Fetched, Wanted
+    from ..fetching.judging import LinkExpired
     from ..fetching.link import Link, Place
     from ..fetching.patience import Events
     from ..fetching.store import StoredImage
@@ -173,20 +176,43 @@ class _Errand:
         self._client, self._events = client, events
 
     def fetch(self, path: Path, *, patient: bool, from_scratch: bool) -> Fetched:
+        """Get it into a file; in a terminal a fresh link is asked for where the one that was given has expired."""
         from ..fetching.fetch import fetch
+        from ..fetching.judging import LinkExpired
 
-        with Stages() as stages:
-            self._events.told = stages.note
-            return fetch(
-                self._links,
-                path,
-                self._wanted,
-                self._client,
-                stages,
-                self._events,
-                patient=patient,
-                from_scratch=from_scratch,
-            )
+        while True:
+            try:
+                with Stages() as stages:
+                    self._events.told = stages.note
+                    return fetch(
+                        self._links,
+                        path,
+                        self._wanted,
+                        self._client,
+                        stages,
+                        self._events,
+                        patient=patient,
+                        from_scratch=from_scratch,
+                    )
+            except LinkExpired as expired:
+                fresh = self._fresh_link(expired)
+                if fresh is None:
+                    raise
+                self._links, from_scratch = [fresh], False
+
+    def _fresh_link(self, expired: LinkExpired) -> Link | None:
+        """Ask for another link; None where there is nobody to ask, or none is given."""
+        from ..fetching.link import parse_link
+
+        if not can_ask():
+            return None
+        complain(console(), expired)
+        while answer := ask("A fresh link for the same image, to continue at once (Enter: stop)"):
+            try:
+                return parse_link(answer)
+            except UsageError as error:
+                complain(console(), error)
+        return None
 
     def adopt(self, path: Path, into: Path) -> None:
         """Take over what another program left."""

@@ -12,7 +12,7 @@ from ..progress import Progress
 from .answers import Answer, Passing, looks_like_a_page
 from .blocks import BlockSums
 from .client import Client
-from .judging import page_instead, refuse_failure
+from .judging import LinkExpired, page_instead, refuse_failure
 from .link import Link, is_plain_name
 from .part import Part
 from .patience import Clock, Events, Patience, RealClock
@@ -308,7 +308,7 @@ class _Run:
         return f"{self._part.length:,}{of} bytes are kept"
 
     def _expired(self, what: str, why: str) -> SourceError:
-        return SourceError(
+        return LinkExpired(
             f"{what} ({why}); {self._kept()}.",
             advice=f"Get a fresh link and run: lucky-keystone fetch NEW-LINK --into {self._part.path}",
         )

@@ -13,6 +13,11 @@ _GONE, _FORBIDDEN = (404, 410), (401, 403)
 _BUSY = (408, 425, 429, 500, 502, 503, 504)
 _PAGE = 64 << 10
 
+
+class LinkExpired(SourceError):
+    """A link that no longer leads to the image; a fresh one would."""
+
+
 Expired = Callable[[str, str], SourceError]
 """Makes an error of what happened and why, which says what is kept and how to continue with a fresh link."""
 
