@@ -38,6 +38,11 @@ class Served:
     """What Content-Range says of the whole."""
     location: str = ""
     ignores_if_range: bool = False
+    pause: float = 0.0
+    """Seconds before each 64 KiB of every connection."""
+    most: int = 99
+    """How many answers are given at the same time; one more gets 503."""
+    busy: int = 0
     stalls_at: int | None = None
     becomes: tuple[int, bytes, str] | None = None
     """After so many bytes, these are the file and its tag."""
@@ -96,6 +101,16 @@ class Server:
             status, headers = other if isinstance(other, tuple) else (other, {})
             self._begin(request, status, {"Content-Length": "0", **headers})
             return
+        if served.busy >= served.most:
+            self._begin(request, 503, {"Content-Length": "0"})
+            return
+        served.busy += 1
+        try:
+            self._give(request, served)
+        finally:
+            served.busy -= 1
+
+    def _give(self, request: BaseHTTPRequestHandler, served: Served) -> None:
         if served.later is not None and served.sent >= served.later[0]:
             self._begin(request, served.later[1], {"Content-Length": "0"})
             return
@@ -133,6 +148,7 @@ class Server:
             for at in range(first, until, 1 << 16):
                 if served.stalls_at is not None and at >= served.stalls_at:
                     time.sleep(1)
+                time.sleep(served.pause)
                 piece = data[at : min(at + (1 << 16), until)]
                 request.wfile.write(piece)
                 served.sent += len(piece)

@@ -21,7 +21,10 @@ from hypothesis import strategies as st
 
 from lucky_keystone.errors import KeystoneError
 from lucky_keystone.fetching import client as client_module
+from lucky_keystone.fetching import fetch as fetch_module
+from lucky_keystone.fetching import segments as segments_module
 from lucky_keystone.fetching.answers import Answer, harmless
+from lucky_keystone.fetching.blocks import BlockSums
 from lucky_keystone.fetching.client import HttpClient
 from lucky_keystone.fetching.fetch import Fetched, Wanted, fetch
 from lucky_keystone.fetching.link import is_plain_name, parse_link
@@ -434,3 +437,49 @@ def test_what_another_program_left(left: str, server: Server, tmp_path: Path) ->
     assert done["proven"]
     assert beside(tmp_path / "a.iso") == {""}
     assert server.files["/a.iso"].sent < len(DATA)
+
+
+@pytest.mark.parametrize("kind", ["each at its own rate", "cut", "only one allowed", "damaged blocks"])
+def test_several_connections(kind: str, server: Server, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The right bytes whatever breaks; a second connection is kept where it helps, and given up where it is refused."""
+    for name, value in (("_ALONE", 0.01), ("_WORTH_SEVERAL", 1 << 20)):
+        monkeypatch.setattr(fetch_module, name, value)
+    for name, value in (("SEGMENT", 256 << 10), ("_MEASURED", 0.1)):
+        monkeypatch.setattr(segments_module, name, value)
+    served = server.files["/a.iso"] = Served(DATA, pause=0.004)
+    blocks = BlockSums(
+        1 << 20, b"".join(hashlib.sha256(DATA[n : n + (1 << 20)]).digest() for n in range(0, len(DATA), 1 << 20))
+    )
+    if kind == "cut":
+        served.cuts = [500_000, *[100_000] * 9]
+    elif kind == "only one allowed":
+        served.most = 1
+    elif kind == "damaged blocks":
+        served.data, served.becomes = OTHER, (5_400_000, DATA, served.tag)
+    wanted, client, events = Wanted(SUM, blocks=blocks if "blocks" in kind else None), HttpClient(), Events()
+    clock = RealTime()
+    fetch(
+        [parse_link(server.link("/a.iso"))],
+        tmp_path / "a.iso",
+        wanted,
+        client,
+        silent,
+        events,
+        clock=clock,
+        connections=4,
+    )
+    client.close()
+    assert (tmp_path / "a.iso").read_bytes() == DATA
+    if kind == "each at its own rate":
+        assert events.connections > 1
+        assert served.sent < len(DATA) + (1 << 20)
+
+
+class RealTime(Simulated):
+    """Passes as it does, but nobody waits."""
+
+    def now(self) -> float:
+        return time.monotonic()
+
+    def sleep(self, seconds: float) -> None:
+        time.sleep(min(seconds, 0.05))

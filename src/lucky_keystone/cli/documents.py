@@ -394,6 +394,8 @@ class FetchDocument(Document, kw_only=True):
     interruptions: int
     damaged: int
     """Bytes here that had changed, and were fetched again."""
+    connections: int
+    """How many were used at the same time, at most."""
     stored: bool
     """True where it went into the store."""
     was_there: bool

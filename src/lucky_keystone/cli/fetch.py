@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..errors import UsageError
+from ..errors import DriveError, UsageError
 from ..units import counted, exact_size, shown_size
 from .choosing import choose_image, read_all, refuse_without_links
 from .guided import can_ask, complain
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from ..fetching.patience import Events
     from ..fetching.store import StoredImage
 
+_NAMED = 3
 _NARROWING = ("release", "build", "edition", "language", "architecture")
 
 
@@ -76,6 +77,14 @@ Examples:
     help="Take over this unfinished file of another program (.part and others) and continue it; needs a sum.",
 )
 @authority_option
+@click.option(
+    "--connections",
+    type=click.IntRange(1, 8),
+    default=4,
+    show_default=True,
+    metavar="N",
+    help="Use up to so many where a large image comes faster that way.",
+)
 @click.option("--patient", is_flag=True, help="Keep trying for an hour where the server does not answer.")
 @click.option("--from-scratch", is_flag=True, help="Drop the part that is here, and begin again.")
 @output_options
@@ -88,6 +97,7 @@ def command(
     record: Path | None,
     adopt: Path | None,
     authority: Path | None,
+    connections: int,
     patient: bool,
     from_scratch: bool,
     **narrowing: str | None,
@@ -124,14 +134,14 @@ def command(
                 "--adopt needs a sum: what another program left may have gaps.", advice="Add --sha256, or --catalogue."
             )
         errand = _Errand(links, name, wanted, image.words if image is not None else "", client, events)
+        errand.how = {"patient": patient, "from_scratch": from_scratch, "connections": connections}
         if adopt is not None:
             into = adopt.parent if into is None else into
             errand.adopt(adopt, into / name if into.is_dir() else into)
         if into is None:
-            errand.into_store(patient=patient, from_scratch=from_scratch)
+            errand.into_store()
         else:
-            path = into / name if into.is_dir() else into
-            errand.show(errand.fetch(path, patient=patient, from_scratch=from_scratch))
+            errand.show(errand.fetch(into / name if into.is_dir() else into))
     finally:
         client.close()
 
@@ -174,8 +184,10 @@ class _Errand:
     ) -> None:
         self._links, self._name, self._wanted, self._words = links, name, wanted, words
         self._client, self._events = client, events
+        self.how: dict[str, Any] = {}
+        """How it is fetched: what `fetch` takes by name."""
 
-    def fetch(self, path: Path, *, patient: bool, from_scratch: bool) -> Fetched:
+    def fetch(self, path: Path) -> Fetched:
         """Get it into a file; in a terminal a fresh link is asked for where the one that was given has expired."""
         from ..fetching.fetch import fetch
         from ..fetching.judging import LinkExpired
@@ -191,14 +203,13 @@ class _Errand:
                         self._client,
                         stages,
                         self._events,
-                        patient=patient,
-                        from_scratch=from_scratch,
+                        **self.how,
                     )
             except LinkExpired as expired:
                 fresh = self._fresh_link(expired)
                 if fresh is None:
                     raise
-                self._links, from_scratch = [fresh], False
+                self._links, self.how = [fresh], {**self.how, "from_scratch": False}
 
     def _fresh_link(self, expired: LinkExpired) -> Link | None:
         """Ask for another link; None where there is nobody to ask, or none is given."""
@@ -221,7 +232,7 @@ class _Errand:
         with Stages() as stages:
             adopt(path, into, stages)
 
-    def into_store(self, *, patient: bool, from_scratch: bool) -> None:
+    def into_store(self) -> None:
         """Get it into the store, unless it is there."""
         from ..fetching.store import About, Store
 
@@ -234,7 +245,14 @@ class _Errand:
                     store.verify(found, stages)
             self._tell(found.path, found.about.size, found.sha256, found.about.origin, stored=found, was_there=True)
             return
-        done = self.fetch(path, patient=patient, from_scratch=from_scratch)
+        try:
+            done = self.fetch(path)
+        except DriveError as error:  # mostly a disk that is full
+            if oldest := [image.about.name for image in reversed(store.images())][:_NAMED]:
+                error.advice += (
+                    f" Used longest ago: {', '.join(oldest)}; 'lucky-keystone images --forget NAME' deletes."
+                )
+            raise
         about = About(name=self._name, size=done.size, proven=done.proven, origin=done.origin, words=self._words)
         image = store.take_in(done.path, done.sha256, about)
         self._tell(image.path, done.size, done.sha256, done.origin, stored=image, proven=done.proven)
@@ -268,6 +286,7 @@ class _Errand:
                     resumed_at=events.resumed_at,
                     interruptions=events.interruptions,
                     damaged=events.damaged,
+                    connections=events.connections,
                     stored=stored is not None,
                     was_there=was_there,
                 )
@@ -280,6 +299,8 @@ class _Errand:
             rows.append(("Continued", f"after {shown_size(events.resumed_at)} that were here already"))
         if events.damaged:
             rows.append(("Damaged", f"{exact_size(events.damaged)} here had changed, and were fetched again"))
+        if events.connections > 1:
+            rows.append(("Connections", f"up to {events.connections}"))
         if events.interruptions:
             rows.append(("Interrupted", f"{counted(events.interruptions, 'time')}, and continued"))
         facts(out, rows)

@@ -33,6 +33,8 @@ def verify_source(source: Source, sha256: str | None, progress: Progress, *, int
 
 def _proofs(source: Source, sha256: str | None, progress: Progress, *, integrity: bool) -> list[str]:
     proofs: list[str] = []
+    for remote in source.remote_files:
+        remote.read_in_order([])
     if integrity and source_device(source) is not None:
         scan(source, progress)
         proofs.append("every sector of the disc can be read")

@@ -16,6 +16,8 @@ from .judging import LinkExpired, page_instead, refuse_failure
 from .link import Link, is_plain_name
 from .part import Part
 from .patience import Clock, Events, Patience, RealClock
+from .ranges import Ranges
+from .segments import Judge, Segments
 
 _OVERLAP = 1 << 20
 """Bytes that are asked for once more at every start: where they differ, it is another file."""
@@ -25,6 +27,10 @@ _PIECE = 256 << 10
 _LARGEST = 64 << 30
 _BLOCK_TRIES = 3
 _OTHER_LINK = "Use another link; what is right of it is kept."
+_ALONE = 5.0
+"""Seconds after which further connections may be tried."""
+_WORTH_SEVERAL = 256 << 20
+"""Bytes still to come for which they are."""
 _DRIP, _DRIP_SECONDS = 1024, 120.0
 
 
@@ -63,8 +69,11 @@ def fetch(
     clock: Clock | None = None,
     patient: bool = False,
     from_scratch: bool = False,
+    connections: int = 1,
 ) -> Fetched:
     """Get an image into the file `into`, which is there only when it is whole; the links are tried one after the other.
+
+    Up to `connections` are used where a large image comes faster that way.
 
     Raises UsageError where nothing could prove what comes; SourceError where it cannot be had, or is another file;
     DriveError where it cannot be written; ProtectError where the name is taken.
@@ -81,7 +90,7 @@ def fetch(
         if from_scratch:
             part.start_over()
         for number, link in enumerate(links, 1):
-            run = _Run(link, part, wanted, client, progress, events, clock or RealClock(), patient)
+            run = _Run(link, part, wanted, client, progress, events, clock or RealClock(), patient, connections)
             try:
                 return run.to_the_end()
             except SourceError as error:
@@ -106,6 +115,7 @@ class _Run:
         events: Events,
         clock: Clock,
         patient: bool,
+        connections: int = 1,
     ) -> None:
         self._link, self._part, self._client = link, part, client
         self._progress, self._events, self._clock, self._patient = progress, events, clock, patient
@@ -127,13 +137,18 @@ class _Run:
         self._is_same = not part.length or journal.origin == link.origin
         events.resumed_at, events.damaged = part.length, part.damaged
         self._has_no_ranges = False
+        self._connections = connections
+        self._segments: Segments | None = None
         self._blocks, self._blocks_right, self._block_tries = wanted.blocks, 0, 0
 
     def to_the_end(self) -> Fetched:
         patience = Patience(self._link.shown, self._events, self._clock, is_patient=self._patient, at=self._part.length)
         while not self._is_whole():
             try:
-                self._connection()
+                if self._segments is not None:
+                    self._many_connections(self._segments)
+                else:
+                    self._connection()
             except Passing as passing:
                 patience.wait(passing, self._part.length, f"{self._part.length:,} bytes are kept")
         return self._finished()
@@ -259,6 +274,7 @@ class _Run:
         part, size = self._part, self._size
         assert size is not None
         slow_since, slow_at = self._clock.now(), at
+        began, first = slow_since, at
         while at < size:
             data = answer.body.read(min(_PIECE, size - at))
             if not data:
@@ -274,10 +290,49 @@ class _Run:
             self._prove_blocks(size)
             self._progress("fetching", max(part.length, at), size)
             now = self._clock.now()
+            if self._helps_to_have_more(answer, now - began, at - first, size):
+                self._segments = self._many(size, (at - first) / (now - began))
+                return
             if now - slow_since >= _DRIP_SECONDS:
                 if at - slow_at < _DRIP * _DRIP_SECONDS:
                     raise Passing("hardly anything came for two minutes")
                 slow_since, slow_at = now, at
+
+    # -- several connections -----------------------------------------------------------------------------------------
+
+    def _helps_to_have_more(self, answer: Answer, seconds: float, count: int, size: int) -> bool:
+        """Tell whether further connections are worth a try, after one brought `count` bytes in so many seconds."""
+        return (
+            self._connections > 1
+            and seconds >= _ALONE
+            and count > 0
+            and answer.status == 206
+            and size - self._part.length > _WORTH_SEVERAL
+        )
+
+    def _many(self, size: int, rate: float) -> Segments:
+        ranges = Ranges(self._link, self._client, size)
+        ranges.tag = self._part.journal.tag
+        judge = Judge(self._clock, self._connections, rate)
+        return Segments(ranges.open, self._part.length, size, self._connections, judge)
+
+    def _many_connections(self, segments: Segments) -> None:
+        """Write what several connections bring. Raises Passing where all of them broke."""
+        part, size = self._part, self._size
+        assert size is not None
+        try:
+            for data in segments.pieces():
+                part.append(data)
+                self._prove_blocks(size)
+                self._progress("fetching", part.length, size)
+                self._events.connections = max(self._events.connections, segments.connections)
+        except SourceError as error:  # with one connection it will show what it means
+            self._connections, self._segments = 1, None
+            raise Passing(error.message.rstrip("."), 0.0) from error
+        except Passing:
+            if segments.given != part.length:  # a block was not right, and is fetched again
+                self._segments = None
+            raise
 
     def _prove_blocks(self, size: int) -> None:
         """Compare each block that is whole with its sum. Raises Passing for one that is to be fetched again."""

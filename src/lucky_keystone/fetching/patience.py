@@ -55,6 +55,8 @@ class Events:
     """Bytes that were here already."""
     damaged: int = 0
     """Bytes here that no longer had their hash, and were fetched again."""
+    connections: int = 1
+    """How many were used at the same time, at most."""
     told: Callable[[str], None] = field(default=lambda _text: None)
     """Hears of each break, with how long it waits."""
 
