@@ -98,6 +98,6 @@ def refuse_without_links(image: CatalogueImage) -> None:
     if not image.urls:
         where = f"Get a link at {image.page} and run: lucky-keystone fetch LINK --catalogue FILE" if image.page else ""
         raise SourceError(
-            f"The catalogue has no link for {image.file} ({exact_size(image.size)}).",
+            f"The catalogue has no link for {image.file}, {exact_size(image.size)}.",
             advice=where or "Ask whoever keeps the catalogue.",
         )

@@ -293,7 +293,8 @@ class _Errand:
             )
             return
         out = console()
-        rows = [("Image", str(path)), ("Size", exact_size(size)), ("SHA-256", sha256)]
+        place = f"{path.name}, in the store" if stored is not None and not manner().verbose else str(path)
+        rows = [("Image", place), ("Size", exact_size(size)), ("SHA-256", sha256)]
         rows += [("From", origin)] if origin else []
         if events.resumed_at:
             rows.append(("Continued", f"after {shown_size(events.resumed_at)} that were here already"))
