@@ -141,6 +141,7 @@ WRONG = {
     "a link with a secret user": BASE + 'urls = ["https://"]',
     "sums that do not fit": BASE + 'block_sums = "AAAA"',
     "sums that are none": BASE + 'block_sums = "?"',
+    "sums of other signs": BASE + 'block_sums = "ü"',
 }
 
 
@@ -162,6 +163,7 @@ def test_choosing() -> None:
     assert [each.file for each in matching(images, {"language": "EN"})] == ["a", "b"]
     assert [each.file for each in matching(images, {"edition": "crew"})] == ["c", "a", "b", "d"]
     assert matching(images, {"edition": "cre"}) == []
+    assert parse_catalogue(b"catalogue = 1", "a", is_local=True).images == ()
     local = parse_catalogue((BASE + "shelf = 3\n").encode(), "a", is_local=True)
     assert "shelf" in local.notes[0]
     other = parse_catalogue(BASE.replace("0" * 64, "1" * 64).encode(), "b", is_local=False)

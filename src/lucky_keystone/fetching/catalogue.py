@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import binascii
 import re
 import tomllib
 from collections.abc import Iterable, Sequence
@@ -112,7 +111,9 @@ def parse_catalogue(data: bytes, place: str, *, is_local: bool) -> Catalogue:
         raise UsageError(f"{place} has more than {_MOST_IMAGES:,} images.", advice=_ADVICE)
     for number, image in enumerate(found.image, 1):
         _refuse_invalid(image, f"{place}, image {number}")
-    unknown = sorted(_unknown(values, _CatalogueFile) | {key for each in values["image"] for key in _unknown(each)})
+    unknown = sorted(
+        _unknown(values, _CatalogueFile) | {key for each in values.get("image", []) for key in _unknown(each)}
+    )
     notes = (f"{place}: unknown and ignored: {harmless(', '.join(unknown))}.",) if unknown else ()
     return Catalogue(harmless(found.name), tuple(found.image), is_local, notes)
 
@@ -134,7 +135,7 @@ def _refuse_invalid(image: CatalogueImage, place: str) -> None:
         fits = not image.block_sums or BlockSums(
             image.block_size, base64.b64decode(image.block_sums, validate=True)
         ).fits(image.size)
-    except binascii.Error:
+    except ValueError:  # also of signs that are not ASCII
         fits = False
     if not fits:
         raise UsageError(f"{place} ({image.file}): block_sums do not fit size and block_size.", advice=_ADVICE)
