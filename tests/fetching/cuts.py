@@ -1,6 +1,6 @@
 """Cuts fetches and builds from a link at random moments, on the server's side and by kill -9: always the right bytes.
 
-CI takes a few; large counts are runs by hand:
+CI has cuts and kills of its own (test_fetch.py); large counts are runs by hand:
 
     python -m tests.fetching.cuts --seed 1 --count 200
 """

@@ -8,6 +8,7 @@ import random
 import signal
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import closing
@@ -289,3 +290,32 @@ def taken(drive: Path) -> int:
     with ImageFile(drive) as medium:
         state = read_unfinished(medium, 512)
     return state.taken if state is not None else 0
+
+
+def test_many_readers_at_once(server: Server) -> None:
+    """More of them than there are streams, each front to back from a place of its own: nobody is left without bytes."""
+    data = random.Random(5).randbytes(24_000_000)
+    server.files["/a.iso"] = Served(data)
+    remote = RemoteFile(parse_link(server.link("/a.iso")), Terms(sum_of(data)))
+    remote.read_in_order([(at, 3_000_000) for at in range(0, len(data), 3_000_000)])
+    wrong: list[int] = []
+
+    def read(start: int) -> None:
+        for at in range(start, start + 3_000_000, 500_000):
+            view = memoryview(bytearray(500_000))
+            remote.readinto_at(0, at, view)
+            if view != data[at : at + 500_000]:
+                wrong.append(at)
+
+    readers = [threading.Thread(target=read, args=(at,)) for at in range(0, len(data), 3_000_000)]
+    for reader in readers:
+        reader.start()
+    for reader in readers:
+        reader.join()
+    assert not wrong
+    remote.prove(silent)
+    assert remote.proven
+    remote.stop()
+    with pytest.raises(KeystoneError, match="Stopped before the end"):
+        remote.readinto_at(0, 12_345_678, memoryview(bytearray(3_000_000)))
+    remote.close()

@@ -38,7 +38,7 @@ _LARGE = 128 << 10
 """Bytes of a read that is worth a stream."""
 _GAP = 8 << 20
 """Bytes that are rather read and dropped than jumped over."""
-_STREAMS = 3
+_STREAMS = 4
 _DIGEST = 16
 
 
@@ -159,12 +159,14 @@ class RemoteFile:
         buffer = memoryview(bytearray(1 << 20))
         while (at := self._frontier) < self.size:
             with self._lock:
+                self._refuse_stopped()
                 through = (each for each in self._streams if each.position <= at <= each.arrived + _GAP)
                 stream = next(through, None)
                 stream = stream or self._new_stream(at)
             while stream.position < self.size:
                 size = min(len(buffer), self.size - stream.position)
-                stream.take(stream.position, buffer[:size])
+                if not stream.take(stream.position, buffer[:size]):
+                    break
                 progress("proving the source", min(stream.position, self.size - 1), self.size)
         progress("proving the source", self.size, self.size)
 
@@ -290,7 +292,12 @@ class RemoteFile:
                     raise Passing("the connection ended early")
             except Passing as passing:
                 patience.wait(passing, start + len(found), "nothing was written")
-        raise Interrupted("Stopped before the end.")
+        self._refuse_stopped()
+        raise AssertionError("only stopping ends it")
+
+    def _refuse_stopped(self) -> None:
+        if self._stopped:
+            raise Interrupted("Stopped before the end.")
 
     def _patience(self, at: int = 0) -> Patience:
         return Patience(self.path.shown, self._events, self._clock, at=at)
@@ -300,8 +307,7 @@ class RemoteFile:
     def _stream_for(self, offset: int, size: int) -> Stream | None:
         """Return the stream that comes by `offset` soon, a new one where much is read there; None for a few bytes."""
         with self._lock:
-            if self._stopped:
-                raise Interrupted("Stopped before the end.")
+            self._refuse_stopped()
             near = [each for each in self._streams if self._passes(each.position, offset)]
             if near:
                 return max(near, key=lambda each: each.position)

@@ -6,7 +6,6 @@ import threading
 from collections import deque
 from collections.abc import Callable
 
-from ..errors import Interrupted
 from .answers import Passing
 from .blocks import BlockSums
 from .patience import Patience
@@ -41,18 +40,23 @@ class Stream:
         threading.Thread(target=self._run, name="download", daemon=True).start()
 
     def take(self, offset: int, view: memoryview) -> bool:
-        """Fill `view` from byte `offset`, passing over what comes before; False where that is gone already.
+        """Fill `view` from byte `offset`, passing over what comes before.
 
-        Raises SourceError, and Interrupted after `stop`.
+        False where that is gone already, or the stream was stopped. Raises SourceError.
         """
         with self._taking:
             if offset < self.position:
                 return False
             while self.position < offset:
-                self.position += len(self._next(offset - self.position))
+                piece = self._next(offset - self.position)
+                if piece is None:
+                    return False
+                self.position += len(piece)
             done = 0
             while done < len(view):
                 piece = self._next(len(view) - done)
+                if piece is None:
+                    return False
                 view[done : done + len(piece)] = piece
                 done += len(piece)
                 self.position += len(piece)
@@ -65,12 +69,12 @@ class Stream:
             self._waiting.clear()
             self._changed.notify_all()
 
-    def _next(self, most: int) -> memoryview:
-        """Return the next bytes, `most` at most."""
+    def _next(self, most: int) -> memoryview | None:
+        """Return the next bytes, `most` at most; None after `stop`."""
         with self._changed:
             while not self._waiting:
                 if self._stopped:
-                    raise Interrupted("Stopped before the end.")
+                    return None
                 if self._error is not None:
                     raise self._error
                 self._changed.wait()
