@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import math
 import secrets
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
 from .building.build import claim_of, unseal
+from .building.feed import PATIENCE
 from .building.keeping import Keeper
 from .building.remote import announce, lend
 from .building.several import Job, build_all
@@ -93,7 +95,9 @@ def carry_out(
                 to_build.append(work)
             except KeystoneError as error:
                 work.error = error
-        build_all(to_build, verify=verify, resume=resume)
+        # Whoever is overtaken reads the source once more: a download that nobody wants twice.
+        is_remote = any(work.source.remote_files for work in to_build)
+        build_all(to_build, verify=verify, resume=resume, patience=math.inf if is_remote else PATIENCE)
     except (Interrupted, KeyboardInterrupt):
         pass  # said of each drive that was not ready
     for work in works:

@@ -33,7 +33,7 @@ from lucky_keystone.sources.opening import open_source
 from lucky_keystone.work import Work, carry_out
 
 from ..helpers.drives import small_disc
-from ..helpers.mac import app_of, carried
+from ..helpers.mac import app_of, carried, packaged
 from ..helpers.program import run, run_json
 from .server import Served, Server
 from .test_fetch import Simulated
@@ -102,10 +102,11 @@ def images(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
         "raw, packed": packed,
         "disk image": carried(app, "disk image", folder),
         "zip archive": carried(app, "zip archive", folder),
+        "package": packaged(app, folder),
     }
 
 
-SHAPES = {
+SHAPES: dict[str, tuple[str, Choices]] = {
     "fat32": ("disc", Choices(part_size=5 << 20)),
     "gpt": ("disc", Choices(table="gpt")),
     "ntfs": ("disc", Choices(file_system="ntfs")),
@@ -114,6 +115,8 @@ SHAPES = {
     "raw, packed": ("raw, packed", Choices()),
     "disk image": ("disk image", Choices()),
     "zip archive": ("zip archive", Choices()),
+    "package": ("package", Choices()),
+    "combined": ("disc", Choices()),
 }
 
 
@@ -123,16 +126,17 @@ def test_the_same_drive_as_from_the_file(shape: str, images: dict[str, Path], se
     name, choices = SHAPES[shape]
     path = images[name]
     data, expected = path.read_bytes(), tmp_path / "expected.img"
-    assert work_on(path, expected, choices).error is None
+    further = [images["zip archive"]] if shape == "combined" else []
+    assert work_on(path, expected, choices, further=further).error is None
     chance = random.Random(shape)
     served = Served(data, cuts=[chance.randrange(100_000, max(len(data) // 10, 200_000)) for _ in range(20)])
     server.files[f"/{path.name}"] = served
     made = tmp_path / "made.img"
-    work = work_on(parse_link(server.link(f"/{path.name}?key=secret")), made, choices, sum_of(data))
+    work = work_on(parse_link(server.link(f"/{path.name}?key=secret")), made, choices, sum_of(data), further)
     assert work.error is None
     assert made.read_bytes() == expected.read_bytes()
     assert [file.proven for file in work.source.remote_files] == [True]
-    if name == "disc" and shape != "pair":
+    if name == "disc" and shape not in ("pair", "combined"):
         assert served.sent < 1.1 * len(data) + (22 << 20)  # what was on its way when it was cut
 
 
@@ -246,6 +250,13 @@ def test_the_commands(images: dict[str, Path], tmp_path: Path) -> None:
         run("build", images["disc"], "--onto", again, "--identity", "made.img")
         assert made.read_bytes() == again.read_bytes()
         run("check", made, "--against", link, *trusted)
+        once = server.files["/crew.iso"] = Served(data)
+        for place, source in (("link", [link, *trusted, *wanted]), ("file", [images["disc"]])):
+            (tmp_path / place).mkdir()
+            run("build", *source, "--onto", tmp_path / place / "a.img", "--onto", tmp_path / place / "b.img")
+        assert once.sent < 1.1 * len(data)
+        for name in ("a.img", "b.img"):
+            assert (tmp_path / "link" / name).read_bytes() == (tmp_path / "file" / name).read_bytes()
         wim = run_json("inspect", images["disc"])
         assert wim["facts"]["images"]
         run("build", link, *trusted, "--sha256", "0" * 64, "--onto", tmp_path / "wrong.img", code=4)

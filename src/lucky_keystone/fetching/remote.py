@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from .client import Client
 
 _KEPT = 512  # granules: 32 MiB
+_KEPT_FOR_SEVERAL = 768
 _NEIGHBOURS = 4  # granules between two that are asked for, which are cheaper to read than a further request
 _MOST_AT_ONCE = 32  # granules of one request, as reading in order continues
 _LARGE = 128 << 10
@@ -81,7 +82,7 @@ class RemoteFile:
         self._lock, self._proving = threading.Lock(), threading.Lock()
         self._granules: OrderedDict[int, bytes] = OrderedDict()
         self._streams: list[Stream] = []
-        self._reads_all = False
+        self._reads_all, self._most_kept = False, _KEPT
         self._later: list[tuple[int, int]] = []
         self._stopped = False
         self._run_end, self._at_once = -1, 1
@@ -120,9 +121,12 @@ class RemoteFile:
                 "expected there.",
                 advice="It is incomplete on the server: use another link.",
             )
-        if not len(view) or self._from_cache(offset, view):
-            return
-        while (stream := self._stream_for(offset, len(view))) is not None:
+        while len(view):
+            most = min(len(view), _MOST_AT_ONCE * GRANULE)
+            if not self._from_cache(offset, view[:most]):
+                break
+            offset, view = offset + most, view[most:]
+        while len(view) and (stream := self._stream_for(offset, len(view))) is not None:
             if stream.take(offset, view):
                 return
         self._fetch(offset, view)
@@ -134,6 +138,8 @@ class RemoteFile:
         reads is passed over where it is none of them.
         """
         with self._lock:
+            # Drives that are laid out differently read the same places, one a little after the other.
+            self._most_kept = _KEPT_FOR_SEVERAL if self._reads_all else _KEPT
             self._reads_all, self._later = True, sorted(later)
 
     def lend(self, offset: int, size: int, read: Read) -> None:
@@ -210,6 +216,8 @@ class RemoteFile:
                 if self._known[number] and self._digests[place] != digest:
                     raise self._ranges.changed(f"other bytes come now near byte {at + inside:,}")
                 self._known[number], self._digests[place] = 1, digest
+            if self._most_kept > _KEPT:
+                self._remember(at // GRANULE, data)
             behind = self._frontier - at
             if 0 <= behind < len(data):
                 self._sum.update(data[behind:])
@@ -218,10 +226,13 @@ class RemoteFile:
     def _keep(self, number: int, data: bytes) -> None:
         self._admit(number * GRANULE, data)
         with self._lock:
-            for inside in range(0, len(data), GRANULE):
-                self._granules[number + inside // GRANULE] = data[inside : inside + GRANULE]
-            while len(self._granules) > _KEPT:
-                self._granules.popitem(last=False)
+            self._remember(number, data)
+
+    def _remember(self, number: int, data: bytes) -> None:
+        for inside in range(0, len(data), GRANULE):
+            self._granules[number + inside // GRANULE] = data[inside : inside + GRANULE]
+        while len(self._granules) > self._most_kept:
+            self._granules.popitem(last=False)
 
     def _from_cache(self, offset: int, view: memoryview) -> bool:
         """Fill `view` from granules that were kept; False where one is missing."""
