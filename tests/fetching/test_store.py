@@ -12,7 +12,6 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.errors import KeystoneError
-from lucky_keystone.families.choices import Choices
 from lucky_keystone.fetching import remote as remote_module
 from lucky_keystone.fetching.catalogue import CatalogueImage, joined, matching, parse_catalogue, read_catalogue
 from lucky_keystone.fetching.link import parse_link
@@ -23,7 +22,7 @@ from ..helpers.drives import small_disc
 from ..helpers.program import run, run_json
 from ..helpers.terminal import Terminal
 from .server import Served, Server
-from .test_remote import Tireless, work_on
+from .test_remote import Tireless
 
 
 @pytest.fixture(scope="module")
@@ -124,7 +123,15 @@ def test_a_drive_is_written_from_proven_blocks_only(
         remote.prove(silent)
         assert remote.proven
         remote.close()
-    assert work_on(disc, tmp_path / "x.img", Choices()).error is None
+    with Server(tmp_path / "net", tls=True) as server:
+        (tmp_path / "urls.toml").write_text(catalogue.read_text() + f'urls = ["{server.link("/crew.iso?k=x")}"]\n')
+        server.files["/crew.iso"] = Served(wrong, becomes=(26 << 20, data, '"first"'), cuts=[30_000_000] * 9)
+        named = ["--catalogue", tmp_path / "urls.toml", "--authority", server.authority, "--identity", "x"]
+        done = run_json("build", "crew.iso", *named, "--onto", tmp_path / "named.img")
+        assert done["proofs"] == ["crew.iso has the SHA-256 given"]
+        assert "no image of the catalogue" in run("plan", "gull.iso", *named[:4], code=4).stderr.lower()
+    run("build", disc, "--onto", tmp_path / "file.img", "--identity", "x")
+    assert (tmp_path / "named.img").read_bytes() == (tmp_path / "file.img").read_bytes()
 
 
 BASE = 'catalogue = 1\n[[image]]\nfile = "a.iso"\nsize = 10\nsha256 = "' + "0" * 64 + '"\n'

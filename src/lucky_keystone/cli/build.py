@@ -33,13 +33,12 @@ from .options import (
     output_options,
     setup_options,
     source_options,
-    stored_instead,
-    terms_of,
     with_option,
 )
 from .outcome import tell_outcome
 from .plan import choices_of, show_plan
 from .show import console, heading, paragraph
+from .sources import resolved
 from .stages import Stages
 from .targets import Chosen, choose, confirm, guard, open_for_writing, reading
 
@@ -119,6 +118,7 @@ def command(
     drivers_folders: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
+    catalogues: tuple[Place, ...],
     authority: Path | None,
     link: Link | None,
     keep: bool,
@@ -151,8 +151,9 @@ def command(
             advice="Name the drive: --onto TAG ('lucky-keystone drives' lists the tags), or --onto FILE for an image.",
         )
     lifted = lifted_guards(given)
+    place, terms = resolved(source, sha256, authority, bay, catalogues)
     asked = Request(
-        path=stored_instead(source, sha256),
+        path=place,
         choices=choices_of(given),
         added=added,
         drivers=drivers_folders,
@@ -161,10 +162,10 @@ def command(
         size=size,
         update=update,
         machine=machine_of(trust, revoked, model),
-        terms=terms_of(sha256, authority, bay),
+        terms=terms,
         link=link,
     )
-    keeping = Keeping(link or source) if keep else None
+    keeping = Keeping(link or place) if keep else None
     if keeping is not None:
         click.get_current_context().call_on_close(keeping.close)
         asked = replace(asked, terms=replace(asked.terms, keep=keeping.take))
@@ -174,7 +175,7 @@ def command(
     chosen = [choose(drive, bay, sector_size) for drive in drives]
     _refuse_twice(chosen, given["identity"])
     beside = (*added, *drivers_folders, *([answer_file] if answer_file else []))
-    job.guard(chosen, tuple(place for place in (source, *beside, *further) if isinstance(place, Path)))
+    job.guard(chosen, tuple(each for each in (place, *beside, *further) if isinstance(each, Path)))
     with Stages() as stages:
         opened = open_requested(request, stages)
     if not drives:
@@ -189,7 +190,7 @@ def command(
     _show_plans(opened, pairs, with_source=bool(drives))
     job.confirm(pairs, opened, yes=yes)
     began = time.monotonic()
-    proofs = prove(opened, sha256, verify_source)
+    proofs = prove(opened, terms.sha256 or None, verify_source)
     if not manner().as_json and not manner().quiet:
         heading(console(), ("Updating " if update else "Building ") + ", ".join(each.name for each in chosen))
     how = _How(verify=not no_verify, resume=not from_scratch, probe=not no_probe, quick=quick, eject=ejecting)

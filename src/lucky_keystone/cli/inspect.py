@@ -60,6 +60,7 @@ def command(
     added: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
+    catalogues: tuple[Place, ...],
     authority: Path | None,
     bay: Path | None,
 ) -> None:
@@ -92,9 +93,11 @@ def command(
     from ..families.families import facts_of
     from ..families.signing import loader_signatures
     from ..sources.locating import naming_files
+    from .sources import resolved
 
-    opened = open_with_progress(source, added, terms=terms_of(sha256, authority, bay))
-    proofs = prove(opened, sha256, verify_source)
+    place, terms = resolved(source, sha256, authority, bay, catalogues)
+    opened = open_with_progress(place, added, terms=terms)
+    proofs = prove(opened, terms.sha256 or None, verify_source)
     with naming_files(opened):
         found = facts_of(opened)
         needed, refusal = needs(opened)

@@ -269,16 +269,6 @@ def _paths_option(
     return click.option(name, *field, type=kind, multiple=True, metavar=metavar, help=f"{text} Repeatable.")
 
 
-def stored_instead(place: Place, sha256: str | None) -> Place:
-    """Return the store's image with this sum instead of a link; else what was given."""
-    if isinstance(place, Path) or sha256 is None:
-        return place
-    from ..fetching.store import Store
-
-    stored = Store().by_sum(sha256)
-    return stored.path if stored is not None else place
-
-
 def authority_option(function: _F) -> _F:
     """--authority."""
     return click.option(
@@ -367,8 +357,16 @@ def today() -> date:
 
 
 def source_options(function: _F) -> _F:
-    """--add, --sha256, --verify-source and --authority."""
+    """--add, --sha256, --verify-source, --catalogue and --authority."""
     function = authority_option(function)
+    function = click.option(
+        "--catalogue",
+        "catalogues",
+        type=SourcePlace(),
+        multiple=True,
+        metavar="FILE-or-LINK",
+        help="Prove a link by this catalogue, block by block; the source may be an image's name in it. Repeatable.",
+    )(function)
     function = click.option(
         "--verify-source", is_flag=True, help="Read the source against its own integrity tables first."
     )(function)

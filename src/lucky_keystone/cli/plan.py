@@ -26,11 +26,10 @@ from .options import (
     replacing_of,
     setup_options,
     source_options,
-    stored_instead,
-    terms_of,
     with_option,
 )
 from .show import Column, console, emit_json, facts, heading, starts, table
+from .sources import resolved
 from .targets import choose
 
 if TYPE_CHECKING:
@@ -84,6 +83,7 @@ def command(
     drivers_folders: tuple[Path, ...],
     sha256: str | None,
     verify_source: bool,
+    catalogues: tuple[Place, ...],
     authority: Path | None,
     trust: tuple[Path, ...],
     revoked: tuple[Path, ...],
@@ -100,16 +100,14 @@ def command(
     from ..planning.make import make_plan
     from ..sources.locating import naming_files
 
-    place = stored_instead(source, sha256)
-    opened = open_with_progress(
-        place, added, further, drivers_folders, answer_file, terms=terms_of(sha256, authority, bay)
-    )
+    place, terms = resolved(source, sha256, authority, bay, catalogues)
+    opened = open_with_progress(place, added, further, drivers_folders, answer_file, terms=terms)
     chosen = choose(drive, bay, sector_size) if drive else None
     replacing = replacing_of(overwrite, *opened.places, *([chosen.path] if chosen else []))
     for path, kind in ((save, OutputKind.PLAN), (figure, OutputKind.FIGURE)):
         if path:
             refuse_output(path, kind, replacing)
-    proofs = prove(opened, sha256, verify_source)
+    proofs = prove(opened, terms.sha256 or None, verify_source)
     shape = chosen.shape(size) if chosen else DriveShape("new drive", size, sector_size or 512)
     with naming_files(opened):
         plan = make_plan(opened, choices_of(given), shape, machine=machine_of(trust, revoked, model))

@@ -1,0 +1,71 @@
+"""Where a source is read from, and what proves it: a path, the store, a link, or what a catalogue says of one."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ..errors import SourceError, UsageError
+from .options import terms_of
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from ..fetching.catalogue import CatalogueImage
+    from ..fetching.link import Place
+    from ..fetching.remote import Terms
+
+
+def resolved(
+    place: Place, sha256: str | None, authority: Path | None, bay: Path | None, catalogues: Sequence[Place]
+) -> tuple[Place, Terms]:
+    """Return where a source is read from, and how.
+
+    Of a catalogue's image, by its name or a link to it, sums are known, and where it can be had. One that the store
+    has, by its sum, is taken from there.
+    """
+    terms = terms_of(sha256, authority, bay)
+    if catalogues:
+        image = _named(place, catalogues, authority)
+        if sha256 is not None and sha256 != image.sha256:
+            raise UsageError(f"The catalogue names another SHA-256 for {image.file}.", advice="Leave out --sha256.")
+        terms = replace(terms, sha256=image.sha256, blocks=image.blocks)
+        if isinstance(place, Path) and not place.exists():
+            place = _link_of(image)
+    if isinstance(place, Path) or not terms.sha256:
+        return place, terms
+    from ..fetching.store import Store
+
+    stored = Store().by_sum(terms.sha256)
+    return (stored.path if stored is not None else place), terms
+
+
+def _named(place: Place, catalogues: Sequence[Place], authority: Path | None) -> CatalogueImage:
+    """Return the image of the catalogues that is meant. Raises SourceError where there is none."""
+    from ..fetching.catalogue import joined
+    from ..fetching.client import HttpClient
+    from .choosing import read_all
+
+    client = HttpClient(authority)
+    try:
+        images = joined(read_all(catalogues, client))
+    finally:
+        client.close()
+    for image in images:
+        origins = [] if isinstance(place, Path) else [link.origin == place.origin for link in image.links]
+        if image.file.casefold() == place.name.casefold() or any(origins):
+            return image
+    raise SourceError(
+        f"No image of the catalogue is called {place.name}.",
+        advice="'lucky-keystone fetch --catalogue FILE' shows what is in it.",
+    )
+
+
+def _link_of(image: CatalogueImage) -> Place:
+    if not image.urls:
+        raise SourceError(
+            f"The catalogue has no link for {image.file}.",
+            advice=f"Get a link at {image.page}, and use it as the source." if image.page else "Use a link to it.",
+        )
+    return image.links[0]
