@@ -83,7 +83,7 @@ Examples:
     default=4,
     show_default=True,
     metavar="N",
-    help="Use up to so many where a large image comes faster that way.",
+    help="Use up to N connections where a large image comes faster that way.",
 )
 @click.option("--patient", is_flag=True, help="Keep trying for an hour where the server does not answer.")
 @click.option("--from-scratch", is_flag=True, help="Drop the part that is here, and begin again.")
