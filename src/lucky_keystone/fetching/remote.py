@@ -60,6 +60,10 @@ class Terms:
     """Opens a simulated disc; None where a path is none."""
 
 
+class _JustCame(Exception):
+    """The bytes that a new stream would have been for came with another one meanwhile."""
+
+
 class RemoteFile:
     """Has what a file of a source has; safe for several threads."""
 
@@ -121,15 +125,20 @@ class RemoteFile:
                 "expected there.",
                 advice="It is incomplete on the server: use another link.",
             )
-        while len(view):
-            most = min(len(view), _MOST_AT_ONCE * GRANULE)
-            if not self._from_cache(offset, view[:most]):
-                break
-            offset, view = offset + most, view[most:]
-        while len(view) and (stream := self._stream_for(offset, len(view))) is not None:
+        while True:
+            kept = self._from_cache(offset, view)
+            offset, view = offset + kept, view[kept:]
+            if not len(view):
+                return
+            try:
+                stream = self._stream_for(offset, len(view))
+            except _JustCame:
+                continue
+            if stream is None:
+                self._fetch(offset, view)
+                return
             if stream.take(offset, view):
                 return
-        self._fetch(offset, view)
 
     def read_in_order(self, later: Sequence[tuple[int, int]]) -> None:
         """Prepare for reading all of it.
@@ -234,22 +243,21 @@ class RemoteFile:
         while len(self._granules) > self._most_kept:
             self._granules.popitem(last=False)
 
-    def _from_cache(self, offset: int, view: memoryview) -> bool:
-        """Fill `view` from granules that were kept; False where one is missing."""
-        first, last = offset // GRANULE, (offset + len(view) - 1) // GRANULE
-        if last - first > _MOST_AT_ONCE:
-            return False
+    def _from_cache(self, offset: int, view: memoryview) -> int:
+        """Fill the front of `view` from granules that were kept; return how many bytes came."""
+        done = 0
         with self._lock:
-            if any(number not in self._granules for number in range(first, last + 1)):
-                return False
-            done = 0
-            for number in range(first, last + 1):
-                self._granules.move_to_end(number)
+            while done < len(view):
+                number = (offset + done) // GRANULE
+                if number not in self._granules:
+                    break
+                if self._most_kept == _KEPT:  # else what came first goes first: the others have read it
+                    self._granules.move_to_end(number)
                 inside = offset + done - number * GRANULE
                 piece = self._granules[number][inside : inside + len(view) - done]
                 view[done : done + len(piece)] = piece
                 done += len(piece)
-        return True
+        return done
 
     # -- asking for granules -----------------------------------------------------------------------------------------
 
@@ -259,10 +267,10 @@ class RemoteFile:
         while done < len(view):
             at = offset + done
             most = min(len(view) - done, _MOST_AT_ONCE * GRANULE - at % GRANULE)
-            if not self._from_cache(at, view[done : done + most]):
-                self._ask_for(at // GRANULE, -(-(at + most) // GRANULE))
-                continue
-            done += most
+            kept = self._from_cache(at, view[done : done + most])
+            done += kept
+            if kept < most:
+                self._ask_for((at + kept) // GRANULE, -(-(at + most) // GRANULE))
 
     def _ask_for(self, first: int, end: int) -> None:
         """Ask for the granules from `first` to `end`, without those at either side that are here."""
@@ -316,7 +324,10 @@ class RemoteFile:
     # -- streams -----------------------------------------------------------------------------------------------------
 
     def _stream_for(self, offset: int, size: int) -> Stream | None:
-        """Return the stream that comes by `offset` soon, a new one where much is read there; None for a few bytes."""
+        """Return the stream that comes by `offset` soon, a new one where much is read there; None for a few bytes.
+
+        Raises _JustCame where the bytes are kept by now.
+        """
         with self._lock:
             self._refuse_stopped()
             near = [each for each in self._streams if self._passes(each.position, offset)]
@@ -324,6 +335,8 @@ class RemoteFile:
                 return max(near, key=lambda each: each.position)
             if not self._reads_all or (size < _LARGE and not self._passes(self._frontier, offset)):
                 return None
+            if offset // GRANULE in self._granules:
+                raise _JustCame
             start = self._frontier if self._passes(self._frontier, offset) else offset
             return self._new_stream(start)
 
