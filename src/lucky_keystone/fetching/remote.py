@@ -326,7 +326,7 @@ class RemoteFile:
     def _stream_for(self, offset: int, size: int) -> Stream | None:
         """Return the stream that comes by `offset` soon, a new one where much is read there; None for a few bytes.
 
-        Raises _JustCame where the bytes are kept by now.
+        Raises _JustCame where the bytes are kept now.
         """
         with self._lock:
             self._refuse_stopped()
