@@ -43,6 +43,8 @@ class Served:
     most: int = 99
     """How many answers are given at the same time; one more gets 503."""
     busy: int = 0
+    drips_at: int | None = None
+    """From here on the first answer that comes so far comes byte by byte."""
     stalls_at: int | None = None
     becomes: tuple[int, bytes, str] | None = None
     """After so many bytes, these are the file and its tag."""
@@ -148,6 +150,12 @@ class Server:
             for at in range(first, until, 1 << 16):
                 if served.stalls_at is not None and at >= served.stalls_at:
                     time.sleep(1)
+                if served.drips_at is not None and at >= served.drips_at:
+                    served.drips_at = None
+                    for place in range(at, at + 200):
+                        request.wfile.write(data[place : place + 1])
+                        time.sleep(0.1)
+                    break
                 time.sleep(served.pause)
                 piece = data[at : min(at + (1 << 16), until)]
                 request.wfile.write(piece)

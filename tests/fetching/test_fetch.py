@@ -252,6 +252,18 @@ def test_a_stall_is_a_break(server: Server, tmp_path: Path, monkeypatch: pytest.
     assert events.interruptions >= 1  # on a busy machine a moment's rest is a stall here, too
 
 
+def test_a_drip_is_a_break(server: Server, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A byte now and then never stalls; the read is ended all the same, and the rest asked for again."""
+    monkeypatch.setattr(client_module, "_SLOWEST", 1.0)
+    server.files["/a.iso"] = Served(DATA, drips_at=4 << 20)
+    client, told = HttpClient(), list[str]()
+    links, events = [parse_link(server.link("/a.iso"))], Events(told=told.append)
+    fetch(links, tmp_path / "a.iso", Wanted(SUM), client, silent, events, clock=Simulated())
+    client.close()
+    assert (tmp_path / "a.iso").read_bytes() == DATA
+    assert [text.partition(";")[0] for text in told] == ["hardly anything came for two minutes"]
+
+
 def test_redirects(server: Server, tmp_path: Path) -> None:
     """Credentials stay with their server; a server of the open net never leads inside."""
     with Server(tmp_path / "net") as other:

@@ -4,7 +4,11 @@ from __future__ import annotations
 
 import base64
 import ssl
-from collections.abc import Callable, Mapping
+import threading
+import time
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
 from urllib.request import getproxies, proxy_bypass
@@ -24,6 +28,8 @@ _CONNECT = 20.0
 _MOST_HEADERS = 64 << 10
 _REDIRECTS = (301, 302, 303, 307, 308)
 _PIECE = 256 << 10
+_SLOWEST = 120.0
+"""Seconds that a read of up to 256 KiB may take: 2 KiB a second."""
 
 
 class Client(Protocol):
@@ -55,6 +61,7 @@ class HttpClient:
                 ) from error
         self._context.minimum_version = ssl.TLSVersion.TLSv1_2
         self._resolve = resolve
+        self._watch = _Watch()
         self._pools: dict[tuple[object, ...], urllib3.HTTPConnectionPool] = {}
 
     def get(self, link: Link, headers: Mapping[str, str]) -> tuple[Answer, Link]:
@@ -71,6 +78,7 @@ class HttpClient:
             here, addresses = there, reached
 
     def close(self) -> None:
+        self._watch.close()
         for pool in self._pools.values():
             pool.close()
         self._pools.clear()
@@ -114,7 +122,7 @@ class HttpClient:
             response.close()
             raise SourceError(f"{link.shown}: the server's headers are too long.", advice="Use another link.")
         named = {name.lower(): value for name, value in response.headers.items()}
-        return Answer(response.status, named, _Body(response, link))
+        return Answer(response.status, named, _Body(response, link, self._watch))
 
     def _pool(self, link: Link, address: str) -> tuple[urllib3.HTTPConnectionPool, str]:
         """Return connections to this very address, which was judged; or to the proxy that is in between."""
@@ -145,18 +153,71 @@ def _proxy_for(link: Link) -> str:
 
 
 class _Body:
-    def __init__(self, response: urllib3.BaseHTTPResponse, link: Link) -> None:
-        self._response, self._link = response, link
+    def __init__(self, response: urllib3.BaseHTTPResponse, link: Link, watch: _Watch) -> None:
+        self._response, self._link, self._watch = response, link, watch
 
     def read(self, size: int) -> bytes:
-        try:
-            return self._response.read(min(size, _PIECE))
-        except (urllib3.exceptions.HTTPError, OSError) as failed:
-            raise _failure(self._link, failed) from failed
+        with self._watch.over(self._response) as watched:
+            try:
+                data = self._response.read(min(size, _PIECE))
+            except (urllib3.exceptions.HTTPError, OSError, ValueError) as failed:
+                if not watched.is_too_slow:
+                    raise _failure(self._link, failed) from failed
+                data = b""
+        if watched.is_too_slow:
+            raise Passing("hardly anything came for two minutes")
+        return data
 
     def close(self) -> None:
         # What is left of an answer is not worth reading; the connection goes with it.
         self._response.close()
+
+
+@dataclass(eq=False)
+class _Reading:
+    """A read that waits for its bytes."""
+
+    response: urllib3.BaseHTTPResponse
+    since: float
+    is_too_slow: bool = False
+
+
+class _Watch:
+    """Ends reads that a server draws out byte by byte: none of them stalls, and none ever comes to its end."""
+
+    def __init__(self) -> None:
+        self._readings: set[_Reading] = set()
+        self._lock = threading.Lock()
+        self._closed = threading.Event()
+        self._thread: threading.Thread | None = None
+
+    @contextmanager
+    def over(self, response: urllib3.BaseHTTPResponse) -> Iterator[_Reading]:
+        """Watch over the read in the block."""
+        reading = _Reading(response, time.monotonic())
+        with self._lock:
+            self._readings.add(reading)
+            if self._thread is None:
+                self._thread = threading.Thread(target=self._run, name="watch", daemon=True)
+                self._thread.start()
+        try:
+            yield reading
+        finally:
+            with self._lock:
+                self._readings.discard(reading)
+
+    def close(self) -> None:
+        """Watch no longer."""
+        self._closed.set()
+
+    def _run(self) -> None:
+        while not self._closed.wait(_SLOWEST / 10):
+            with self._lock:
+                late = [each for each in self._readings if time.monotonic() - each.since > _SLOWEST]
+                for reading in late:
+                    reading.is_too_slow = True
+                    with suppress(OSError, ValueError, RuntimeError):  # it has just ended by itself
+                        reading.response.shutdown()
 
 
 def _failure(link: Link, error: BaseException) -> Passing | SourceError:

@@ -31,7 +31,6 @@ _ALONE = 5.0
 """Seconds after which further connections may be tried."""
 _WORTH_SEVERAL = 256 << 20
 """Bytes still to come for which they are."""
-_DRIP, _DRIP_SECONDS = 1024, 120.0
 
 
 @dataclass(frozen=True)
@@ -273,8 +272,7 @@ class _Run:
         """Compare what is here already, and write what is new."""
         part, size = self._part, self._size
         assert size is not None
-        slow_since, slow_at = self._clock.now(), at
-        began, first = slow_since, at
+        began, first = self._clock.now(), at
         while at < size:
             data = answer.body.read(min(_PIECE, size - at))
             if not data:
@@ -293,10 +291,6 @@ class _Run:
             if self._helps_to_have_more(answer, now - began, at - first, size):
                 self._segments = self._many(size, (at - first) / (now - began))
                 return
-            if now - slow_since >= _DRIP_SECONDS:
-                if at - slow_at < _DRIP * _DRIP_SECONDS:
-                    raise Passing("hardly anything came for two minutes")
-                slow_since, slow_at = now, at
 
     # -- several connections -----------------------------------------------------------------------------------------
 
