@@ -64,7 +64,7 @@ def wait_for_disc(
     while True:
         found = state(path)
         if found is DiscState.NONE:
-            raise SourceError(f"There is no disc in {path}.", advice="Put the disc in, and run the command again.")
+            raise no_disc(path)
         if found is DiscState.OPEN:
             raise SourceError(f"The tray of {path} is open.", advice="Close it, and run the command again.")
         if found is not DiscState.BUSY:
@@ -75,6 +75,11 @@ def wait_for_disc(
                 advice="Take the disc out, look whether it is clean, put it in again, and run the command again.",
             )
         sleep(1.0)
+
+
+def no_disc(path: Path) -> SourceError:
+    """Return the error for a drive with nothing in it."""
+    return SourceError(f"There is no disc in {path}.", advice="Put the disc in, and run the command again.")
 
 
 def is_no_medium(error: OSError) -> bool:

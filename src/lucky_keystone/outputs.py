@@ -106,3 +106,17 @@ def with_maker(picture: bytes) -> bytes:
     chunk = (len(text) - 4).to_bytes(4, "big") + text + zlib.crc32(text).to_bytes(4, "big")
     behind_header = 8 + 25  # signature, and the chunk IHDR, which comes first
     return picture[:behind_header] + chunk + picture[behind_header:]
+
+
+def name_whole(unfinished: Path, path: Path) -> None:
+    """Give a whole file its name. Raises ProtectError for one that came there meanwhile: it is not replaced."""
+    try:
+        os.link(unfinished, path)  # unlike renaming, this never replaces
+    except FileExistsError as error:
+        raise ProtectError(
+            f"{path} was made meanwhile, by another program.", advice="Move it away, or choose another place."
+        ) from error
+    except OSError:  # a file system without hard links
+        if os.path.lexists(path):
+            raise ProtectError(f"{path} exists already.", advice="Move it away, or choose another place.") from None
+        unfinished.rename(path)

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from . import positional
 from .content import IMAGE_ORDER
-from .discs import is_no_medium, read_gently, wait_for_disc
+from .discs import is_no_medium, no_disc, read_gently, wait_for_disc
 from .errors import SourceError, naming
 
 PATIENT_READ = 2048
@@ -97,9 +97,7 @@ class SourceFile:
                 return stream.seek(0, os.SEEK_END)
         except OSError as error:
             if is_no_medium(error):
-                raise SourceError(
-                    f"There is no disc in {self.path}.", advice="Put the disc in, and run the command again."
-                ) from error
+                raise no_disc(self.path) from error
             raise
 
     def acquire(self) -> int:

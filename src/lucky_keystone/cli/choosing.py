@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from ..fetching.client import Client
     from ..fetching.link import Place
 
-_LISTED = 40
+LISTED = 40
 
 
 def read_all(places: Sequence[Place], client: Client) -> list[Catalogue]:
@@ -49,7 +49,7 @@ def choose_image(catalogues: Sequence[Catalogue], wanted: dict[str, str]) -> Cat
     found = matching(images, wanted)
     if not found:
         asked = ", ".join(f"{name} {value}" for name, value in wanted.items())
-        there = "; ".join(image.words for image in images[:_LISTED]) or "none"
+        there = "; ".join(image.words for image in images[:LISTED]) or "none"
         raise SourceError(
             f"No image of the catalogue has {asked}." if asked else "The catalogue has no images.",
             advice=f"Its images: {there}.",
@@ -57,7 +57,7 @@ def choose_image(catalogues: Sequence[Catalogue], wanted: dict[str, str]) -> Cat
     if len(found) == 1:
         return found[0]
     if not can_ask():
-        listed = "; ".join(f"{image.file} ({image.words})" for image in found[:_LISTED])
+        listed = "; ".join(f"{image.file} ({image.words})" for image in found[:LISTED])
         raise UsageError(
             f"{len(found)} images of the catalogue are as wanted.",
             advice=f"Narrow it down with --release, --build, --edition, --language or --architecture: {listed}.",
@@ -93,10 +93,16 @@ def _asked(found: Sequence[CatalogueImage]) -> CatalogueImage:
         out.print(f"'{answer}' is not one of the numbers.", style="bad")
 
 
+def refuse_other_sum(image: CatalogueImage, sha256: str | None) -> None:
+    """Raise UsageError where another sum was given than the catalogue names."""
+    if sha256 is not None and sha256 != image.sha256:
+        raise UsageError(f"The catalogue names another SHA-256 for {image.file}.", advice="Leave out --sha256.")
+
+
 def refuse_without_links(image: CatalogueImage) -> None:
     """Raise SourceError for an image that only a person can get."""
     if not image.urls:
-        where = f"Get a link at {image.page} and run: lucky-keystone fetch LINK --catalogue FILE" if image.page else ""
+        where = f"Get a link at {image.page}, and give it beside --catalogue." if image.page else ""
         raise SourceError(
             f"The catalogue has no link for {image.file}, {exact_size(image.size)}.",
             advice=where or "Ask whoever keeps the catalogue.",

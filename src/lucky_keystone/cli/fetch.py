@@ -10,7 +10,7 @@ import click
 
 from ..errors import DriveError, UsageError
 from ..units import counted, exact_size, shown_size
-from .choosing import choose_image, read_all, refuse_without_links
+from .choosing import choose_image, read_all, refuse_other_sum, refuse_without_links
 from .guided import can_ask, complain
 from .manner import manner
 from .options import Sha256, Size, SourcePlace, authority_option, output_options
@@ -123,8 +123,8 @@ def command(
     client, events = HttpClient(authority), Events()
     try:
         image = _of_catalogue(catalogues, client, given, into, wanted_words)
-        if image is not None and sha256 is not None and sha256 != image.sha256:
-            raise UsageError(f"The catalogue names another SHA-256 for {image.file}.", advice="Leave out --sha256.")
+        if image is not None:
+            refuse_other_sum(image, sha256)
         links = [given] if given is not None else image.links if image is not None else []
         named = links[0].file_name or (final_name(adopt.name) if adopt is not None else "")
         name = image.file if image is not None else _named(named, into)
@@ -152,18 +152,13 @@ def _of_catalogue(
     """Return the image that is meant; None where no catalogue was named."""
     if not places:
         return None
-    from ..fetching.catalogue import joined
+    from ..fetching.catalogue import joined, meant
 
     catalogues = read_all(places, client)
     if given is not None and not wanted:
-        names = {given.file_name.casefold(), into.name.casefold() if into is not None else ""}
-        found = [
-            image
-            for image in joined(catalogues)
-            if image.file.casefold() in names or given.origin in [each.origin for each in image.links]
-        ]
-        if len(found) == 1:
-            return found[0]
+        names = {given.file_name, into.name if into is not None else ""}
+        if (found := meant(joined(catalogues), names, given)) is not None:
+            return found
     image = choose_image(catalogues, wanted)
     if given is None:
         refuse_without_links(image)

@@ -6,7 +6,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..errors import SourceError, UsageError
+from ..errors import SourceError
+from .choosing import LISTED, read_all, refuse_other_sum, refuse_without_links
 from .options import terms_of
 
 if TYPE_CHECKING:
@@ -28,11 +29,11 @@ def resolved(
     terms = terms_of(sha256, authority, bay)
     if catalogues:
         image = _named(place, catalogues, authority)
-        if sha256 is not None and sha256 != image.sha256:
-            raise UsageError(f"The catalogue names another SHA-256 for {image.file}.", advice="Leave out --sha256.")
+        refuse_other_sum(image, sha256)
         terms = replace(terms, sha256=image.sha256, blocks=image.blocks)
         if isinstance(place, Path) and not place.exists():
-            place = _link_of(image)
+            refuse_without_links(image)
+            place = image.links[0]
     if isinstance(place, Path) or not terms.sha256:
         return place, terms
     from ..fetching.store import Store
@@ -43,29 +44,18 @@ def resolved(
 
 def _named(place: Place, catalogues: Sequence[Place], authority: Path | None) -> CatalogueImage:
     """Return the image of the catalogues that is meant. Raises SourceError where there is none."""
-    from ..fetching.catalogue import joined
+    from ..fetching.catalogue import joined, meant
     from ..fetching.client import HttpClient
-    from .choosing import read_all
 
     client = HttpClient(authority)
     try:
         images = joined(read_all(catalogues, client))
     finally:
         client.close()
-    for image in images:
-        origins = [] if isinstance(place, Path) else [link.origin == place.origin for link in image.links]
-        if image.file.casefold() == place.name.casefold() or any(origins):
-            return image
+    found = meant(images, {place.name}, None if isinstance(place, Path) else place)
+    if found is not None:
+        return found
     raise SourceError(
         f"No image of the catalogue is called {place.name}.",
-        advice="'lucky-keystone fetch --catalogue FILE' shows what is in it.",
+        advice=f"Its images: {', '.join(image.file for image in images[:LISTED]) or 'none'}.",
     )
-
-
-def _link_of(image: CatalogueImage) -> Place:
-    if not image.urls:
-        raise SourceError(
-            f"The catalogue has no link for {image.file}.",
-            advice=f"Get a link at {image.page}, and use it as the source." if image.page else "Use a link to it.",
-        )
-    return image.links[0]

@@ -12,8 +12,8 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from ..discs import DiscState
-from ..errors import DriveError, ProtectError, SourceError, UsageError, naming
+from ..discs import DiscState, no_disc
+from ..errors import DriveError, ProtectError, UsageError, naming
 from ..source_file import DEVICE_TRYING, SourceFile, Trying
 from .drive import Drive, Hardware
 from .faults import Faults, FaultyDrive
@@ -59,7 +59,7 @@ class BayDisc(SourceFile):
     def __init__(self, path: Path, faults: Faults | None) -> None:
         """Raises SourceError where there is no disc."""
         if not path.is_file():
-            raise SourceError(f"There is no disc in {path}.", advice="Put the disc in, and run the command again.")
+            raise no_disc(path)
         super().__init__(path)
         self.is_device, self.trying = True, Trying(DEVICE_TRYING.tries, 0.0)
         self._faults = faults or Faults()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import re
 import tomllib
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any
@@ -156,6 +156,16 @@ def joined(catalogues: Sequence[Catalogue]) -> list[CatalogueImage]:
                     advice="Ask whoever keeps them which one is right.",
                 )
     return [image for image, _ in found.values()]
+
+
+def meant(images: Iterable[CatalogueImage], names: Collection[str], link: Link | None) -> CatalogueImage | None:
+    """Return the image that has one of these names, or that a link leads to; None where there is none."""
+    folded = {name.casefold() for name in names}
+    for image in images:
+        leads_there = link is not None and link.origin in (each.origin for each in image.links)
+        if leads_there or image.file.casefold() in folded:
+            return image
+    return None
 
 
 def matching(images: Iterable[CatalogueImage], wanted: dict[str, str]) -> list[CatalogueImage]:

@@ -13,7 +13,7 @@ from .answers import Answer, Passing, looks_like_a_page
 from .blocks import BlockSums
 from .client import Client
 from .judging import LinkExpired, page_instead, refuse_failure
-from .link import Link, is_plain_name
+from .link import Link, is_plain_name, refuse_unproven
 from .part import Part
 from .patience import Clock, Events, Patience, RealClock
 from .ranges import Ranges
@@ -77,12 +77,8 @@ def fetch(
     Raises UsageError where nothing could prove what comes; SourceError where it cannot be had, or is another file;
     DriveError where it cannot be written; ProtectError where the name is taken.
     """
-    insecure = next((link for link in links if link.scheme == "http"), None)
-    if insecure is not None and not wanted.sha256:
-        raise UsageError(
-            f"{insecure.shown}: plain http proves nothing of what comes.",
-            advice="Use an https link, or give the image's sum with --sha256.",
-        )
+    for link in links:
+        refuse_unproven(link, wanted.sha256)
     if not is_plain_name(into.name):
         raise UsageError(f"'{into.name}' cannot be a file's name everywhere.", advice="Name another one with --into.")
     with Part(into) as part:

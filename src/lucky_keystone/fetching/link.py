@@ -88,6 +88,15 @@ def is_link(text: str) -> bool:
     return re.match(r"https?://", text, re.IGNORECASE) is not None
 
 
+def refuse_unproven(link: Link, sha256: str) -> None:
+    """Raise UsageError for plain http without a sum: nothing would prove what comes."""
+    if link.scheme == "http" and not sha256:
+        raise UsageError(
+            f"{link.shown}: plain http proves nothing of what comes.",
+            advice="Use an https link, or give the image's sum with --sha256.",
+        )
+
+
 def place_of(text: str) -> Place:
     """Return where a source is that was named on a command line or in a plan. Raises UsageError."""
     return parse_link(text) if is_link(text) else Path(text)

@@ -24,6 +24,7 @@ from filelock import FileLock, Timeout
 from .. import positional
 from ..errors import DriveError, ProtectError, SourceError, naming
 from ..invoker import give_to_user
+from ..outputs import name_whole
 
 BLOCK = 4 << 20
 ENDING = ".unfinished"
@@ -164,14 +165,7 @@ class Part:
         with naming(str(self.path), DriveError):
             os.ftruncate(self._descriptor, self._length)
             os.fsync(self._descriptor)
-            try:
-                os.link(self.unfinished, self.path)  # unlike renaming, this never replaces
-            except FileExistsError as error:
-                raise ProtectError(f"{self.path} exists already.", advice="Move it away.") from error
-            except OSError:  # a file system without links
-                if os.path.lexists(self.path):
-                    raise ProtectError(f"{self.path} exists already.", advice="Move it away.") from None
-                self.unfinished.rename(self.path)
+            name_whole(self.unfinished, self.path)
             self.unfinished.unlink(missing_ok=True)
             self._journal_path.unlink(missing_ok=True)
 

@@ -29,9 +29,6 @@ class Ranges:
         self.tag = ""
         self._size = size
         self._lent: list[tuple[int, int, Read]] = []
-        self.requests = 0
-        self.received = 0
-        """Bytes that came, those that were asked for twice included."""
 
     @property
     def is_known(self) -> bool:
@@ -68,14 +65,13 @@ class Ranges:
         headers = {"Range": f"bytes={first}-{end - 1}"}
         if self.tag:
             headers["If-Match"] = self.tag
-        self.requests += 1
         answer, _ = self._client.get(self.link, headers)
         try:
             self._judge(answer, first)
         except BaseException:
             answer.body.close()
             raise
-        return _Counted(answer.body, self._count)
+        return answer.body
 
     def refuse_page(self, head: bytes) -> None:
         """Raise SourceError where a file begins as a page for people does."""
@@ -88,9 +84,6 @@ class Ranges:
             f"The image changed on the server while it was read: {why}.",
             advice="Run the command again from the beginning (a build: with --from-scratch).",
         )
-
-    def _count(self, count: int) -> None:
-        self.received += count
 
     def _judge(self, answer: Answer, first: int) -> None:
         if answer.status == _CHANGED:
@@ -150,16 +143,3 @@ class _Nothing:
 
     def close(self) -> None:
         """Nothing is open."""
-
-
-class _Counted:
-    def __init__(self, body: Body, count: Callable[[int], None]) -> None:
-        self._body, self._count = body, count
-
-    def read(self, size: int) -> bytes:
-        data = self._body.read(size)
-        self._count(len(data))
-        return data
-
-    def close(self) -> None:
-        self._body.close()

@@ -17,12 +17,12 @@ from typing import TYPE_CHECKING
 from blake3 import blake3
 
 from ..content import IMAGE_ORDER
-from ..errors import Interrupted, SourceError, UsageError
+from ..errors import Interrupted, SourceError
 from ..progress import Progress
 from ..source_file import SourceFile
 from .answers import Passing
 from .blocks import BlockSums
-from .link import Link
+from .link import Link, refuse_unproven
 from .patience import Events, Patience, RealClock
 from .ranges import GRANULE, Ranges, Read
 from .streaming import Stream
@@ -69,11 +69,7 @@ class RemoteFile:
 
     def __init__(self, link: Link, terms: Terms, client: Client | None = None) -> None:
         """Ask the server what it is. Raises UsageError where nothing could prove it, and SourceError."""
-        if link.scheme == "http" and not terms.sha256:
-            raise UsageError(
-                f"{link.shown}: plain http proves nothing of what comes.",
-                advice="Use an https link, or give the image's sum with --sha256.",
-            )
+        refuse_unproven(link, terms.sha256)
         self.path, self.underlying, self.order = link, None, IMAGE_ORDER
         self.sha256 = terms.sha256
         self._events, self._clock = terms.events, RealClock()
@@ -99,16 +95,6 @@ class RemoteFile:
         self._blocks = terms.blocks if terms.blocks is not None and terms.blocks.fits(self.size) else None
         self._is_kept = terms.keep is not None
         self._keep(0, head)
-
-    @property
-    def requests(self) -> int:
-        """How often the server was asked."""
-        return self._ranges.requests
-
-    @property
-    def received(self) -> int:
-        """Bytes that came."""
-        return self._ranges.received
 
     def acquire(self) -> int:
         """Return a descriptor: connections are opened when bytes are asked for."""

@@ -11,6 +11,7 @@ from .. import positional
 from ..content import stream
 from ..errors import DriveError, Interrupted, ProtectError, naming
 from ..invoker import give_to_user
+from ..outputs import name_whole
 from ..progress import Progress
 from .split import Part
 
@@ -59,17 +60,3 @@ def _write(part: Part, path: Path, done: int, whole: int, progress: Progress) ->
         finally:
             os.close(descriptor)
     return done + offset
-
-
-def name_whole(unfinished: Path, path: Path) -> None:
-    """Give a whole file its name. Raises ProtectError for one that came there meanwhile: it is not replaced."""
-    try:
-        os.link(unfinished, path)  # unlike renaming, this never replaces
-    except FileExistsError as error:
-        raise ProtectError(
-            f"{path} was made meanwhile, by another program.", advice="Choose another folder."
-        ) from error
-    except OSError:  # a file system without hard links
-        if os.path.lexists(path):
-            raise ProtectError(f"{path} exists already.", advice="Choose another folder.") from None
-        unfinished.rename(path)

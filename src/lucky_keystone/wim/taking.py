@@ -12,9 +12,9 @@ from pathlib import Path
 from ..content import stream
 from ..errors import DriveError, ProtectError, SourceError, UsageError, naming
 from ..invoker import give_to_user, make_folder
+from ..outputs import name_whole
 from ..progress import Progress
 from .edition import EditionEntry, EditionTree
-from .export import name_whole
 from .read import DAMAGED
 from .whole import WholeImage
 
