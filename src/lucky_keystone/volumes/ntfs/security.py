@@ -10,6 +10,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cache
 
+from ...descriptors import ADMINISTRATORS, EVERYONE, INHERITED_BY_ALL, SYSTEM, allowed, descriptor
 from ...extents import align_up
 from .index import view_entry
 from .records import SecurityEntry
@@ -17,39 +18,20 @@ from .records import SecurityEntry
 FIRST_NUMBER = 0x100
 _HALF = 256 << 10  # bytes of descriptors, then the same once more
 
-# Well-known SIDs and access masks (MS-DTYP 2.4.2.4 and 2.4.3), as a self-relative descriptor holds them (2.4.6).
-_SYSTEM = bytes.fromhex("0101000000000005 12000000")
-_ADMINISTRATORS = bytes.fromhex("0102000000000005 20000000 20020000")
-_EVERYONE = bytes.fromhex("0101000000000001 00000000")
+# Access masks (MS-DTYP 2.4.3).
 _FULL, _READ_WRITE = 0x001F_01FF, 0x0012_019F
-_TO_FILES_AND_FOLDERS = 3  # ACE flags OBJECT_INHERIT_ACE and CONTAINER_INHERIT_ACE (MS-DTYP 2.4.4.1)
-
-
-def _ace(flags: int, mask: int, sid: bytes) -> bytes:
-    """An ACCESS_ALLOWED_ACE (MS-DTYP 2.4.4.2)."""
-    return bytes((0, flags)) + (8 + len(sid)).to_bytes(2, "little") + mask.to_bytes(4, "little") + sid
-
-
-def _descriptor(owner: bytes, group: bytes, aces: list[bytes]) -> bytes:
-    """A SECURITY_DESCRIPTOR with a DACL (MS-DTYP 2.4.6, 2.4.5)."""
-    body = b"".join(aces)
-    acl = bytes((2, 0)) + (8 + len(body)).to_bytes(2, "little") + len(aces).to_bytes(2, "little") + bytes(2) + body
-    owner_at = 20 + len(acl)
-    head = bytes((1, 0)) + (0x8004).to_bytes(2, "little")  # self-relative, a DACL is present
-    offsets = (owner_at, owner_at + len(owner), 0, 20)
-    return head + b"".join(offset.to_bytes(4, "little") for offset in offsets) + acl + owner + group
 
 
 @cache
 def for_system_files() -> bytes:
     """The volume's own files: the system and administrators may read and write them."""
-    return _descriptor(_ADMINISTRATORS, _SYSTEM, [_ace(0, _READ_WRITE, _SYSTEM), _ace(0, _READ_WRITE, _ADMINISTRATORS)])
+    return descriptor(ADMINISTRATORS, SYSTEM, [allowed(0, _READ_WRITE, sid) for sid in (SYSTEM, ADMINISTRATORS)])
 
 
 @cache
 def for_everyone() -> bytes:
     """All other files: a drive travels, so what is on it belongs to whoever holds it."""
-    return _descriptor(_ADMINISTRATORS, _SYSTEM, [_ace(_TO_FILES_AND_FOLDERS, _FULL, _EVERYONE)])
+    return descriptor(ADMINISTRATORS, SYSTEM, [allowed(INHERITED_BY_ALL, _FULL, EVERYONE)])
 
 
 def descriptor_hash(descriptor: bytes) -> int:
@@ -82,17 +64,17 @@ def keep(descriptors: Iterable[bytes]) -> Descriptors:
     numbers: dict[bytes, int] = {}
     entries: list[SecurityEntry] = []
     blocks = [bytearray()]
-    for descriptor in dict.fromkeys(descriptors):
-        length = SecurityEntry.SIZE + len(descriptor)
+    for each in dict.fromkeys(descriptors):
+        length = SecurityEntry.SIZE + len(each)
         if align_up(len(blocks[-1]), 16) + length > _HALF:
             blocks.append(bytearray())
         block = blocks[-1]
         block += bytes(align_up(len(block), 16) - len(block))
         number = FIRST_NUMBER + len(numbers)
         offset = (len(blocks) - 1) * 2 * _HALF + len(block)
-        entry = SecurityEntry(hash=descriptor_hash(descriptor), number=number, offset=offset, length=length)
-        block += entry.pack() + descriptor
-        numbers[descriptor] = number
+        entry = SecurityEntry(hash=descriptor_hash(each), number=number, offset=offset, length=length)
+        block += entry.pack() + each
+        numbers[each] = number
         entries.append(entry)
     stream = b"".join(bytes(block).ljust(_HALF, b"\0") * 2 for block in blocks[:-1])
     stream += bytes(blocks[-1]).ljust(_HALF, b"\0") + bytes(blocks[-1])
