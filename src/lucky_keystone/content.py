@@ -102,6 +102,14 @@ class Seekable(Content, Protocol):
         """Return exactly `size` bytes from `offset`; SourceError when they are not there."""
 
 
+@runtime_checkable
+class Foreseen(Protocol):
+    """A content that is made faster when it is known beforehand that it will be read."""
+
+    def begin(self) -> None:
+        """Begin to make its bytes; it is opened after what comes before it was read."""
+
+
 class Named(Protocol):
     """Says where a file is: a path, or a link. As text it shows nothing that is secret."""
 

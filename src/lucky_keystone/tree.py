@@ -41,7 +41,20 @@ class UnixFacts:
 NO_FACTS = UnixFacts()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
+class NtfsFacts:
+    """What NTFS keeps of a file or folder that comes from such a volume. Times in 100 ns since 1601."""
+
+    attributes: int
+    """FILE_ATTRIBUTE_ bits (MS-FSCC 2.6)."""
+    created: int
+    written: int
+    accessed: int
+    short_names: Mapping[str, str] = field(default_factory=dict)
+    """Of a folder: the short names of its entries, by their names; the others have none."""
+
+
+@dataclass(frozen=True, slots=True)
 class Special:
     """What only some volumes can hold beside names and bytes: all but `unix` is NTFS's."""
 
@@ -53,6 +66,8 @@ class Special:
     """A reparse point's whole buffer, its tag first (MS-FSCC 2.1.2)."""
     security: bytes | None = None
     """A self-relative security descriptor (MS-DTYP 2.4.6) instead of the usual one."""
+    ntfs: NtfsFacts | None = None
+    """None where names, attributes and times are made as a system makes them for a new file."""
     unix: UnixFacts = NO_FACTS
 
 

@@ -1,5 +1,7 @@
-"""Registry hives of the tests' own making, with what systems write and `hive.make` does not: all kinds of lists, divided
-values, free cells between others, names beyond Latin-1, room behind the bins."""
+"""Registry hives of the tests' own making, with what systems write and `hive.make` does not.
+
+All kinds of lists, divided values, free cells between others, names beyond Latin-1, room behind the bins.
+"""
 
 from __future__ import annotations
 

@@ -183,7 +183,7 @@ def _metadata(tree: Mapping[str, Item], contents: dict[bytes, bytes]) -> bytes:
         length = -(-(102 + (len(stored) + 2 if stored else 0) + (len(short) + 2 if short else 0)) // 8) * 8
         streams = list(item.streams.items())
         listed = [("", item.data or b""), *streams] if streams else []
-        attributes = 0x10 if item.data is None else item.attributes
+        attributes = 0x10 | item.attributes & ~0x20 if item.data is None else item.attributes
         sha1 = bytes(20) if listed or item.data is None else digest(item.data)
         if item.data is None:
             waiting.append((len(out) + 16, item.below))

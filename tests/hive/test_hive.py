@@ -1,4 +1,4 @@
-"""Hives and boot stores, read by two independent parsers: what is made, and that an edit changes nothing but its value."""
+"""Hives and boot stores, read by two independent parsers: what is made, and that an edit changes its value alone."""
 
 from __future__ import annotations
 

@@ -15,12 +15,15 @@ from dataclasses import dataclass, field
 from blake3 import blake3
 
 from ..buffers import aligned_buffer
-from ..content import BLOCK, Reader
+from ..content import BLOCK, Foreseen, Reader
 from ..errors import SourceError
+from ..extents import Extent
 from ..regions import Region
 
 _AHEAD = 4  # buffers for one follower
 _SHARED_AHEAD = 6  # and for several
+_FORESEEN = 16 << 20
+"""Bytes of a drive that contents are begun ahead."""
 _ENDING = 5.0
 """Seconds that whoever leaves waits for the reader to end."""
 PATIENCE = 2.0
@@ -203,11 +206,23 @@ class Feed:
         return any(follower in block.waited_for for block in self._window.values())
 
 
+def _foretold(extents: Sequence[Extent]) -> Iterator[Extent]:
+    """Yield extents in order; those that want it are told before, so that they are made beside what is being read."""
+    ahead = 0
+    for extent in extents:
+        while ahead < len(extents) and extents[ahead].offset < extent.offset + _FORESEEN:
+            content = extents[ahead].content
+            if isinstance(content, Foreseen):
+                content.begin()
+            ahead += 1
+        yield extent
+
+
 class _RegionReader:
     """Reads the extents of a region one after the other."""
 
     def __init__(self, region: Region) -> None:
-        self._extents = iter(region.extents)
+        self._extents = _foretold(region.extents)
         self._reader: Reader | None = None
         self._left = 0
         self._name = region.kind

@@ -9,7 +9,7 @@ from ..errors import SourceError
 CONTROLS = frozenset(chr(code) for code in range(32))
 FORBIDDEN = frozenset('"*/:<>?\\|') | CONTROLS
 """Characters that Windows takes in no name, whatever the file system."""
-_LONGEST = 255  # UTF-16 units, on FAT and on NTFS alike
+LONGEST = 255  # UTF-16 units, on FAT and on NTFS alike
 _LISTED = 20
 
 
@@ -23,7 +23,7 @@ def name_fault(name: str, forbidden: AbstractSet[str]) -> str:
         units = len(name.encode("utf-16-le")) // 2
     except UnicodeEncodeError:
         return "is not valid Unicode"
-    return f"has {units} characters, {_LONGEST} are the most" if units > _LONGEST else ""
+    return f"has {units} characters, {LONGEST} are the most" if units > LONGEST else ""
 
 
 def refuse_names(found: list[str], file_system: str) -> None:

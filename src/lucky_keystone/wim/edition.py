@@ -58,6 +58,18 @@ class EditionEntry(NamedTuple):
     link: int
     """The same for all names of a hard-linked file; of a reparse point its tag is the lower half."""
     streams: tuple[Stream, ...]
+    second: bytes = b""
+    """Of a reparse point: SHA-1 of a second stream without a name, beside its own data."""
+
+    @property
+    def reparse_tag(self) -> int:
+        """Of a reparse point (MS-FSCC 2.1.2.1)."""
+        return self.link & 0xFFFF_FFFF
+
+    @property
+    def link_group(self) -> int:
+        """The same number in all names of one file; 0 for a file with one name."""
+        return 0 if self.is_reparse_point else self.link
 
     @property
     def is_folder(self) -> bool:
@@ -190,26 +202,28 @@ class EditionTree:
             raise self._fault(offset, "its names do not fit an entry")
         if children >= len(data):
             raise self._fault(offset, "an entry leads outside of it")
-        streams, after, own = self._streams(offset + length, count) if count else ((), offset + length, None)
+        streams, after, own = self._streams(offset + length, count) if count else ((), offset + length, ())
+        unnamed = [each for each in (sha1, *own) if each != _NO_BYTES]
         entry = EditionEntry(
             name=data[at : at + name].decode("utf-16-le", "surrogatepass"),
             short_name=data[end - short : end].decode("utf-16-le", "surrogatepass") if short else "",
             attributes=attributes,
             security=security,
-            sha1=own if own is not None else sha1,
+            sha1=unnamed[0] if unnamed else _NO_BYTES,
             children=children if attributes & ATTRIBUTE_FOLDER else 0,
             created=created,
             accessed=accessed,
             written=written,
             link=link,
             streams=streams,
+            second=unnamed[1] if len(unnamed) > 1 and unnamed[1] != unnamed[0] else b"",
         )
         return entry, after
 
-    def _streams(self, offset: int, count: int) -> tuple[tuple[Stream, ...], int, bytes | None]:
-        """Return named streams, where the next entry begins, and the sum of the unnamed one, None where not listed."""
+    def _streams(self, offset: int, count: int) -> tuple[tuple[Stream, ...], int, tuple[bytes, ...]]:
+        """Return named streams, where the next entry begins, and the sums of unnamed ones."""
         found: list[Stream] = []
-        own: bytes | None = None
+        own: list[bytes] = []
         for _ in range(count):
             length = int.from_bytes(self._data[offset : offset + 8], "little")
             if length % 8 or length < StreamEntry.SIZE or offset + length > len(self._data):
@@ -221,9 +235,9 @@ class EditionTree:
             if name:
                 found.append(Stream(name.decode("utf-16-le", "surrogatepass"), entry.sha1))
             else:
-                own = entry.sha1
+                own.append(entry.sha1)
             offset += length
-        return tuple(found), offset, own
+        return tuple(found), offset, tuple(own)
 
     def _fault(self, offset: int, why: str) -> SourceError:
         return SourceError(f"{self._what}, its folder tree, byte {offset:,}: {why}.", advice=DAMAGED)

@@ -6,7 +6,7 @@ import os
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cache, cached_property
 from pathlib import Path
@@ -92,6 +92,7 @@ class PackedResource:
         self.underlying, self.order = image, IMAGE_ORDER
         self._image, self._find_chunks = image, chunks
         self._kept: OrderedDict[int, bytes] = OrderedDict()
+        self._begun: dict[int, Future[bytes]] = {}
         self._lock = threading.Lock()
 
     @cached_property
@@ -118,7 +119,7 @@ class PackedResource:
             -(-offset // self._chunk),
             len(self._chunks.starts) - 1 if end == self.size else end // self._chunk,
         )
-        if first >= last:  # nothing but parts of chunks
+        if first >= last or self._begun:  # nothing but parts of chunks, or chunks that are being made already
             self._copy_parts(offset, view)
             return
         start, stop = first * self._chunk - offset, min(last * self._chunk, self.size) - offset
@@ -129,6 +130,13 @@ class PackedResource:
             view[at : at + len(made)] = made
             at += len(made)
         self._copy_parts(offset + stop, view[stop:])
+
+    def begin(self, offset: int, size: int) -> None:
+        """Have the chunks of this range unpacked beside other work; the range is read soon."""
+        for number in range(offset // self._chunk, -(-(offset + size) // self._chunk)):
+            with self._lock:
+                if number not in self._begun and number not in self._kept:
+                    self._begun[number] = _workers().submit(self._unpacked, number, *self._stored(number, 1))
 
     def _copy_parts(self, offset: int, view: memoryview) -> None:
         done = 0
@@ -141,9 +149,10 @@ class PackedResource:
     def _piece(self, number: int) -> bytes:
         """Return a chunk of which parts are read, and maybe more soon."""
         with self._lock:
-            kept = self._kept.get(number)
+            kept, begun = self._kept.get(number), self._begun.pop(number, None)
             if kept is None:
-                kept = self._kept[number] = self._unpacked(number, *self._stored(number, 1))
+                kept = begun.result() if begun is not None else self._unpacked(number, *self._stored(number, 1))
+                self._kept[number] = kept
                 if len(self._kept) * self._chunk > _KEPT_BYTES and len(self._kept) > 1:
                     self._kept.popitem(last=False)
             else:
@@ -167,6 +176,14 @@ class PackedResource:
             raise self._fault(f"chunk {number + place:,} has more than {self._chunk:,} bytes")
         at = self._chunks.data + int(starts[0])
         return starts - starts[0], self._image.read_at(at, int(starts[-1] - starts[0]))
+
+    def stored(self) -> tuple[np.ndarray[Any, Any], bytes]:
+        """Return where all chunks begin, and their stored bytes: for `whole`."""
+        return self._stored(0, len(self._chunks.starts) - 1)
+
+    def whole(self, starts: np.ndarray[Any, Any], data: bytes) -> bytes:
+        """Return all bytes, in whichever thread it is called."""
+        return self._unpacked(0, starts, data)
 
     def _unpacked(self, number: int, starts: np.ndarray[Any, Any], data: bytes) -> bytes:
         """Return the bytes of the chunks from `number` on that `starts` and `data` are of."""

@@ -79,7 +79,7 @@ class IntegrityHeader(Record):
     chunk_size: int = u32(8, "bytes each sum covers", default=10 << 20)
 
 
-ATTRIBUTE_FOLDER, ATTRIBUTE_REPARSE = 0x10, 0x400
+ATTRIBUTE_FOLDER, ATTRIBUTE_REPARSE, ATTRIBUTE_ENCRYPTED = 0x10, 0x400, 0x4000
 
 
 @record(size=102)

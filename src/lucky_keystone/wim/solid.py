@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from ..content import FileRange, Seekable
+from ..content import NO_BYTES, FileRange, Seekable
 from ..errors import SourceError
 from ..record import Record, RecordError, record, u32, u64
 from .packed import METHODS, Chunks, PackedResource
@@ -48,11 +48,18 @@ class SolidStreams:
         """Return the bytes of the resource in row `number` of the lookup table. Raises SourceError."""
         row = self._image.resources[number]
         size, place = int(row["size_and_flags"]) & SIZE_MASK, int(row["offset"])
+        return self._stream(number).content(place, size, name)
+
+    def place_of(self, number: int) -> tuple[int, int]:
+        """Return where the solid resources begin that have the bytes, in the image, and the place within them."""
+        return self._stream(number).offset, int(self._image.resources["offset"][number])
+
+    def _stream(self, number: int) -> _Stream:
         group = next(n for n, rows in enumerate(self._groups) if rows[0] <= number <= rows[-1])
         stream = self._streams.get(group)
         if stream is None:
             stream = self._streams[group] = _Stream(self._image, self._groups[group])
-        return stream.content(place, size, name)
+        return stream
 
 
 class _Stream:
@@ -60,6 +67,11 @@ class _Stream:
         self._image = image
         table = image.resources[rows]
         self._rows = [row for row in table if int(row["original_size"]) == SOLID_RESOURCE]
+
+    @property
+    def offset(self) -> int:
+        """Byte of the image where the first of them begins."""
+        return int(self._rows[0]["offset"]) if self._rows else 0
 
     @cached_property
     def _resources(self) -> list[PackedResource]:
@@ -70,6 +82,8 @@ class _Stream:
         return list(accumulate(resource.size for resource in self._resources))
 
     def content(self, place: int, size: int, name: str) -> Seekable:
+        if not size:
+            return NO_BYTES
         number = bisect_right(self._ends, place)
         start = self._ends[number - 1] if number else 0
         if number == len(self._ends) or place + size > self._ends[number]:

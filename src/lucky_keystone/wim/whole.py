@@ -8,7 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
-from ..content import NO_BYTES, ContentFile, FileRange, Seekable, stream
+from ..content import NO_BYTES, ContentFile, FileRange, Seekable, Whence, stream
 from ..errors import SourceError, UsageError
 from ..nearest import did_you_mean
 from .edition import EditionEntry, EditionTree
@@ -91,12 +91,30 @@ class WholeImage:
 
     def content(self, entry: EditionEntry, name: str) -> Seekable:
         """Return a file's bytes. Raises SourceError where no part has them; `verified` checks their SHA-1."""
-        if entry.is_empty:
-            return NO_BYTES
-        place = self._places.get(entry.sha1)
+        return NO_BYTES if entry.is_empty else self.content_by(entry.sha1, name)
+
+    def content_by(self, sha1: bytes, name: str) -> Seekable:
+        """Return the bytes that have this SHA-1, which is not verified. Raises SourceError where no part has them."""
+        return self._content(*self._place_of(sha1, name), name)
+
+    def size_by(self, sha1: bytes, name: str) -> int:
+        """Return how many bytes have this SHA-1. Raises SourceError where no part has them."""
+        part, row = self._place_of(sha1, name)
+        return self._sizes[part.header.part_number][row]
+
+    def where_is(self, sha1: bytes) -> Whence:
+        """Return where the bytes come from: of solid ones, the place within what is unpacked."""
+        part, row = self._place_of(sha1, sha1.hex())
+        base, offset, inside = part.content.where(), int(part.resources["offset"][row]), 0
+        if int(part.resources["size_and_flags"][row]) >> 56 & RESOURCE_SOLID:
+            offset, inside = self._solid(part).place_of(row)
+        return Whence(base.file, base.stored + base.inside + offset, inside)
+
+    def _place_of(self, sha1: bytes, name: str) -> tuple[InstallImage, int]:
+        place = self._places.get(sha1)
         if place is None:
             raise SourceError(f"{name}: its bytes are in no part of {self.first.place}.", advice=DAMAGED)
-        return self._content(*place, name)
+        return place
 
     def size_of(self, entry: EditionEntry) -> int:
         """Return the bytes of a file; 0 where no part has them."""

@@ -74,7 +74,7 @@ _nonresident_head = packer(
 
 def resident(kind: int, value: bytes, instance: int, name: str = "", *, indexed: bool = False) -> bytes:
     """Return an attribute whose value is in the record."""
-    stored = name.encode("utf-16-le")
+    stored = name.encode("utf-16-le", "surrogatepass")
     at = RESIDENT_HEAD + len(stored) + 7 & ~7
     length = at + len(value) + 7 & ~7
     head = _resident_head(kind, length, len(stored) // 2, instance, len(value), at, INDEXED if indexed else 0)
@@ -86,7 +86,7 @@ def nonresident(
 ) -> bytes:
     """Return an attribute whose `size` bytes lie in `runs`. Only a `sparse` one tells how much its holes save."""
     count = sum(run.count for run in runs)
-    stored = name.encode("utf-16-le")
+    stored = name.encode("utf-16-le", "surrogatepass")
     name_at = NONRESIDENT_HEAD + (8 if sparse else 0)
     at = name_at + len(stored) + 7 & ~7
     pairs = mapping_pairs(runs)

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import lru_cache
 
 from ...collecting import without_collections
 from ...content import Content, Joined, Literal, Zeros
@@ -22,6 +23,7 @@ from .records import (
     ATTR_DEF,
     ATTRIBUTE_LIST,
     BITMAP,
+    CARRIED,
     DATA,
     EXTEND,
     FILE_NAME,
@@ -32,6 +34,8 @@ from .records import (
     INDEX_BLOCK_SIZE,
     INDEX_ROOT,
     NAME_BOTH,
+    NAME_POSIX,
+    NAME_SHORT,
     REPARSE_FILE,
     REPARSE_POINT,
     ROOT,
@@ -58,6 +62,7 @@ FOLDER_INDEX = "$I30"
 _LARGEST_RESIDENT = 256  # bytes of a stream that is in its record, where we made them
 _LARGEST_RESIDENT_BITMAP = 64  # bytes of an index's bitmap that are in its record
 _LONGEST_RESIDENT_LIST = 256
+_LONGEST_RESIDENT_REPARSE = 512
 _STANDARD = RESIDENT_HEAD + StandardInformation.SIZE
 _NAMED_STREAM = NONRESIDENT_HEAD + 8 + 24  # a stream in one piece, with a short name
 
@@ -77,13 +82,24 @@ IN_ROOT = (
 IN_EXTEND = ((24, "$Quota"), (25, "$ObjId"), (26, "$Reparse"))
 
 
+Times = tuple[int, int, int, int]
+"""Created, written, changed, read, as StandardInformation has them: 100 ns since 1601."""
+
+
+@lru_cache(1 << 12)
+def times_of(moment: datetime) -> Times:
+    """Return the times of a file of which only the one is known when it was written."""
+    time = filetime(moment)
+    return time, time, time, time
+
+
 @dataclass(slots=True)
 class Node:
     """A file or folder and its file record."""
 
     number: int
     path: str
-    modified: datetime
+    times: Times
     attributes: int
     """HIDDEN and so on."""
     is_folder: bool
@@ -118,7 +134,7 @@ class Link:
     @property
     def name_size(self) -> int:
         """Bytes of the name as it is stored."""
-        return 2 * len(self.name) if self.name.isascii() else len(self.name.encode("utf-16-le"))
+        return 2 * len(self.name) if self.name.isascii() else len(self.name.encode("utf-16-le", "surrogatepass"))
 
 
 @dataclass(slots=True)
@@ -214,7 +230,7 @@ def catalogue(root: Folder, label: str, record_size: int) -> Catalogue:
         tree.found = shape(sizes, _root_room(nodes[folder], sizes, record_size))
         attributes[folder] = index_attributes(FOLDER_INDEX, tree.found, sizes)
     for node in nodes.values():
-        if node.number >= FIRST_USER:
+        if node.number >= FIRST_USER or node.number == ROOT:
             _add_special(node, attributes, record_size)
     special = [node for node in nodes.values() if node.special is not ORDINARY]
     descriptors = keep([for_system_files(), for_everyone(), *(node.security for node in special)])
@@ -241,6 +257,9 @@ def _numbered(root: Folder, newest: datetime) -> tuple[dict[int, Node], dict[int
     The volume's own, then those of the tree, folder by folder.
     """
     nodes = {number: _own(number, name, newest) for number, name in (*IN_ROOT, *IN_EXTEND)}
+    if (facts := root.special.ntfs) is not None:
+        nodes[ROOT].times = (facts.created, facts.written, facts.written, facts.accessed)
+        nodes[ROOT].special = root.special
     trees: dict[int, Tree] = {}
     for folder, names in ((ROOT, IN_ROOT), (EXTEND, IN_EXTEND)):
         links = [Link(nodes[folder], nodes[number], name, NAME_BOTH) for number, name in names]
@@ -267,7 +286,22 @@ def _numbered(root: Folder, newest: datetime) -> tuple[dict[int, Node], dict[int
                 link = Link(above, child, text, namespace)
                 tree.links.append(link)
                 child.links.append(link)
+    for node in nodes.values():
+        if node.special.ntfs is not None and len(node.links) > 1:
+            _keep_one_short_name(node)
     return nodes, trees
+
+
+def _keep_one_short_name(node: Node) -> None:
+    """Make all names of a hard-linked file POSIX names but for the one that has a short name: it has no second one."""
+    if sum(link.namespace == NAME_SHORT for link in node.links) > 1:
+        raise SourceError(
+            f"{node.path}: a file with several names has more than one short name.",
+            advice="The image is damaged; get it again.",
+        )
+    for link in node.links:
+        if link.namespace == NAME_BOTH:
+            link.namespace = NAME_POSIX
 
 
 _NO_SHAPE = shape((), 1 << 16)
@@ -275,7 +309,7 @@ _NO_SHAPE = shape((), 1 << 16)
 
 def _own(number: int, name: str, newest: datetime) -> Node:
     path = "" if number == ROOT else name
-    return Node(number, path, newest, HIDDEN | SYSTEM, number in (ROOT, EXTEND), None, 0)
+    return Node(number, path, times_of(newest), HIDDEN | SYSTEM, number in (ROOT, EXTEND), None, 0)
 
 
 def _own_attributes(
@@ -295,14 +329,18 @@ def _own_attributes(
 
 
 def _node(number: int, path: str, entry: File | Folder) -> Node:
-    if isinstance(entry, Folder):
-        flags = REPARSE_FILE if entry.special.reparse else 0
-        return Node(number, path, entry.modified, flags, True, None, 0, entry.special)
-    special = entry.special
-    flags = ARCHIVE
+    special, is_folder = entry.special, isinstance(entry, Folder)
+    facts = special.ntfs
+    times = times_of(entry.modified)
+    flags = 0 if is_folder else ARCHIVE
+    if facts is not None:
+        times = (facts.created, facts.written, facts.written, facts.accessed)
+        flags = facts.attributes & CARRIED
     if special is not ORDINARY:
         flags |= (SPARSE_FILE if special.sparse else 0) | (REPARSE_FILE if special.reparse else 0)
-    return Node(number, path, entry.modified, flags, False, entry.content, entry.size, special)
+    if isinstance(entry, Folder):
+        return Node(number, path, times, flags, True, None, 0, special)
+    return Node(number, path, times, flags, False, entry.content, entry.size, special)
 
 
 def index_attributes(name: str, found: IndexShape, sizes: Sequence[int]) -> list[Attribute]:
@@ -343,7 +381,7 @@ def _add_special(node: Node, attributes: dict[int, list[Attribute]], record_size
         content = node.content
         assert content is not None
         ours = isinstance(content, Literal) and 0 < content.size <= _LARGEST_RESIDENT
-        if special is ORDINARY and not ours:
+        if not special.streams and not special.sparse and special.reparse is None and not ours:
             names = sum(map(_name_bytes, node.links))
             if _STANDARD + names + _NAMED_STREAM <= room_for_attributes(record_size):
                 return
@@ -356,8 +394,10 @@ def _add_special(node: Node, attributes: dict[int, list[Attribute]], record_size
         small = isinstance(stream, Literal) and stream.size <= _LARGEST_RESIDENT
         value = stream.data if isinstance(stream, Literal) and small else None if stream.size else b""
         mine.append(Attribute(DATA, name, value=value, content=None if value is not None else stream))
-    if special.reparse is not None:
+    if special.reparse is not None and len(special.reparse) <= _LONGEST_RESIDENT_REPARSE:
         mine.append(Attribute(REPARSE_POINT, value=special.reparse))
+    elif special.reparse is not None:
+        mine.append(Attribute(REPARSE_POINT, content=Literal(special.reparse)))
     if mine:
         attributes[node.number] = mine
 
@@ -373,7 +413,7 @@ class _Item:
 
     def list_entry(self, segment: int, instance: int) -> bytes:
         """Return the entry of an attribute list that says in which record it is."""
-        stored = self.name.encode("utf-16-le")
+        stored = self.name.encode("utf-16-le", "surrogatepass")
         length = _entry_size(self.name)
         entry = AttributeListEntry(
             type=self.kind, length=length, name_length=len(stored) // 2, segment=segment, instance=instance

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from functools import lru_cache
 
 from ...record import packer
 from ..volume import Run
-from .attributes import RESIDENT_HEAD, file_record, filetime, nonresident, resident
+from .attributes import RESIDENT_HEAD, file_record, nonresident, resident
 from .catalogue import FOLDER_INDEX, Attribute, Link, Node
 from .geometry import vcns_per_block
 from .index import pack_blocks, pack_root
@@ -62,7 +61,6 @@ _name = packer(
     names=("parent", *_TIMES, "allocated", "size", "attributes", "reparse_tag", "name_length", "namespace"),
 )
 _entry = packer((FolderEntryHeader, {"flags": 0}), names=("file", "length", "key_length"))
-_file_time = lru_cache(1 << 12)(filetime)
 
 
 class Records:
@@ -134,8 +132,7 @@ class Records:
         return file_record(number, number, RECORD_IN_USE, 0, parts, self._size, instances=2)
 
     def _standard_of(self, node: Node) -> bytes:
-        moment = _file_time(node.modified)
-        return _standard(moment, moment, moment, moment, node.attributes, self._security[node.security])
+        return _standard(*node.times, node.attributes, self._security[node.security])
 
     def _attribute(self, node: Node, attribute: Attribute | Link, instance: int) -> bytes:
         if isinstance(attribute, Link):
@@ -153,24 +150,20 @@ class Records:
     def name(self, link: Link) -> bytes:
         """Return the FILE_NAME of a name, as it is in the file's record and in the folder's index."""
         child, parent = link.child, link.parent
-        moment = _file_time(child.modified)
         allocated, size = self._layout.stream_sizes(child)
         attributes = child.attributes
         if child.is_folder:
             attributes |= FOLDER_NAME
         elif self._catalogue.is_view(child.number):
             attributes |= VIEW_INDEX_NAME
-        stored = link.name.encode("utf-16-le")
+        stored = link.name.encode("utf-16-le", "surrogatepass")
         reparse = child.special.reparse
         tag = int.from_bytes(reparse[:4], "little") if reparse else 0
         above = parent.number | parent.sequence << 48
         return (
             _name(
                 above,
-                moment,
-                moment,
-                moment,
-                moment,
+                *child.times,
                 allocated,
                 size,
                 attributes,

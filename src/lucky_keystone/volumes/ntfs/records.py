@@ -36,6 +36,11 @@ INDEXED = 1
 """Resident attributes that are in an index as well ($FILE_NAME)."""
 ATTRIBUTE_COMPRESSED, ATTRIBUTE_ENCRYPTED, ATTRIBUTE_SPARSE = 0x00FF, 0x4000, 0x8000
 HIDDEN, SYSTEM, ARCHIVE, SPARSE_FILE, REPARSE_FILE = 0x02, 0x04, 0x20, 0x200, 0x400
+CARRIED = 0x3127
+"""Attributes that a file keeps when it is copied: read-only, hidden, system, archive, temporary, offline, not indexed.
+
+The others say how its bytes are stored, or are derived (MS-FSCC 2.6).
+"""
 FOLDER_NAME, VIEW_INDEX_NAME = 0x1000_0000, 0x2000_0000
 """In FILE_NAME only: the file has an index of names, or another one."""
 NAME_POSIX, NAME_LONG, NAME_SHORT, NAME_BOTH = range(4)

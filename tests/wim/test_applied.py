@@ -1,0 +1,223 @@
+"""An edition applied to a volume: all that NTFS keeps, by an independent reader and by the userspace driver."""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import random
+import struct
+import subprocess
+from collections.abc import Mapping
+from pathlib import Path
+
+import pytest
+from dissect.ntfs import NTFS
+
+from lucky_keystone.content import Literal
+from lucky_keystone.descriptors import ADMINISTRATORS, EVERYONE, SYSTEM, allowed, descriptor
+from lucky_keystone.errors import SourceError
+from lucky_keystone.tree import Folder
+from lucky_keystone.wim.applied import applied_tree
+from lucky_keystone.wim.read import InstallImage
+from lucky_keystone.wim.resources import LARGEST_KEPT, Resources
+from lucky_keystone.wim.whole import WholeImage
+
+from ..helpers.install_images import MOMENT, Item, install_image
+from ..helpers.judges import need
+from ..helpers.ntfs import write_volume
+
+SYMLINK, JUNCTION, OTHERS = 0xA000_000C, 0xA000_0003, 0x0000_7EA5
+TARGET = "\\??\\C:\\Piers".encode("utf-16-le")
+LINK_DATA = struct.pack("<HHHHI", 0, len(TARGET), 0, len(TARGET), 0) + TARGET
+JUNCTION_DATA = struct.pack("<HHHH", 0, len(TARGET), len(TARGET) + 2, 0) + TARGET + bytes(4)
+LONG_DATA = bytes(range(256)) * 40
+OWN = descriptor(SYSTEM, SYSTEM, [allowed(3, 0x001F01FF, SYSTEM)])
+OTHER = descriptor(ADMINISTRATORS, SYSTEM, [allowed(0, 0x001200A9, EVERYONE)] * 200)
+
+
+def everything() -> dict[str, Item]:
+    """A tree with one of each thing that an edition may hold."""
+    data = random.Random(4).randbytes(70_000)
+    deep = {f"{'d' * 60} {n}": Item(None) for n in range(8)}
+    last: Mapping[str, Item] = {"at the end.txt": Item(b"deep")}
+    for name in deep:
+        last = {name: Item(None, last)}
+    return {
+        "Windows": Item(
+            None,
+            {
+                "Long name of a file.txt": Item(b"a" * 5000, short="LONGNA~1.TXT", attributes=0x27),
+                "plain.txt": Item(b"p", attributes=0x2120, security=OTHER),
+                "copy.bin": Item(data),
+                "copy again.bin": Item(data, security=OWN),
+                "streams.dat": Item(b"main", streams={"Zone.Identifier": b"[ZoneTransfer]", "large": data[:9000]}),
+                "empty": Item(b""),
+                "linked to.txt": Item(TARGET[:1] + LINK_DATA[1:], attributes=0x420, link=SYMLINK),
+                "junction": Item(JUNCTION_DATA, attributes=0x410, link=JUNCTION),
+                "other maker": Item(bytes(16) + b"guarded", attributes=0x420, link=OTHERS),
+                "long point": Item(LONG_DATA, attributes=0x420, link=SYMLINK),
+                "Readme.txt": Item(b"1"),
+                "README.TXT": Item(b"22"),
+                "compressed": Item(b"not stored so" * 100, attributes=0x820),
+                "ends with a dot.": Item(b"dot"),
+            },
+            attributes=0x2002,
+            security=OWN,
+            streams={},
+        ),
+        "WinSxS": Item(
+            None,
+            {
+                f"{'n' * 90} {n}": Item(b"linked" * 300, link=77, short="NNNNNN~1" if n == 3 else "", security=OWN)
+                for n in range(24)
+            },
+        ),
+        "by name": Item(None, {"FIRST.TXT": Item(b"linked" * 300, link=77, security=OWN), "twin": Item(b"", link=78)}),
+        "by name too": Item(None, {"twin": Item(b"", link=78), "alone": Item(b"", link=79)}),
+        "many": Item(None, {f"file {n:04}": Item(b"%d" % n) for n in range(3000)}),
+        "streams": Item(
+            None, {"f": Item(b"x", streams={f"stream {n:02} {'s' * 60}": b"%d" % n * 90 for n in range(20)})}
+        ),
+        **last,
+    }
+
+
+def opened(data: bytes) -> WholeImage:
+    return WholeImage([InstallImage(Literal(data), "install.wim")])
+
+
+def tree_of(image: WholeImage) -> Folder:
+    return applied_tree(Resources(image), image.tree(image.editions[0]))
+
+
+def flat(tree: Mapping[str, Item], prefix: str = "") -> dict[str, Item]:
+    found = {}
+    for name, item in tree.items():
+        found[f"{prefix}{name}"] = item
+        found |= flat(item.below, f"{prefix}{name}/")
+    return found
+
+
+@pytest.fixture(scope="module", params=["none", "xpress", "lzx", "lzms", "lzx solid", "lzms solid"])
+def volume(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    method, _, solid = request.param.partition(" ")
+    image = opened(install_image([everything()], method, solid=bool(solid)))
+    path = tmp_path_factory.mktemp("applied") / "volume.img"
+    write_volume(tree_of(image), path)
+    return path
+
+
+def test_an_independent_reader_finds_all_of_it(volume: Path) -> None:
+    wanted, records = flat(everything()), {}
+    with volume.open("rb") as stream:
+        ntfs = NTFS(stream)
+        start = (MOMENT - 116_444_736_000_000_000) * 100
+        for path, item in wanted.items():
+            name = path.rpartition("/")[2]
+            if name.lower() == "readme.txt" or (path.startswith("many/") and not path.endswith("7")):
+                continue
+            record = records[path] = ntfs.mft.get(path.replace("/", "\\"))
+            facts = record.attributes.STANDARD_INFORMATION[0].attribute
+            assert facts.attr.FileAttributes == item.attributes & (0x3527 if item.data is not None else 0x3102), path
+            assert facts.creation_time_ns == start
+            assert facts.last_modification_time_ns == facts.last_change_time_ns == start + 200
+            assert facts.last_access_time_ns == start + 100
+            names = {(each.attribute.attr.Flags, each.attribute.file_name) for each in record.attributes.FILE_NAME}
+            if item.short:
+                assert {(1, name), (2, item.short)} <= names
+            elif not item.link or item.attributes & 0x400:
+                assert [each for _, each in names] == [name]
+            if item.security:
+                held = ntfs.secure.lookup(facts.attr.SecurityId)
+                assert (str(held.owner), len(held.dacl.ace)) == (
+                    ("S-1-5-32-544", 200) if item.security == OTHER else ("S-1-5-18", 1)
+                )
+            for stream_name, data in item.streams.items():
+                assert record.open(stream_name).read() == data
+            if item.data is not None and not item.attributes & 0x400:
+                assert record.open().read() == item.data, path
+        linked = records["by name/FIRST.TXT"]
+        assert records["WinSxS/" + "n" * 90 + " 3"].segment == linked.segment
+        assert linked.header.ReferenceCount == len(linked.attributes.FILE_NAME) == 26
+        assert sum(each.attribute.attr.Flags in (2, 3) for each in linked.attributes.FILE_NAME) == 1
+        assert records["by name/twin"].segment == records["by name too/twin"].segment
+        assert records["Windows/copy.bin"].segment != records["Windows/copy again.bin"].segment
+        twins = [e.attribute.file_name for e in records["Windows"].index("$I30").entries()]
+        assert {"Readme.txt", "README.TXT"} <= set(twins)
+        assert len(list(records["many"].index("$I30").entries())) == 3000
+        for path, tag in (("linked to.txt", SYMLINK), ("junction", JUNCTION), ("long point", SYMLINK)):
+            point = records[f"Windows/{path}"].attributes.REPARSE_POINT[0]
+            assert int(point.attribute.tag) == tag
+        # Every reparse point of the volume is listed by its tag and file.
+        listed = ntfs.mft.get("$Extend\\$Reparse").index("$R").entries()
+        keys = {bytes(entry.key) for entry in listed}
+        points = [path for path, item in wanted.items() if item.attributes & 0x400]
+        references = [records[path].segment | records[path].header.SequenceNumber << 48 for path in points]
+        assert keys == {struct.pack("<IQ", wanted[p].link, r) for p, r in zip(points, references, strict=True)}
+
+
+def attribute_of(place: Path, name: str) -> bytes:
+    """Return an extended attribute, asked for with room at once: the driver's answer to too little of it is a fault."""
+    room = ctypes.create_string_buffer(1 << 16)
+    size = ctypes.CDLL(None).lgetxattr(os.fsencode(place), name.encode(), room, len(room))
+    assert size >= 0, (place, name)
+    return room.raw[:size]
+
+
+def test_the_userspace_driver_finds_all_of_it(volume: Path, tmp_path: Path) -> None:
+    driver, mount = need("ntfs-3g"), tmp_path / "mount"
+    mount.mkdir()
+    if subprocess.run([driver, "-o", "ro", volume, mount], capture_output=True, check=False).returncode:
+        pytest.skip("nothing can be mounted here")
+    try:
+        for path, item in flat(everything()).items():
+            place = mount / path
+            if path.startswith("many/") and not path.endswith("77"):
+                continue
+            attributes = int.from_bytes(attribute_of(place, "system.ntfs_attrib_be"), "big")
+            assert attributes & 0x3527 == item.attributes & (0x3527 if item.data is not None else 0x3102), path
+            times = struct.unpack(">4Q", attribute_of(place, "system.ntfs_times_be"))
+            assert times == (MOMENT, MOMENT + 2, MOMENT + 1, MOMENT + 2), path
+            if item.security:
+                assert attribute_of(place, "system.ntfs_acl") == item.security, path
+            if item.attributes & 0x400:
+                assert item.data is not None
+                counted = len(item.data) - (0 if item.link >> 31 else 16)
+                head = struct.pack("<IHH", item.link, counted, 0)
+                assert attribute_of(place, "system.ntfs_reparse_data") == head + item.data, path
+            elif item.data is not None:
+                assert place.read_bytes() == item.data, path
+                if item.short and not item.link:
+                    assert attribute_of(place, "system.ntfs_dos_name") == item.short.encode()
+    finally:
+        subprocess.run(["umount", mount], check=True)
+    subprocess.run([need("ntfsfix"), "--no-action", volume], check=True, capture_output=True)
+
+
+@pytest.mark.parametrize(
+    ("items", "words"),
+    [
+        ({"secret": Item(b"x" * 600, attributes=0x4020)}, "1 files of the edition are encrypted.*secret"),
+        ({"a b c": Item(b"x", short="AB~1"), "AB~1": Item(b"y")}, "'a b c' has the short name 'AB~1'"),
+        ({"a b c": Item(b"x", short="AB/1")}, "has the short name"),
+        ({"one": Item(b"x", link=5), "two": Item(b"y", link=5)}, "two: another name of the same file has other bytes"),
+        ({"link": Item(LINK_DATA, streams={"own": b"s"}, attributes=0x420, link=SYMLINK)}, ""),
+        ({"large": Item(bytes(20_000), attributes=0x420, link=SYMLINK)}, "large: a reparse point of 20,000 bytes"),
+        ({"rules": Item(b"x", security=b"\2" * 30)}, "rules: its security descriptor of 30 bytes"),
+    ],
+)
+def test_what_cannot_be_carried_is_refused_by_name(items: dict[str, Item], words: str, tmp_path: Path) -> None:
+    image = opened(install_image([items], "lzx"))
+    if not words:
+        write_volume(tree_of(image), tmp_path / "volume.img")
+        return
+    with pytest.raises(SourceError, match=words):
+        write_volume(tree_of(image), tmp_path / "volume.img")
+
+
+@pytest.mark.parametrize("size", [5000, LARGEST_KEPT + 5000])
+def test_bytes_that_do_not_match_their_sum_end_the_build_with_the_files_name(size: int, tmp_path: Path) -> None:
+    data = bytearray(install_image([{"Pier": Item(None, {"4.bin": Item(random.Random(1).randbytes(size))})}], "none"))
+    data[3000] ^= 1
+    with pytest.raises(SourceError, match=r"Pier/4\.bin: its bytes in the image do not match their SHA-1"):
+        write_volume(tree_of(opened(bytes(data))), tmp_path / "volume.img")
