@@ -8,6 +8,7 @@ be had at any offset without producing what comes before are `Seekable` as well.
     FileRange   a range of a file
     Joined      contents one after the other
     Generated   bytes made on demand by a function, front to back
+    Awaited     bytes that are known when a drive is planned: they name the drive itself
 """
 
 from __future__ import annotations
@@ -332,6 +333,35 @@ class _IteratorReader:
 
     def close(self) -> None:
         self._rest, self._pieces = memoryview(b""), iter(())
+
+
+class Awaited:
+    """`size` bytes that are given later, before anything is read: what names the drive that it lies on."""
+
+    def __init__(self, size: int) -> None:
+        self.size = size
+        self._data: bytes | None = None
+
+    def settle(self, data: bytes) -> None:
+        """Give the bytes. Raises ValueError for another number of them."""
+        if len(data) != self.size:
+            raise ValueError(f"{len(data)} bytes for a content of {self.size}")
+        self._data = data
+
+    def where(self) -> Whence:
+        return MADE
+
+    def open(self) -> Reader:
+        return _IteratorReader(iter((self._given(),)))
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        if offset < 0 or size < 0 or offset + size > self.size:
+            raise SourceError(f"{size} bytes at {offset} were requested, out of {self.size}.")
+        return self._given()[offset : offset + size]
+
+    def _given(self) -> bytes:
+        assert self._data is not None, "read before the drive was planned"
+        return self._data
 
 
 class Joined:

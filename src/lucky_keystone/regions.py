@@ -24,6 +24,7 @@ class RegionKind(StrEnum):
     BITMAP = "bitmap"
     FOLDERS = "folders"
     FILES = "files"
+    OWN_FILES = "own files"
     BOOTCOPY = "bootcopy"
     HEADER = "header"
     EXTENTS = "extents"
@@ -57,6 +58,8 @@ TRAITS = {
     RegionKind.BITMAP: RegionTraits("allocation bitmap", "the allocation bitmap has"),
     RegionKind.FOLDERS: RegionTraits("folders", "the folders have"),
     RegionKind.FILES: RegionTraits("files", "the files have", shared=True),
+    # What names the drive itself, as a boot store does: no two drives have the same.
+    RegionKind.OWN_FILES: RegionTraits("files", "the boot stores have"),
     RegionKind.BOOTCOPY: RegionTraits("boot sectors", "the copy of the boot sector has"),
     RegionKind.HEADER: RegionTraits("volume header", "the volume header has"),
     RegionKind.EXTENTS: RegionTraits("catalog", "the extents overflow file has"),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from .content import NO_BYTES, Content
@@ -41,6 +41,9 @@ class UnixFacts:
 NO_FACTS = UnixFacts()
 
 
+_ARCHIVE = 0x20
+
+
 @dataclass(frozen=True, slots=True)
 class NtfsFacts:
     """What NTFS keeps of a file or folder that comes from such a volume. Times in 100 ns since 1601."""
@@ -69,6 +72,16 @@ class Special:
     ntfs: NtfsFacts | None = None
     """None where names, attributes and times are made as a system makes them for a new file."""
     unix: UnixFacts = NO_FACTS
+
+    def for_new_file(self) -> Special:
+        """Return what a new file in a folder with this has: the folder's descriptor and times."""
+        facts = self.ntfs and replace(self.ntfs, attributes=_ARCHIVE, short_names={})
+        return Special(security=self.security, ntfs=facts)
+
+    def for_new_folder(self) -> Special:
+        """Return the same for a folder."""
+        facts = self.ntfs and replace(self.ntfs, attributes=0, short_names={})
+        return Special(security=self.security, ntfs=facts)
 
 
 ORDINARY = Special()
@@ -148,6 +161,23 @@ class Folder:
     @property
     def folder_count(self) -> int:
         return sum(1 for _, entry in self.walk() if isinstance(entry, Folder))
+
+    def replaced(self, path: str, file: File) -> Folder:
+        """Return a new tree with `file` at `path` ('/'-separated, case ignored); the rest is shared.
+
+        Folders that are not there are made; they get what their parent has beside names and bytes.
+        """
+        asked, _, rest = path.partition("/")
+        name = next((each for each in self.entries if each.lower() == asked.lower()), asked)
+        result = Folder(self.name, self.modified, dict(self.entries), self.special)
+        if not rest:
+            result.entries[name] = file
+            return result
+        below = self.entries.get(name)
+        if not isinstance(below, Folder):
+            below = Folder(name, self.modified, special=self.special.for_new_folder())
+        result.entries[name] = below.replaced(rest, file)
+        return result
 
     def merged(self, other: Folder) -> Folder:
         """Return a new tree: this one with `other` laid on top of it (names compared without case; files replaced)."""

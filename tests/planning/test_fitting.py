@@ -31,7 +31,7 @@ MIB = 1 << 20
 class Ferries:
     """A family whose drives have a volume for each ferry."""
 
-    name, shown = "ferries", "ferries"
+    name, shown, read_beside = "ferries", "ferries", frozenset[str]()
 
     def __init__(self, table: str, kinds: list[str], rest: int) -> None:
         self.table, self.kinds, self.rest = table, kinds, rest
@@ -61,7 +61,7 @@ class Ferries:
 
 
 def plan_of(monkeypatch: pytest.MonkeyPatch, table: str, kinds: list[str], rest: int, size: int | None) -> Plan:
-    monkeypatch.setattr(make, "known_family", lambda _: Ferries(table, kinds, rest))
+    monkeypatch.setattr(make, "family_for", lambda *_: Ferries(table, kinds, rest))
     return make.make_plan(Source(Path("ferries"), "folder", "", folder("")), Choices(), DriveShape("DECK", size))
 
 

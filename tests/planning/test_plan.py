@@ -7,7 +7,7 @@ from xml.etree import ElementTree
 
 import pytest
 
-from lucky_keystone.errors import KeystoneError, NotYet, SourceError, UsageError
+from lucky_keystone.errors import KeystoneError, SourceError, UsageError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import Decision, DriveShape
 from lucky_keystone.planning.figure import draw_plan
@@ -27,8 +27,9 @@ from lucky_keystone.units import parse_size, shown_size, sold_size
         (Choices(file_system="fat32+ntfs", label="a:b"), UsageError, "up to 32"),
         (Choices(table="gpt", firmware="both"), UsageError, "--table mbr"),
         (Choices(table="gpt", firmware="bios"), UsageError, "--firmware uefi"),
-        (Choices(purpose="portable"), NotYet, "installer drive"),
-        (Choices(edition="Crew"), NotYet, "setup asks"),
+        (Choices(purpose="portable"), UsageError, "1 Tidewell Counter, 2 Tidewell Crew"),
+        (Choices(edition="Crew"), UsageError, "--purpose portable"),
+        (Choices(purpose="portable", edition="crew"), SourceError, "choose another edition"),
         (Choices(table="apm"), UsageError, "mbr, gpt"),
         (Choices(label="far too long a label"), UsageError, "up to 11"),
         (Choices(cluster=3000), UsageError, "power of two"),

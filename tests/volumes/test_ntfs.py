@@ -325,7 +325,7 @@ def test_a_volume_of_two_tebibytes() -> None:
         (folder("", file("$mft")), "the volume's own"),
         (folder("", file("a" * 256)), "256 characters"),
         (folder("", file("dot.")), "ends with a dot"),
-        (folder("", file("a", b"", Special(reparse=bytes(2000)))), "does not fit a file record"),
+        (folder("", file("a", b"", Special(reparse=bytes(20_000)))), "reparse point of 20,000 bytes"),
     ],
 )
 def test_what_ntfs_cannot_hold_is_refused(tree: Folder, told: str) -> None:

@@ -9,15 +9,13 @@ from ..boot.records import mbr_code
 from ..content import Zeros, tail
 from ..drives.host import Span
 from ..extents import Extent, align_up
-from ..families.family import WholeImage
+from ..families.family import DriveNames, WholeImage
+from ..planning.identity import names_of, numbers_of
 from ..planning.plan import FittedVolume, Plan
 from ..regions import Region, RegionKind, region
 from ..tables.partition import WantedPartition
 from ..tables.styles import STYLES, ComposedTable, TableNumbers
-from .identity import DerivedNumbers, numbers_of
 from .image import DriveImage
-
-_FIRST_GUIDS = {1: "partition GUID", 2: "second partition GUID"}
 
 _MOST_DAMAGE, _LONGEST_DAMAGE = 8, 400
 """Sentences on a source's damage that the manifest keeps, and characters of each: its room is limited."""
@@ -27,7 +25,7 @@ def compose_drive(plan: Plan) -> DriveImage:
     """Lay out the whole drive of `plan`. Deterministic: the same plan, the same image."""
     if plan.image is not None:
         return _compose_image(plan, plan.image)
-    numbers = numbers_of(plan)
+    numbers = numbers_of(plan.source, plan.choices, plan.drive)
     regions: list[Region] = []
     notes: list[dict[str, Any]] = []
     for volume in plan.volumes:
@@ -35,7 +33,8 @@ def compose_drive(plan: Plan) -> DriveImage:
         regions += volume.planned.regions(serial)
         notes.append(volume.planned.note(serial))
     assert plan.drive.size is not None
-    table = compose_table(plan.table, plan.volumes, numbers, plan.drive.size, plan.drive.sector_size)
+    names = names_of(numbers, plan.volumes, plan.table)
+    table = compose_table(names, plan.volumes, plan.drive.size, plan.drive.sector_size)
     return DriveImage(
         size=plan.drive.size,
         sector_size=plan.drive.sector_size,
@@ -84,7 +83,7 @@ def serial_purpose(volume: FittedVolume) -> str:
 
 
 def compose_table(
-    style: str, volumes: tuple[FittedVolume, ...], numbers: DerivedNumbers, drive_size: int, sector_size: int
+    names: DriveNames, volumes: tuple[FittedVolume, ...], drive_size: int, sector_size: int
 ) -> ComposedTable:
     """Return the table that names `volumes`, in their order on the drive."""
     partitions = [
@@ -94,13 +93,13 @@ def compose_table(
             active=volume.wish.active,
             first_lba=volume.planned.start // sector_size,
             sector_count=volume.planned.size // sector_size,
-            unique=numbers.guid(_FIRST_GUIDS.get(number, f"{volume.wish.name} partition GUID")),
+            unique=names.partitions[volume.wish.name].guid,
             name=volume.planned.label,
         )
         for number, volume in enumerate(volumes, 1)
     ]
-    drawn = TableNumbers(numbers.number("disk signature"), numbers.guid("disk GUID"))
-    return STYLES[style].compose(drawn, partitions, mbr_code(), drive_size // sector_size, sector_size)
+    drawn = TableNumbers(names.signature, names.disk)
+    return STYLES[names.table].compose(drawn, partitions, mbr_code(), drive_size // sector_size, sector_size)
 
 
 def spans_of(volumes: tuple[FittedVolume, ...]) -> tuple[Span, ...]:

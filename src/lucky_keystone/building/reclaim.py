@@ -5,13 +5,13 @@ from __future__ import annotations
 from ..errors import UsageError
 from ..extents import MIB
 from ..families.family import DriveShape, VolumeWish
+from ..planning.identity import DerivedNumbers, names_of
 from ..planning.plan import FittedVolume
 from ..tables.styles import STYLES
 from ..tree import EPOCH, Folder
 from ..units import exact_size
 from ..volumes.kinds import COMPOSED
 from .compose import compose_table, serial_purpose, spans_of
-from .identity import DerivedNumbers
 from .image import DriveImage
 
 _TABLE = "mbr"  # every system of any age reads it
@@ -42,7 +42,7 @@ def compose_storage(drive: DriveShape, label: str, cluster: int | None, file_sys
     return DriveImage(
         size=drive.size,
         sector_size=sector,
-        seal=compose_table(_TABLE, (volume,), numbers, drive.size, sector).seal,
+        seal=compose_table(names_of(numbers, (volume,), _TABLE), (volume,), drive.size, sector).seal,
         regions=tuple(planned.regions(numbers.number(serial_purpose(volume), kind.serial_size))),
         manifest_offset=None,
         manifest_room=0,

@@ -15,7 +15,7 @@ from ..drives.guards import refuse_source_as_target
 from ..drives.medium import Medium
 from ..errors import UsageError
 from ..families.choices import Choices, given
-from ..families.families import known_family
+from ..families.families import family_for
 from ..families.family import DriveShape
 from ..fetching.link import Link, Place
 from ..fetching.remote import Terms
@@ -157,7 +157,7 @@ def plan_all(
     wanted: list[WantedDrive] = []
     saved = request.saved.decided if request.saved else NOTHING_SAVED
     if request.update:
-        known_family(source).refuse_update()
+        family_for(source, request.choices).refuse_update()
     for target in targets:
         refuse_source_as_target(source.places, source.identities, target.path)
         if not request.update:

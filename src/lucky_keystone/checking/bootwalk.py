@@ -13,6 +13,7 @@ from ..starting.loaders import examine, loader_path
 from ..starting.outlook import Outlook
 from ..starting.pe import REMOVABLE_LOADERS
 from ..starting.rules import outlooks
+from ..starting.stores import STORES, store_fault
 from ..starting.trust import Machine
 from ..starting.uefi import NAMES
 from ..tables.mbr import HEADS, SECTORS_PER_TRACK
@@ -36,6 +37,7 @@ def walk_boot(drive: ReadDrive, report: Report, machine: Machine, wanted: Collec
     has_loader = [_uefi(architecture, drive.volumes, report) for architecture in REMOVABLE_LOADERS]
     if not any(has_loader):
         _installed_only(drive.volumes, report)
+    _stores(drive, report)
     walk_macs(drive, report, machine)
     _wanted(rows, wanted, report)
     if not any(row.verdict != "will not start" for row in rows):
@@ -44,6 +46,19 @@ def walk_boot(drive: ReadDrive, report: Report, machine: Machine, wanted: Collec
         wanted = ("bios", "uefi")
     report.demand(wanted)
     return rows
+
+
+def _stores(drive: ReadDrive, report: Report) -> None:
+    """Find boot stores that do not start the system which they name."""
+    for volume in drive.volumes:
+        for firmware in STORES:
+            fault = store_fault(drive, volume, firmware)
+            if fault is None:
+                continue
+            code = Code.START_STORE_OTHER_DRIVE if fault.is_other_drive else Code.START_STORE
+            place = Place(volume.partition.number, file=fault.path)
+            what = f"{fault.path} {fault.why}, so {firmware.upper()} machines will not start it."
+            report.start(code, what, _REBUILD, place, firmware=firmware)  # type: ignore[arg-type]
 
 
 def _wanted(rows: Sequence[Outlook], wanted: Collection[str], report: Report) -> None:

@@ -89,6 +89,8 @@ class Code(StrEnum):
     START_WRONG_ACTIVE = "start.wrong-active"
     START_FOREIGN_CODE = "start.foreign-code"
     START_WANTED = "start.wanted"
+    START_STORE = "start.store"
+    START_STORE_OTHER_DRIVE = "start.store-other-drive"
     START_NO_CROSSING = "start.no-crossing"
     START_MAC_NAMES_NONE = "start.mac-names-none"
     START_MAC_LOADER = "start.mac-loader"

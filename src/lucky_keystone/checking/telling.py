@@ -35,7 +35,7 @@ def report_damage(
     """Add faults for regions that have changed since the build. `damaged` has (offset, size) of blocks."""
     number = found.partition.number if found else None
     for kind, places in damaged.items():
-        if kind == RegionKind.FILES:
+        if kind in (RegionKind.FILES, RegionKind.OWN_FILES):
             _report_files(places, found, report)
             continue
         where = ", ".join(f"{offset}-{offset + size - 1}" for offset, size in places[:3])

@@ -249,9 +249,24 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
         "--ask-edition",
         {"is_flag": True, "default": None, "help": "Have setup ask which edition to install, whatever key it finds."},
     ),
-    # Hidden until they do something: so far each of them is refused.
-    ("--purpose", {"metavar": "install|portable", "hidden": True, "help": "An installer drive, or a running system."}),
-    ("--edition", {"metavar": "NAME", "hidden": True, "help": "Edition to apply (with --purpose portable)."}),
+    (
+        "--purpose",
+        {
+            "metavar": "install|portable",
+            "help": "What the drive is for: to install from, or with a Windows on it that runs from the drive itself.",
+        },
+    ),
+    (
+        "--edition",
+        {"metavar": "NAME", "help": "With --purpose portable: the edition to apply, by number, name or a part of it."},
+    ),
+    (
+        "--internal-disks",
+        {
+            "metavar": "offline|online",
+            "help": "With --purpose portable: whether the system uses the disks of the machine it is started on.",
+        },
+    ),
 ]
 
 

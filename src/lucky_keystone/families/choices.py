@@ -6,7 +6,7 @@ from typing import Annotated
 
 import msgspec
 
-from ..errors import NotYet, UsageError
+from ..errors import UsageError
 from ..nearest import did_you_mean
 from ..starting.generations import GENERATIONS
 from ..tables.styles import STYLES
@@ -28,6 +28,8 @@ class Choices(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     identity: str | None = None
     purpose: str | None = None
     edition: str | None = None
+    internal_disks: str | None = None
+    """Of a system that runs from the drive: whether it uses the disks of the machine that it is started on."""
     waive: str | None = None
     loader_signing: str | None = None
     """Generation of certificates that the loaders are to be signed under."""
@@ -43,18 +45,18 @@ _KNOWN = {
     "firmware": ("bios", "uefi", "both"),
     "file_system": ("fat32", "ntfs", "fat32+ntfs"),
     "purpose": ("install", "portable"),
+    "internal_disks": ("offline", "online"),
     "use": ("whole", "needed"),
     "loader_signing": tuple(generation.name for generation in GENERATIONS),
 }
-_BUILT = {"purpose": "install"}
-_INSTEAD = {
-    "purpose": "Leave the choice out to build an installer drive.",
-    "edition": "Leave the choice out: setup asks which edition to install.",
+_OF_PORTABLE = {
+    "edition": "Leave it out: setup asks which edition to install. With --purpose portable it says which one to apply.",
+    "internal_disks": "Leave it out: it says what a system does that runs from the drive (--purpose portable).",
 }
 
 
 def check_choices(choices: Choices, sector_size: int) -> None:
-    """Raise UsageError for a value that is none, NotYet for one that this version does not build.
+    """Raise UsageError for a value that is none, or that only another purpose has.
 
     Whether values go together is the family's to say.
     """
@@ -66,10 +68,10 @@ def check_choices(choices: Choices, sector_size: int) -> None:
                 f"{option(name)} {value} is not one of: {listed}.",
                 advice=did_you_mean(value, known) or f"Choose one of: {listed}.",
             )
-    for name, instead in _INSTEAD.items():
+    for name, instead in _OF_PORTABLE.items():
         value = getattr(choices, name)
-        if value is not None and value != _BUILT.get(name):
-            raise NotYet(f"{option(name)} {value} is not available in this version.", advice=instead)
+        if value is not None and choices.purpose != "portable":
+            raise UsageError(f"{option(name)} {value} goes with --purpose portable.", advice=instead)
     if sector_size not in SECTOR_SIZES:
         raise UsageError(f"Sectors of {sector_size} bytes are not supported.", advice="Choose 512 or 4096.")
 

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ..errors import SourceError
+from ..errors import SourceError, UsageError
+from ..sources.source import INSTALL_IMAGE
 from ..sources.strange import describe_strange
+from .choices import Choices
 from .facts import SourceFacts
 from .family import Family
 from .macos.installer import MacInstaller
 from .raw import RawImage
+from .windows.portable import WindowsPortable
 from .windows.rescue import WindowsRescue
 from .windows.setup import WindowsSetup
 
@@ -18,6 +21,21 @@ if TYPE_CHECKING:
 
 FAMILIES: tuple[Family, ...] = (WindowsRescue(), WindowsSetup(), MacInstaller(), RawImage())
 """The first that recognises a source has it."""
+
+
+APPLIED = WindowsPortable()
+
+
+def family_for(source: Source, choices: Choices) -> Family:
+    """Return the family that a source is to become. Raises SourceError or UsageError where it cannot."""
+    if choices.purpose != APPLIED.purpose:
+        return known_family(source)
+    if not APPLIED.recognises(source):
+        raise UsageError(
+            f"--purpose {choices.purpose}: {source.path} holds no install image (sources/install.wim, .esd or .swm).",
+            advice="Use the disc image of a Windows installer, or an install image itself.",
+        )
+    return APPLIED
 
 
 def family_of(source: Source) -> Family | None:
@@ -54,6 +72,8 @@ def facts_of(source: Source) -> SourceFacts:
     family = family_of(source)
     if family is not None:
         return family.facts(source)
+    if source.form == INSTALL_IMAGE:
+        return APPLIED.facts(source)
     files = list(source.root.files())
     return SourceFacts(
         family="unknown",

@@ -6,9 +6,10 @@ no family.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar, Literal, Protocol
+from uuid import UUID
 
 from ..content import Seekable
 from ..starting.bootable import Bootable
@@ -77,6 +78,8 @@ class VolumeWish:
     """Bytes; None for what is usual."""
     takes_rest: bool = False
     """One volume of a drive takes what the others leave of it; they are as small as can be."""
+    spare: int = 0
+    """Bytes that stay free on a volume that does not take the rest, at least."""
     gap_behind: int = 0
     """Bytes left free between the volume and what follows it, the drive's end above all."""
     use: Use
@@ -98,6 +101,30 @@ class WholeImage:
         return self.content.read_at(0, min(size, self.content.size)).ljust(size, b"\0")
 
 
+@dataclass(frozen=True)
+class PartitionPlace:
+    """Where a partition is."""
+
+    first_byte: int
+    guid: UUID
+    """Its own, which a GPT has of it."""
+
+
+@dataclass(frozen=True)
+class DriveNames:
+    """How a finished drive and its partitions are named by what is on it."""
+
+    table: str
+    signature: int
+    """Of an MBR."""
+    disk: UUID
+    """Of a GPT."""
+    partitions: Mapping[str, PartitionPlace]
+    """By the names of volumes."""
+    guid: Callable[[str], UUID]
+    """Returns a GUID of the drive's own for any purpose."""
+
+
 @dataclass(frozen=True, kw_only=True)
 class DriveWish:
     """What a family asks of a drive: volumes behind a table, or one image with everything."""
@@ -115,6 +142,8 @@ class DriveWish:
     """Paths of files, and of folders with a '/' behind, that the source itself does not have, or has otherwise."""
     bootable: Bootable
     """What firmware will see."""
+    settle: Callable[[DriveNames], None] | None = None
+    """Is told the drive's names as soon as everything has its place: contents that hold them are settled then."""
 
 
 class Family(Protocol):
@@ -123,10 +152,10 @@ class Family(Protocol):
     name: ClassVar[str]
     """In JSON."""
     shown: ClassVar[str]
-    combines: ClassVar[bool]
-    """False when a drive of it has no room for anything else."""
-    has_setup: ClassVar[bool]
-    """True when a setup program reads answer files and drivers from the drive."""
+    alone: ClassVar[str]
+    """Why nothing else fits onto a drive of it, completing 'FILE is …'; '' where something does."""
+    read_beside: ClassVar[frozenset[str]]
+    """Options whose files are read by what is on the drive: --answer-file, --drivers."""
 
     def recognises(self, source: Source) -> bool:
         """Tell whether `source` is of this family, by a look at its names or first bytes."""

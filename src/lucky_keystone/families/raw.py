@@ -101,8 +101,8 @@ class RawImage:
 
     name: ClassVar[str] = "raw-image"
     shown: ClassVar[str] = "raw image"
-    combines: ClassVar[bool] = False
-    has_setup: ClassVar[bool] = False
+    alone: ClassVar[str] = "a raw image with a table of its own"
+    read_beside: ClassVar[frozenset[str]] = frozenset()
 
     def recognises(self, source: Source) -> bool:
         return _look_at(source) is not None

@@ -9,7 +9,7 @@ import msgspec
 
 from ..errors import UsageError
 from ..families.choices import Choices
-from ..families.families import known_family
+from ..families.families import family_for, known_family
 from ..families.family import Decision, DriveShape, DriveWish, VolumeWish
 from ..sources.source import Source
 from ..starting.bootable import BootVolume, JoinedDrive
@@ -28,6 +28,7 @@ _OWN = (
     "ask_edition",
     "loader_signing",
     "edition",
+    "internal_disks",
 )
 """Choices that are the first source's alone."""
 _PREFERRED = ("gpt", "mbr")
@@ -40,12 +41,13 @@ def combined(source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
     Without a chosen table GPT is taken where all can live with it. Raises UsageError or SourceError with the reason of
     the source that cannot be on such a drive.
     """
-    alone = next((each for each in (source, *source.further) if not known_family(each).combines), None)
-    if alone is not None:
-        raise UsageError(
-            f"--with: {alone.path.name} is a raw image with a table of its own, so nothing else fits on its drive.",
-            advice="Build it on a drive of its own.",
-        )
+    for number, each in enumerate((source, *source.further)):
+        alone = (family_for(each, choices) if not number else known_family(each)).alone
+        if alone:
+            raise UsageError(
+                f"--with: {each.path.name} is {alone}, so nothing else fits on its drive.",
+                advice="Build it on a drive of its own.",
+            )
     shared = replace(drive, is_shared=True)
     tables = (choices.table,) if choices.table is not None else _PREFERRED
     first_refusal: UsageError | None = None

@@ -79,7 +79,7 @@ def _drafts(wishes: Sequence[VolumeWish], available: int | None, sector: int) ->
     least = [_draft(wish, sum(file.size for _, file in wish.tree.files()), sector) for wish in wishes]
     if available is None:
         return least
-    taken = [draft.smallest_end(0) + wish.gap_behind for wish, draft in zip(wishes, least, strict=True)]
+    taken = [draft.smallest_end(0) + wish.spare + wish.gap_behind for wish, draft in zip(wishes, least, strict=True)]
     return [
         _draft(wish, max(available - sum(taken) + taken[number], 0), sector) if wish.takes_rest else least[number]
         for number, wish in enumerate(wishes)
@@ -106,7 +106,7 @@ def _places(wishes: Sequence[VolumeWish], drafts: Sequence[Draft], start: int, e
     """
     places: list[tuple[int, int]] = []
     for wish, draft in zip(wishes, drafts, strict=True):
-        end = draft.smallest_end(start) + (extra if wish.takes_rest else 0)
+        end = draft.smallest_end(start) + align_up(wish.spare, MIB) + (extra if wish.takes_rest else 0)
         places.append((start, end))
         start = end + wish.gap_behind
     return places

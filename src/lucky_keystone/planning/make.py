@@ -11,7 +11,7 @@ import msgspec
 from ..errors import SourceError, UsageError
 from ..extents import MIB
 from ..families.choices import Choices, check_choices
-from ..families.families import known_family
+from ..families.families import family_for, known_family
 from ..families.family import By, Decision, DriveShape, DriveWish
 from ..sources.source import Source
 from ..starting.rules import outlooks
@@ -21,6 +21,7 @@ from ..units import shown_size
 from ..volumes.kind import StandingVolume
 from .combining import combined
 from .fitting import FROM_SCRATCH, STAYS, Fitted, areas_of, fit, fit_again
+from .identity import names_of, numbers_of
 from .plan import FittedVolume, Plan
 
 _LISTED = 3
@@ -42,17 +43,18 @@ def make_plan(
     their reasons.
     """
     check_choices(choices, drive.sector_size)
-    damage = tuple(fault for each in (source, *source.further) for fault in known_family(each).facts(each).damage)
+    family = family_for(source, choices)
+    facts = (family.facts(source), *(known_family(each).facts(each) for each in source.further))
+    damage = tuple(fault for each in facts for fault in each.damage)
     if damage and not choices.as_is:
         raise SourceError(
             f"{source.path} is incomplete or damaged: {' '.join(damage[:_LISTED])}",
             advice="Get it again and compare its checksum. To build from it all the same, add --as-is.",
         )
-    for each in (source, *source.further):
-        if (each.drivers or each.answer_file) and not known_family(each).has_setup:
-            asked = "--drivers" if each.drivers else "--answer-file"
-            raise UsageError(f"{asked}: only setup of a Windows installer reads that.", advice="Leave it out.")
-    wish = combined(source, choices, drive) if source.further else known_family(source).wish(source, choices, drive)
+    for asked, given in (("--drivers", source.drivers), ("--answer-file", source.answer_file)):
+        if given and asked not in family.read_beside:
+            raise UsageError(f"{asked}: nothing on a drive of this kind reads that.", advice="Leave it out.")
+    wish = combined(source, choices, drive) if source.further else family.wish(source, choices, drive)
     identity = choices.identity if choices.identity is not None else drive.name
     if not identity:
         raise UsageError("The identity word is empty.", advice="Choose one with --identity WORD.")
@@ -68,6 +70,9 @@ def make_plan(
     settled = wish.choices
     if main is not None:
         settled = msgspec.structs.replace(settled, cluster=main.planned.cluster_size, use=use, identity=identity)
+    shape = DriveShape(drive.name, fitted.drive_size, drive.sector_size)
+    if wish.settle is not None:
+        wish.settle(names_of(numbers_of(source, settled, shape), fitted.volumes, wish.table))
     decisions = [
         *wish.decisions,
         *_measured(choices, wish, fitted, use),
@@ -78,7 +83,7 @@ def make_plan(
         source=source,
         choices=settled,
         identity=identity,
-        drive=DriveShape(drive.name, fitted.drive_size, drive.sector_size),
+        drive=shape,
         table=wish.table,
         decisions=tuple(_marked(decision, saved) for decision in decisions),
         areas=areas_of(wish, fitted, drive.sector_size),

@@ -19,8 +19,11 @@ from ..fetching.remote import RemoteFile, Terms
 from ..fetching.store import Store
 from ..progress import Progress, silent
 from ..source_file import SourceFile
-from ..tree import File
+from ..tree import File, Folder
 from ..volumes.hfsplus.kind import HFSPLUS
+from ..wim.read import InstallImage
+from ..wim.records import MAGIC, Header
+from ..wim.split import part_names
 from .apple_double import merge_doubles
 from .decoded import DecodedFile, measure
 from .decoders import FORMATS
@@ -30,7 +33,7 @@ from .hfsplus import ImageVolume
 from .inside import InsideVolume, volumes_in
 from .iso9660 import Iso9660Reader, has_iso9660, iso9660_size
 from .package import package_in, read_package
-from .source import DriverFolder, Packing, Source
+from .source import INSTALL_IMAGE, DriverFolder, Packing, Source
 from .udf import UdfReader, has_udf
 from .xar import is_xar
 from .zip_archive import ZipArchive
@@ -271,9 +274,27 @@ def _refuse_apfs(path: Place, volumes: Sequence[InsideVolume]) -> None:
         )
 
 
+def _install_image(path: Place, image: RangedFile) -> Source | None:
+    """An install image on its own; the further parts of one lie beside it."""
+    whole = FileRange(image, 0, image.size)
+    if image.size < Header.SIZE or whole.read_at(0, len(MAGIC)) != MAGIC:
+        return None
+    try:
+        count = InstallImage(whole, path.name).header.part_count
+    except SourceError:
+        return None  # no more than its first bytes are right
+    files = {path.name: File(path.name, whole)}
+    if count > 1 and isinstance(path, Path):
+        for beside in map(path.with_name, part_names(path.name, count)):
+            if beside.name not in files and beside.is_file():
+                stored = SourceFile(beside)
+                files[beside.name] = File(beside.name, FileRange(stored, 0, stored.size))
+    return Source(path, INSTALL_IMAGE, "", Folder("", entries=dict(files)))
+
+
 def _bare(path: Place, _image: RangedFile) -> Source:
     return Source(path, "image", "", Source.NO_FILES)
 
 
-READERS: Sequence[Callable[[Place, RangedFile], Source | None]] = (_udf, _iso9660, _disk_image, _bare)
+READERS: Sequence[Callable[[Place, RangedFile], Source | None]] = (_udf, _iso9660, _disk_image, _install_image, _bare)
 """The first that knows a file opens it; the last one knows every file."""

@@ -30,6 +30,10 @@ class Packing:
     """Seconds it took to measure what comes out; None where the format says it."""
 
 
+INSTALL_IMAGE = "install image"
+"""The form of a source that is an install image on its own; its files are the image, or its parts in order."""
+
+
 @dataclass(frozen=True)
 class DriverFolder:
     """A folder with driver packages for setup."""

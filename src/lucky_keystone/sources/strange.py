@@ -34,7 +34,8 @@ _MAGICS: tuple[tuple[int, bytes, Strange], ...] = (
         b"MSWIM\0\0\0",
         Strange(
             "is an install image on its own, without the setup environment that starts from a drive",
-            "Use the installer's disc image, or the folder with all of its files.",
+            "Use the installer's disc image, or the folder with all of its files. To have a Windows that runs from the "
+            "drive itself, add --purpose portable.",
         ),
     ),
     (0, b"MZ", Strange("is a Windows program, not an image", "Perhaps it downloads or unpacks one: use that.")),

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from .bootable import Bootable, BootVolume
 from .outlook import Outlook, Verdict
 from .release import is_before_secure_boot, older_release, setup_build
+from .stores import starts_system, store_fault
 from .trust import Machine
 
 MOST_LOADER = 0x9FC00 - 0x20000
@@ -72,6 +73,11 @@ def _volume(drive: Bootable, active: BootVolume) -> tuple[Verdict, str]:
         return "will not start", "BOOTMGR is damaged"
     if not loader_fits(manager.size):
         return "will not start", f"BOOTMGR has {manager.size:,} bytes; 1 to {MOST_LOADER:,} fit into low memory"
+    fault = store_fault(drive, active, "bios")
+    if fault is not None:
+        return "will not start", f"{fault.path} {fault.why}"
+    if starts_system(drive, active, "bios"):
+        return "starts", "MBR record, active partition, boot code and BOOTMGR are in place; its store names this drive"
     return "starts", "MBR record, active partition, boot code and BOOTMGR are in place"
 
 

@@ -6,7 +6,7 @@ makes the forecast and what a check says one thing.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from functools import cached_property
@@ -15,6 +15,7 @@ from typing import Literal, Protocol
 from ..boot.records import mbr_code
 from ..content import NO_BYTES, SizedReadable, seekable
 from ..errors import KeystoneError, TooFarInside
+from ..hive.store import PartitionName
 from ..tables.table import Partition, Table
 from ..tree import File, Folder
 from ..volumes.kind import VolumeKind
@@ -102,6 +103,10 @@ class Bootable(Protocol):
     def volumes(self) -> Sequence[BootVolume]: ...
 
     @property
+    def partition_names(self) -> Sequence[PartitionName | None]:
+        """How boot stores name the partition of each volume; None where that is not known yet, or it has none."""
+
+    @property
     def looked_at(self) -> str:
         """What the view shows, in words: 'the source', 'the drive'."""
 
@@ -125,6 +130,8 @@ class PlannedBootVolume:
     has_system_type: bool = False
     names_bootmgr: bool = True
     certified_until: date | None = None
+    named: Callable[[], PartitionName | None] = lambda: None
+    """Returns how boot stores name its partition, once it has a place."""
 
     @property
     def active(self) -> bool:
@@ -166,6 +173,10 @@ class PlannedDrive:
     def active_count(self) -> int:
         return sum(volume.active for volume in self.volumes)
 
+    @property
+    def partition_names(self) -> Sequence[PartitionName | None]:
+        return [volume.named() for volume in self.volumes]
+
 
 @dataclass(frozen=True)
 class JoinedDrive:
@@ -190,6 +201,10 @@ class JoinedDrive:
     @property
     def active_count(self) -> int:
         return sum(volume.active for volume in self.volumes)
+
+    @property
+    def partition_names(self) -> Sequence[PartitionName | None]:
+        return [None for _ in self.volumes]
 
     @property
     def looked_at(self) -> str:
@@ -321,3 +336,16 @@ class ReadDrive:
     @property
     def active_count(self) -> int:
         return sum(partition.active for partition in self.found_table.partitions) if self.found_table else 0
+
+    @property
+    def partition_names(self) -> Sequence[PartitionName | None]:
+        return [self._name(volume.partition) for volume in self.volumes]
+
+    def _name(self, partition: Partition) -> PartitionName | None:
+        table = self.found_table
+        if table is None:
+            return None
+        if table.gpt is not None:
+            return PartitionName(disk=table.gpt.disk, partition=partition.unique)
+        first = partition.first_lba * self.sector_size
+        return PartitionName(signature=table.mbr.disk_signature, first_byte=first)

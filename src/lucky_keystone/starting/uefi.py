@@ -13,6 +13,7 @@ from .loaders import LoaderState, examine, loader_path
 from .outlook import Outlook
 from .release import is_before_secure_boot, older_release_on_uefi, setup_build
 from .secure_boot import crossing_state, secure_verdict
+from .stores import starts_system, store_fault
 from .trust import Machine
 
 if TYPE_CHECKING:
@@ -25,11 +26,12 @@ UNMARKED = "firmware that looks at the active or first partition alone (on some 
 BY_TYPE = "firmware that looks at the active partition alone finds it only if it also goes by type EFh"
 """What the forecast adds where the loader's volume has no mark."""
 
-Way = Literal["fat32", "starter", "crossing", "unreadable"]
+Way = Literal["fat32", "starter", "system", "crossing", "unreadable"]
 """How firmware gets at the loader: on a FAT volume, on the pair's, through our helper, or not at all."""
 _WAYS = {
     "fat32": "on a FAT volume",
     "starter": "on the pair's FAT32 volume",
+    "system": "on the FAT32 volume, and the boot store there names this drive",
     "crossing": "on NTFS, through the crossing",
 }
 
@@ -42,6 +44,8 @@ class FoundLoader:
     way: Way
     caveat: str = ""
     """What firmware does that goes by marks; '' where it finds the loader."""
+    store: str = ""
+    """What is wrong with the boot store beside it."""
 
 
 def find_loader(drive: Bootable, architecture: str) -> FoundLoader:
@@ -60,6 +64,11 @@ def find_loader(drive: Bootable, architecture: str) -> FoundLoader:
             caveat = BY_TYPE
         if _is_crossing(file, architecture):
             return FoundLoader(examine(elsewhere) if elsewhere else None, "crossing", caveat)
+        fault = store_fault(drive, volume, "uefi")
+        if fault is not None:
+            return FoundLoader(examine(file), "system", caveat, f"{fault.path} {fault.why}")
+        if starts_system(drive, volume, "uefi"):
+            return FoundLoader(examine(file), "system", caveat)
         is_pair = any(not (kind := other.kind).firmware_reads and not kind.names_loaders for other in drive.volumes)
         return FoundLoader(examine(file), "starter" if is_pair else "fat32", caveat)
     return FoundLoader(examine(elsewhere) if elsewhere else None, "unreadable")
@@ -110,5 +119,7 @@ def _plain(architecture: str, found: FoundLoader, drive: Bootable, build: int) -
         return Outlook(name, "will not start", f"{path} is {made_for}")
     if found.way == "unreadable":
         return Outlook(name, "will not start", "UEFI firmware does not read NTFS, and the drive has no crossing")
+    if found.store:
+        return Outlook(name, "will not start", found.store)
     older = older_release_on_uefi(build) if is_before_secure_boot(build) else ""
     return Outlook(name, "starts", "; ".join(filter(None, (f"{path} {_WAYS[found.way]}", found.caveat, older))))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from typing import Literal
+from uuid import UUID
 
 from ..content import SizedReadable
 from .faults import TableFault
@@ -28,6 +29,8 @@ class Partition:
     """True where firmware looks that goes by marks: active in an MBR, legacy-boot attribute or system type in a GPT."""
     has_system_type: bool = False
     """True for the type of an MBR that stands for a UEFI system partition."""
+    unique: UUID | None = None
+    """Its own GUID, in a GPT."""
     protective: bool = False
     """True for the record that guards a GPT (UEFI 2.10, 5.2.3): no partition of its own."""
 
@@ -93,6 +96,7 @@ def _gpt_table(mbr: MbrTable, gpt: GptTable) -> Table:
             False,
             p.kind in GPT_TYPES_OF_VOLUMES,
             str(p.kind),
+            unique=p.unique,
             marked=p.kind == SYSTEM or bool(p.attributes & LEGACY_BOOT),
         )
         for p in gpt.partitions

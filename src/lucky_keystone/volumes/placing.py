@@ -1,34 +1,39 @@
-"""Where files lie: on a volume that exists, what did not change keeps its place; and files as runs of extents."""
+"""Where files lie: on a volume that exists, what did not change keeps its place; and files as regions."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from ..content import BLOCK, Content, Zeros
+from ..content import BLOCK, Awaited, Content, Zeros
 from ..errors import SourceError
 from ..extents import Extent
+from ..regions import Region, RegionKind, region
 
 LARGEST_FILLED_HOLE = BLOCK
 """Bytes from which free clusters between files are left as they are instead of being filled with zeros."""
 
 
-def file_runs(files: Iterable[tuple[int, int, Content]]) -> list[list[Extent]]:
-    """Return files as extents: (offset on the drive, bytes of its clusters, content) of each, in rising order.
+def file_regions(files: Iterable[tuple[int, int, Content]]) -> list[Region]:
+    """Return files as regions: (offset on the drive, bytes of its clusters, content) of each, in rising order.
 
-    A new run begins behind every larger hole; smaller ones, and what a content leaves of its clusters, are zeros.
+    A new region begins behind every larger hole, and where files that are the drive's own begin or end; smaller holes,
+    and what a content leaves of its clusters, are zeros.
     """
-    runs: list[list[Extent]] = []
+    runs: list[tuple[RegionKind, list[Extent]]] = []
     end = 0
     for offset, room, content in files:
         gap = offset - end
+        kind = RegionKind.OWN_FILES if isinstance(content, Awaited) else RegionKind.FILES
         if not runs or gap >= LARGEST_FILLED_HOLE:
-            runs.append([])
+            runs.append((kind, []))
         elif gap:
-            runs[-1].append(Extent(end, Zeros(gap)))
+            runs[-1][1].append(Extent(end, Zeros(gap)))
+        if runs[-1][0] is not kind:
+            runs.append((kind, []))
         end = offset + room
-        runs[-1] += [Extent(offset, content), Extent(offset + content.size, Zeros(room - content.size))]
-    return runs
+        runs[-1][1].extend((Extent(offset, content), Extent(offset + content.size, Zeros(room - content.size))))
+    return [region(kind, run) for kind, run in runs]
 
 
 @dataclass(frozen=True)

@@ -37,8 +37,8 @@ class MacInstaller:
 
     name: ClassVar[str] = "macos-installer"
     shown: ClassVar[str] = "macOS installer"
-    combines: ClassVar[bool] = True
-    has_setup: ClassVar[bool] = False
+    alone: ClassVar[str] = ""
+    read_beside: ClassVar[frozenset[str]] = frozenset()
 
     def recognises(self, source: Source) -> bool:
         return bool(find_apps(source)) or is_system_volume(source)

@@ -9,7 +9,7 @@ from functools import lru_cache
 from ...content import seekable
 from ...errors import SourceError
 from ...setup.folders import SETUP_FOLDERS, SETUP_IMAGES
-from ...sources.source import Source
+from ...sources.source import INSTALL_IMAGE, Source
 from ...starting.pe import loader_architecture
 from ...tree import File, Folder
 from ...wim.read import InstallImage
@@ -48,6 +48,10 @@ def facts_of(source: Source) -> SourceFacts:
         return SourceFacts(family="", form=source.form, label=source.label, notes=(note,))
     damage = list(source.damage)
     images = _images(source.root, _INSTALL_IMAGES, damage)
+    if source.form == INSTALL_IMAGE:
+        name, file = next(iter(source.root.files()))
+        found = _image_facts(file, name, source.root, damage)
+        images = (found,) if found is not None else ()
     boot_images = _images(source.root, (_SETUP_IMAGE,), damage)
     if not _has_install_image(source) and is_installer(source.root):
         damage.append(

@@ -11,7 +11,7 @@ from ...fetching.link import Link, Place
 from ...fetching.remote import RemoteFile, Terms
 from ...setup.folders import SETUP_FOLDERS
 from ...source_file import SourceFile
-from ...sources.source import Source
+from ...sources.source import INSTALL_IMAGE, Source
 from ...wim.read import InstallImage
 from ...wim.records import MAGIC
 from ...wim.split import part_names
@@ -54,6 +54,11 @@ def setup_images_of(source: Source) -> Iterator[WholeImage]:
 
 
 def _images(source: Source, names_there: Sequence[str]) -> Iterator[WholeImage]:
+    if source.form == INSTALL_IMAGE:
+        parts = [InstallImage(seekable(file.content), name) for name, file in source.root.files()]
+        if names_there is _NAMES:
+            yield WholeImage(parts)
+        return
     for folder in SETUP_FOLDERS:
         for name in names_there:
             path = f"{folder}/{name}"

@@ -38,8 +38,8 @@ class WindowsSetup:
 
     name: ClassVar[str] = "windows-setup"
     shown: ClassVar[str] = "Windows setup"
-    combines: ClassVar[bool] = True
-    has_setup: ClassVar[bool] = True
+    alone: ClassVar[str] = ""
+    read_beside: ClassVar[frozenset[str]] = frozenset(("--answer-file", "--drivers"))
 
     def recognises(self, source: Source) -> bool:
         return has_setup_environment(source)

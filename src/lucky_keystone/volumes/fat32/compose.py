@@ -17,7 +17,7 @@ from ...errors import SourceError
 from ...extents import Extent, align_up
 from ...regions import Region, RegionKind, region
 from ...tree import EPOCH, File, Folder
-from ..placing import file_runs
+from ..placing import file_regions
 from ..shortnames import ShortNames, exact_short_name
 from ..volume import stored_hidden
 from .geometry import Geometry
@@ -144,11 +144,10 @@ def compose(
     regions.append(region(RegionKind.FOLDERS, folders))
     size = geometry.cluster_size
     files = sorted((placed for placed in layout.files if placed.cluster_count), key=lambda placed: placed.cluster)
-    runs = file_runs(
+    regions += file_regions(
         (start + geometry.cluster_offset(placed.cluster), placed.cluster_count * size, placed.file.content)
         for placed in files
     )
-    regions += [region(RegionKind.FILES, run) for run in runs]
     return regions
 
 

@@ -10,7 +10,7 @@ from ...content import Content, Generated, Literal, Zeros
 from ...extents import Extent
 from ...regions import Region, RegionKind, region
 from ..bits import bits
-from ..placing import file_runs
+from ..placing import file_regions
 from .btree import Records, tree_nodes
 from .catalogue import AttributeRecords, CatalogRecords, Node, NoRecords
 from .layout import DATA, RESOURCE, ForkKey, Layout
@@ -73,8 +73,7 @@ def compose(layout: Layout, *, serial: int) -> list[Region]:
         extents = [Extent(offset, content), Extent(offset + content.size, Zeros(count * size - content.size))]
         regions.append(region(_KINDS[number], extents))
     forks = sorted(layout.forks, key=lambda fork: fork.cluster)
-    runs = file_runs((start + fork.cluster * size, fork.count * size, fork.content) for fork in forks)
-    regions += [region(RegionKind.FILES, run) for run in runs]
+    regions += file_regions((start + fork.cluster * size, fork.count * size, fork.content) for fork in forks)
     end = start + geometry.total * geometry.sector_size
     alternate = [Extent(end - HEADER_OFFSET, Literal(header.ljust(HEADER_OFFSET, b"\0")))]
     regions.append(region(RegionKind.ALTERNATE, alternate))

@@ -63,6 +63,7 @@ _LARGEST_RESIDENT = 256  # bytes of a stream that is in its record, where we mad
 _LARGEST_RESIDENT_BITMAP = 64  # bytes of an index's bitmap that are in its record
 _LONGEST_RESIDENT_LIST = 256
 _LONGEST_RESIDENT_REPARSE = 512
+_LARGEST_REPARSE = 16 << 10  # MS-FSCC 2.1.2
 _STANDARD = RESIDENT_HEAD + StandardInformation.SIZE
 _NAMED_STREAM = NONRESIDENT_HEAD + 8 + 24  # a stream in one piece, with a short name
 
@@ -396,6 +397,10 @@ def _add_special(node: Node, attributes: dict[int, list[Attribute]], record_size
         mine.append(Attribute(DATA, name, value=value, content=None if value is not None else stream))
     if special.reparse is not None and len(special.reparse) <= _LONGEST_RESIDENT_REPARSE:
         mine.append(Attribute(REPARSE_POINT, value=special.reparse))
+    elif special.reparse is not None and len(special.reparse) > _LARGEST_REPARSE:
+        raise SourceError(
+            f"{node.path}: a reparse point of {len(special.reparse):,} bytes is too large.", advice="Leave it out."
+        )
     elif special.reparse is not None:
         mine.append(Attribute(REPARSE_POINT, content=Literal(special.reparse)))
     if mine:

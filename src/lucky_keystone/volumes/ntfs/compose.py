@@ -10,7 +10,7 @@ from ...collecting import without_collections
 from ...content import Content, Generated, Literal, Zeros
 from ...extents import Extent
 from ...regions import Region, RegionKind, region
-from ..placing import file_runs
+from ..placing import file_regions
 from ..volume import stored_hidden
 from .geometry import shift_or_count
 from .layout import Layout, PlacedIndex
@@ -66,8 +66,7 @@ def compose(layout: Layout, *, serial: int, boot_sector: bytes, further_code: by
     regions = [region(kind, (extent for _, extent in group)) for kind, group in groupby(extents, itemgetter(0))]
     size = geometry.cluster_size
     files = sorted(layout.files, key=lambda placed: placed.cluster)
-    runs = file_runs((start + placed.cluster * size, placed.count * size, placed.content) for placed in files)
-    regions += [region(RegionKind.FILES, run) for run in runs]
+    regions += file_regions((start + placed.cluster * size, placed.count * size, placed.content) for placed in files)
     last = start + (geometry.total - 1) * geometry.sector_size
     regions.append(region(RegionKind.BOOTCOPY, [Extent(last, Literal(boot.ljust(geometry.sector_size, b"\0")))]))
     return regions

@@ -44,7 +44,7 @@ def stored_names(folder: Folder) -> dict[str, tuple[tuple[str, int], ...]]:
     folder that comes from such a volume the one that it had there, if any. Names that differ in case only are POSIX
     names and have no short ones: systems that fold case see the first of them.
 
-    Raises SourceError for short names that cannot be.
+    Raises SourceError for invalid short names.
     """
     facts = folder.special.ntfs
     folded = [upcase(name) for name in folder.entries]

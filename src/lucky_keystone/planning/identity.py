@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Sequence
 from typing import Any
 from uuid import UUID
 
 import msgspec
 
 from .. import __version__
-from ..planning.plan import Plan
+from ..families.choices import Choices
+from ..families.family import DriveNames, DriveShape, PartitionPlace
+from ..sources.source import Source
+from .plan import FittedVolume
 
 
 class DerivedNumbers:
@@ -35,7 +39,20 @@ class DerivedNumbers:
         return UUID(bytes=self.derive(purpose, 16), version=4)
 
 
-def numbers_of(plan: Plan) -> DerivedNumbers:
-    """Everything that decides about a drive, its identity word among it."""
-    choices = msgspec.to_builtins(plan.choices)
-    return DerivedNumbers(plan.source.fingerprint, choices, plan.drive.size, plan.drive.sector_size)
+def numbers_of(source: Source, settled: Choices, drive: DriveShape) -> DerivedNumbers:
+    """Return the numbers of a drive: everything that decides about it makes them, its identity word among it."""
+    return DerivedNumbers(source.fingerprint, msgspec.to_builtins(settled), drive.size, drive.sector_size)
+
+
+_FIRST_GUIDS = {1: "partition GUID", 2: "second partition GUID"}
+
+
+def names_of(numbers: DerivedNumbers, volumes: Sequence[FittedVolume], style: str) -> DriveNames:
+    """Return how a drive and its partitions are named."""
+    partitions = {
+        volume.wish.name: PartitionPlace(
+            volume.planned.start, numbers.guid(_FIRST_GUIDS.get(number, f"{volume.wish.name} partition GUID"))
+        )
+        for number, volume in enumerate(volumes, 1)
+    }
+    return DriveNames(style, numbers.number("disk signature"), numbers.guid("disk GUID"), partitions, numbers.guid)
