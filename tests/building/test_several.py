@@ -16,11 +16,12 @@ from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.medium import OpenMedium
 from lucky_keystone.errors import Interrupted
 from lucky_keystone.extents import Extent
+from lucky_keystone.families.choices import Choices
 from lucky_keystone.progress import silent
 from lucky_keystone.regions import RegionKind, region
 from lucky_keystone.source_file import SourceFile
 
-from ..helpers.drives import MemoryDrive, small_disc, small_image
+from ..helpers.drives import IN_PARTS, MemoryDrive, small_disc, small_image
 
 MIB = 1 << 20
 LIMIT = 1200  # seconds; it only catches hanging
@@ -45,10 +46,12 @@ def bytes_read(monkeypatch: pytest.MonkeyPatch) -> list[int]:
     return sizes
 
 
-def jobs(disc: Path, *faults: Faults, size: int | None = None) -> tuple[list[Job], list[MemoryDrive]]:
+def jobs(
+    disc: Path, *faults: Faults, size: int | None = None, choices: Choices = IN_PARTS
+) -> tuple[list[Job], list[MemoryDrive]]:
     found, memories = [], []
     for number, fault in enumerate(faults):
-        image = small_image(disc, name=f"DRV{number}", size=size)
+        image = small_image(disc, name=f"DRV{number}", size=size, choices=choices)
         memory = MemoryDrive(image.size)
         medium: OpenMedium = memory if fault == Faults() else FaultyDrive(memory, fault)
         found.append(Job(name=f"DRV{number}", image=image, medium=medium))
@@ -73,6 +76,14 @@ def test_four_drives_read_the_source_once(disc: Path, bytes_read: list[int]) -> 
     assert at_once <= sum(bytes_read) / 4 * 1.01
     assert [bytes(memory.data) for memory in memories] == expected
     assert len({data[440:444] for data in expected}) == 4, "disk signatures are alike"
+
+
+@pytest.mark.parametrize("file_system", ["ntfs", "fat32+ntfs"])
+def test_volumes_with_something_behind_their_files_are_the_same_as_alone(file_system: str, disc: Path) -> None:
+    """Their manifests list hashes in the order of the drive, whoever read what."""
+    made, memories = jobs(disc, Faults(), Faults(), choices=Choices(file_system=file_system))
+    build_all(made)
+    assert [bytes(memory.data) for memory in memories] == [alone(job) for job in made]
 
 
 def test_one_that_fails_does_not_hurt_the_others(disc: Path) -> None:

@@ -29,6 +29,7 @@ KINDS = (
     *("udf", "joliet", "rock ridge", "install image", "drive", "gpt drive", "ntfs drive", "raw drive"),
     *("mac disk image", "mac zip", "mac package", "mac asset", "studio drive"),
     *("xpress image", "lzx image", "lzms image", "xpress solid image", "lzx solid image", "lzms solid image"),
+    *("applied edition", "hive", "boot store"),
     *("edition", "signature lists", "answer file", "driver package"),
     *("catalogue", "catalogue json", "journal", "record of the store", "answers"),
     *("manifest drive", "progress drive", "bay", "plan"),

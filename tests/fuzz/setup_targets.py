@@ -4,21 +4,35 @@ from __future__ import annotations
 
 import hashlib
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
+from uuid import UUID
 
 from asn1crypto import pem
 
 from lucky_keystone.content import Literal, stream
 from lucky_keystone.demo.signing import authority_certificate
+from lucky_keystone.families.windows.marks import marked
+from lucky_keystone.hive.edit import HiveEditor
+from lucky_keystone.hive.read import Hive
+from lucky_keystone.hive.records import checksum
+from lucky_keystone.hive.store import PartitionName, WantedStore, make_store, read_systems
+from lucky_keystone.regions import RegionKind
 from lucky_keystone.setup.answer_file import check_answer_file, commands_of, made_answer_file, with_commands
 from lucky_keystone.setup.drivers import packages_in
 from lucky_keystone.starting.signature_lists import read_database
 from lucky_keystone.tree import File, Folder
+from lucky_keystone.volumes.ntfs.catalogue import catalogue
+from lucky_keystone.volumes.ntfs.compose import compose
+from lucky_keystone.volumes.ntfs.geometry import geometry
+from lucky_keystone.volumes.ntfs.layout import place
+from lucky_keystone.wim.applied import applied_tree
 from lucky_keystone.wim.read import InstallImage
+from lucky_keystone.wim.resources import Resources
 from lucky_keystone.wim.whole import WholeImage
 
 from ..helpers.install_images import Item, install_image
+from ..helpers.systems import system, system_hive
 from ..sources.test_signature_lists import SHA256, X509, list_of
 from .targets import Target, in_memory, on_file
 
@@ -44,6 +58,9 @@ def setup_targets(folder: Path) -> dict[str, Target]:
         )
     }
     found["edition"] = _edition()
+    found["applied edition"] = _edition(system(), _apply)
+    found["hive"] = _hive(system_hive(), _edit)
+    found["boot store"] = _hive(_store(), _systems)
     lists = folder / "db"
     lists.write_bytes(list_of(X509, pem.unarmor(authority_certificate())[2]) + list_of(SHA256, bytes(32), b"a" * 32))
     whole = on_file(lists, [(0, lists.stat().st_size), (0, 28)])
@@ -83,9 +100,64 @@ def _image(method: str, chunk: int, *, solid: bool) -> Target:
     return Target(*in_memory(data), spans, lambda: _read(bytes(data)))
 
 
-def _edition() -> Target:
+def _apply(data: bytes) -> None:
+    """Lay an edition out on a volume, and make all of its own structures."""
+    image = WholeImage([InstallImage(Literal(data), "install.wim")])
+    tree = applied_tree(Resources(image), image.tree(image.editions[0]))
+    marked(tree, "offline", chosen=False)
+    shape = geometry(hidden=0, total=(64 << 20) // 512, sector_size=512, cluster_size=4096)
+    layout = place(catalogue(tree, "PIER 4", shape.record_size), shape)
+    for region in compose(layout, serial=1, boot_sector=bytes(512), further_code=b""):
+        for extent in region.extents if region.kind is not RegionKind.LOG else ():
+            for _ in stream(extent.content):
+                pass
+
+
+def _hive(data: bytes, use: Callable[[bytes], None]) -> Target:
+    """A hive, its checksum made right."""
+    held = bytearray(data)
+
+    def used() -> None:
+        held[508:512] = checksum(held).to_bytes(4, "little")
+        use(bytes(held))
+
+    return Target(*in_memory(held), [(4096, len(held) - 4096)] * 4 + [(0, 512)], used)
+
+
+def _edit(data: bytes) -> None:
+    list(Hive(data, "SYSTEM").walk())
+    editor = HiveEditor(data, "SYSTEM")
+    editor.set_number("ControlSet002\\Control", "PortableOperatingSystem", 1)
+    editor.set_number("ControlSet002\\Services\\partmgr\\Parameters", "SanPolicy", 4)
+    editor.finished()
+
+
+def _store() -> bytes:
+    where = PartitionName(7, 1 << 20)
+    return make_store(
+        WantedStore(
+            firmware="bios",
+            loader=UUID(int=1),
+            resume=UUID(int=2),
+            description="Tidewell Crew",
+            language="en-GB",
+            timeout=5,
+            system=where,
+            start=where,
+            has_resume=True,
+            has_memory_test=True,
+            time=1,
+        )
+    )
+
+
+def _systems(data: bytes) -> None:
+    list(read_systems(Hive(data, "BCD")))
+
+
+def _edition(tree: Mapping[str, Item] | None = None, read: Callable[[bytes], None] = _read) -> Target:
     """Its metadata, with the sum made right."""
-    data = bytearray(install_image([_tree()], "none"))
+    data = bytearray(install_image([tree or _tree()], "none"))
     size, table = struct.unpack_from("<QQ", data, 48)
     rows = [table + 50 * n for n in range((size & 0xFFFFFF) // 50)]
     row = next(at for at in rows if data[at + 7] & 2)
@@ -94,7 +166,7 @@ def _edition() -> Target:
 
     def use() -> None:
         data[row + 30 : row + 50] = hashlib.sha1(data[start : start + length]).digest()
-        _read(bytes(data))
+        read(bytes(data))
 
     return Target(*in_memory(data), [(start, length)], use)
 

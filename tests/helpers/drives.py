@@ -89,12 +89,15 @@ def extract(disc: Path, folder: Path) -> Path:
     return folder
 
 
-def small_image(disc: Path, *, name: str = "T3ST", size: int | None = None) -> DriveImage:
+IN_PARTS = Choices(part_size=5 << 20)
+
+
+def small_image(disc: Path, *, name: str = "T3ST", size: int | None = None, choices: Choices = IN_PARTS) -> DriveImage:
     """Describe the drive that `disc` becomes.
 
     Its install image in parts, whose integrity tables are summed while they stream.
     """
-    return compose_drive(make_plan(open_source(disc), Choices(part_size=5 << 20), DriveShape(name, size)))
+    return compose_drive(make_plan(open_source(disc), choices, DriveShape(name, size)))
 
 
 @dataclass(frozen=True)

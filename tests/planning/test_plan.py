@@ -29,7 +29,6 @@ from lucky_keystone.units import parse_size, shown_size, sold_size
         (Choices(table="gpt", firmware="bios"), UsageError, "--firmware uefi"),
         (Choices(purpose="portable"), UsageError, "1 Tidewell Counter, 2 Tidewell Crew"),
         (Choices(edition="Crew"), UsageError, "--purpose portable"),
-        (Choices(purpose="portable", edition="crew"), SourceError, "choose another edition"),
         (Choices(table="apm"), UsageError, "mbr, gpt"),
         (Choices(label="far too long a label"), UsageError, "up to 11"),
         (Choices(cluster=3000), UsageError, "power of two"),

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from blake3 import blake3
@@ -85,7 +85,7 @@ class Feed:
 
     # -- the followers' side -------------------------------------------------------------------------------------
 
-    def follow(self, follower: int = 0) -> Iterator[Block]:
+    def follow(self, follower: int = 0) -> Generator[Block, None, None]:
         """Yield every block once. Raises SourceError, and Overtaken when this follower is left behind."""
         try:
             while (block := self._take(follower)) is not None:

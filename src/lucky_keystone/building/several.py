@@ -114,13 +114,12 @@ def _shared_regions(image: DriveImage) -> tuple[list[Region], int]:
 
 
 def _blocks(job: Job, feed: Feed, number: int, regions: Sequence[Region], base: int) -> Iterator[Block]:
-    own = [region for region in job.image.regions if not TRAITS[region.kind].shared]
     shift = _shared_regions(job.image)[1] - base
 
     def fell_back() -> None:
         job.fell_back = True
 
-    return own_blocks(own, feed.follow(number), shift, regions, fell_back)
+    return own_blocks(job.image.regions, feed.follow(number), shift, regions, fell_back)
 
 
 def _work(

@@ -9,7 +9,8 @@ from __future__ import annotations
 import queue
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
+from contextlib import closing
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
@@ -17,10 +18,11 @@ import numpy as np
 from blake3 import blake3
 
 from ..buffers import aligned_buffer
+from ..content import BLOCK
 from ..drives.medium import Medium
 from ..errors import KeystoneError
 from ..progress import Progress
-from ..regions import Region
+from ..regions import TRAITS, Region
 from .feed import Block, Feed, Overtaken
 
 _WINDOW = 64 << 20  # bytes written between two flushes, at least
@@ -103,11 +105,21 @@ def own_blocks(
     shared_regions: Sequence[Region],
     fell_back: Callable[[], None],
 ) -> Iterator[Block]:
-    """Yield the blocks of a drive: `regions` of its own, then those of a shared pass moved by `shift` bytes.
+    """Yield the blocks of a drive's `regions` in order: its own, and those of a shared pass moved by `shift` bytes.
 
     When the pass overtakes this drive, that is reported, and the rest comes from a feed of its own (`shared_regions`).
     """
-    yield from Feed(regions).follow()
+    own = Feed([region for region in regions if not TRAITS[region.kind].shared]).follow()
+    followed = _followed(shared, shift, shared_regions, fell_back)
+    with closing(own), closing(followed):
+        for region in regions:
+            for _ in range(0, region.size, BLOCK):
+                yield next(followed if TRAITS[region.kind].shared else own)
+
+
+def _followed(
+    shared: Iterator[Block], shift: int, shared_regions: Sequence[Region], fell_back: Callable[[], None]
+) -> Generator[Block, None, None]:
     try:
         for block in shared:
             yield replace(block, offset=block.offset + shift)

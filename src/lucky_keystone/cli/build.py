@@ -15,6 +15,7 @@ import click
 from ..errors import UsageError
 from ..units import exact_size
 from .after import eject, tell_system
+from .choosing import with_edition
 from .guided import ask_for_drive, can_ask, whole_line
 from .inspect import needs, prove, show_source
 from .keeping import Keeping
@@ -43,7 +44,7 @@ from .stages import Stages
 from .targets import Chosen, choose, confirm, guard, open_for_writing, reading
 
 if TYPE_CHECKING:
-    from ..building.request import WantedDrive
+    from ..building.request import Request, WantedDrive
     from ..drives.guards import Guard
     from ..fetching.link import Link, Place
     from ..sources.source import Source
@@ -178,11 +179,10 @@ def command(
     job.guard(chosen, tuple(each for each in (place, *beside, *further) if isinstance(each, Path)))
     with Stages() as stages:
         opened = open_requested(request, stages)
+    with naming_files(opened):
+        request = replace(request, choices=with_edition(opened, request.choices))
     if not drives:
-        with naming_files(opened):
-            needed, refusal = needs(opened)
-        show_source(opened, [], [("Needs", f"a drive of at least {exact_size(needed)}" if needed else refusal)])
-        chosen = [ask_for_drive(bay, sector_size, needed)]
+        chosen = [_asked_for_drive(opened, request, bay, sector_size)]
         job.guard(chosen, opened.places)
     with naming_files(opened):
         wanted = plan_all(request, opened, chosen, reading)
@@ -202,9 +202,19 @@ def command(
     outcome = [(each, one.plan, work) for (each, one), work in zip(pairs, works, strict=True)]
     code = tell_outcome(outcome, proofs, verified=not no_verify, seconds=time.monotonic() - began)
     if not drives:
-        line = whole_line(click.get_current_context().obj, bay, chosen[0])
+        line = whole_line(click.get_current_context().obj, bay, chosen[0], request.choices.edition or "")
         paragraph(console(), f"The same without the question: {line}", style="quiet")
     return code
+
+
+def _asked_for_drive(opened: Source, request: Request, bay: Path | None, sector_size: int | None) -> Chosen:
+    """Show a source and what it needs, and ask which drive it goes onto."""
+    from ..sources.locating import naming_files
+
+    with naming_files(opened):
+        needed, refusal = needs(opened, request.choices)
+    show_source(opened, [], [("Needs", f"a drive of at least {exact_size(needed)}" if needed else refusal)])
+    return ask_for_drive(bay, sector_size, needed)
 
 
 @dataclass(frozen=True)

@@ -1,10 +1,12 @@
-"""An image of a catalogue: narrowed down by options, or asked for in a terminal."""
+"""An image of a catalogue, or an edition of an image: narrowed down by options, or asked for in a terminal."""
 
 from __future__ import annotations
 
 import re
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from ..errors import SourceError, UsageError
 from ..units import exact_size, shown_size
@@ -15,9 +17,11 @@ from .show import Column, console, paragraph, table
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from ..families.choices import Choices
     from ..fetching.catalogue import Catalogue, CatalogueImage
     from ..fetching.client import Client
     from ..fetching.link import Place
+    from ..sources.source import Source
 
 LISTED = 40
 
@@ -86,11 +90,47 @@ def _asked(found: Sequence[CatalogueImage]) -> CatalogueImage:
         rows,
     )
     out.print()
+    return found[_number_asked(f"Which one? (1 to {len(found)})", len(found)) - 1]
+
+
+def with_edition(source: Source, choices: Choices) -> Choices:
+    """Return choices that say which edition is applied; where several can be, it is asked for in a terminal."""
+    from ..families.families import APPLIED
+    from ..families.windows.portable import editions_of
+
+    if choices.purpose != APPLIED.purpose or choices.edition is not None or not can_ask():
+        return choices
+    there = [edition for _, edition in editions_of(source)]
+    if len(there) < 2:
+        return choices
+    out = console()
+    rows = [
+        (str(number), each.name, each.architecture, str(each.build or "unknown"), shown_size(each.size))
+        for number, each in enumerate(there, 1)
+    ]
+    table(
+        out,
+        [
+            Column("No.", right=True),
+            Column("Edition", folds=True),
+            Column("Architecture"),
+            Column("Build"),
+            Column("Installed", right=True),
+        ],
+        rows,
+    )
+    out.print()
+    chosen = there[_number_asked(f"Which edition is to run from the drive? (1 to {len(there)})", len(there)) - 1]
+    same = sum(each.name == chosen.name for each in there)
+    return msgspec.structs.replace(choices, edition=chosen.name if same == 1 else str(chosen.index))
+
+
+def _number_asked(question: str, most: int) -> int:
     while True:
-        answer = ask(f"Which one? (1 to {len(found)})")
-        if re.fullmatch(r"[0-9]{1,6}", answer) and 1 <= int(answer) <= len(found):
-            return found[int(answer) - 1]
-        out.print(f"'{answer}' is not one of the numbers.", style="bad")
+        answer = ask(question)
+        if re.fullmatch(r"[0-9]{1,6}", answer) and 1 <= int(answer) <= most:
+            return int(answer)
+        console().print(f"'{answer}' is not one of the numbers.", style="bad")
 
 
 def refuse_other_sum(image: CatalogueImage, sha256: str | None) -> None:

@@ -82,10 +82,12 @@ def complain(out: Console, error: KeystoneError) -> None:
         paragraph(out, error.advice, style="quiet")
 
 
-def whole_line(arguments: list[str], bay: Path | None, chosen: Chosen) -> str:
-    """Return the command line that would have asked nothing about the drive."""
+def whole_line(arguments: list[str], bay: Path | None, chosen: Chosen, edition: str = "") -> str:
+    """Return the command line that would have asked nothing about the drive, nor which edition to apply."""
     shown = [parse_link(word).shown if is_link(word) else word for word in arguments]
     words = [*shown, "--onto", chosen.name if chosen.drive else str(chosen.path)]
+    if edition and not any(word.partition("=")[0] == "--edition" for word in arguments):
+        words += ["--edition", edition]
     has_bay = any(word.partition("=")[0] == "--bay" for word in arguments)
     if bay is not None and not has_bay and chosen.drive is not None:
         words += ["--bay", str(bay)]

@@ -18,6 +18,7 @@ from .show import Column, console, emit_json, facts, heading, paragraph, table
 from .stages import Stages
 
 if TYPE_CHECKING:
+    from ..families.choices import Choices
     from ..families.facts import MacFacts, SourceFacts
     from ..families.signing import LoaderSignature
     from ..fetching.link import Place
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
 _PROCESSORS = {"x64": "Intel", "arm64": "Apple silicon"}
 _MODELS = 3
 _UNKNOWN = "not a known installer"
+_ALONE = "install image without an installer around it"
 
 
 @click.command(
@@ -229,14 +231,14 @@ def _show_rest(found: SourceFacts, signatures: Sequence[LoaderSignature]) -> Non
         paragraph(out, f"Note: {note}", style="warn", indent=2, hanging=4)
 
 
-def needs(source: Source) -> tuple[int | None, str]:
-    """Return the bytes a drive must have when everything is decided by the tool, or None and why none can be built."""
+def needs(source: Source, choices: Choices | None = None) -> tuple[int | None, str]:
+    """Return the bytes a drive must have, or None and why none can be built; without choices the tool decides all."""
     from ..families.choices import Choices
     from ..families.family import DriveShape
     from ..planning.make import make_plan
 
     try:
-        return make_plan(source, Choices(), DriveShape("any drive", None)).needed, ""
+        return make_plan(source, choices or Choices(), DriveShape("any drive", None)).needed, ""
     except KeystoneError as error:
         return None, str(error)
 
@@ -277,12 +279,13 @@ def prove(source: Source, sha256: str | None, wanted: bool) -> list[str]:
 def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, str]] = ()) -> None:
     """Print the facts every command shows of a source."""
     from ..families.families import facts_of, family_of
+    from ..sources.source import INSTALL_IMAGE
 
     found, family = facts_of(source), family_of(source)
     out = console()
     rows = [
         ("Source", f"{source.path}, {found.form}"),
-        ("Family", family.shown if family else _UNKNOWN),
+        ("Family", family.shown if family else _ALONE if source.form == INSTALL_IMAGE else _UNKNOWN),
         ("Label", found.label or "none"),
     ]
     if found.mac is not None:

@@ -10,6 +10,7 @@ import click
 
 from ..outputs import OutputKind, refuse_output
 from ..units import exact_size, shown_size
+from .choosing import with_edition
 from .inspect import open_with_progress, prove, show_source
 from .layout import show_sketch
 from .manner import manner
@@ -110,7 +111,9 @@ def command(
     proofs = prove(opened, terms.sha256 or None, verify_source)
     shape = chosen.shape(size) if chosen else DriveShape("new drive", size, sector_size or 512)
     with naming_files(opened):
-        plan = make_plan(opened, choices_of(given), shape, machine=machine_of(trust, revoked, model))
+        plan = make_plan(
+            opened, with_edition(opened, choices_of(given)), shape, machine=machine_of(trust, revoked, model)
+        )
     if save:
         from ..planning.planfile import save_plan
 

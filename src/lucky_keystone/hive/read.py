@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TypeVar
 
-from ..errors import KeystoneError
+from ..errors import SourceError
 from ..record import Record, RecordError
 from .records import (
     BASE_SIZE,
@@ -36,10 +36,8 @@ MOST_DEPTH = 512
 _LARGEST_VALUE = 64 << 20
 
 
-class HiveError(KeystoneError):
+class HiveError(SourceError):
     """The bytes are no registry hive, or a damaged one."""
-
-    exit_code = 4
 
 
 @dataclass(frozen=True, slots=True)

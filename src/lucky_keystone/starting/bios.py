@@ -50,7 +50,8 @@ def _verdict(drive: Bootable) -> tuple[Verdict, str]:
 def _gpt_reason(drive: Bootable) -> str:
     if any(volume.names_loader for volume in drive.volumes) and not any(v.find(LOADER) for v in drive.volumes):
         return "nothing on it is for BIOS machines"
-    return "BIOS machines cannot start a Windows installer from a GPT drive"
+    what = "Windows" if any(starts_system(drive, volume, "uefi") for volume in drive.volumes) else "a Windows installer"
+    return f"BIOS machines cannot start {what} from a GPT drive"
 
 
 def _volume(drive: Bootable, active: BootVolume) -> tuple[Verdict, str]:
