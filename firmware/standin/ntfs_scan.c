@@ -1,15 +1,23 @@
 /* See ntfs_scan.h. It shares nothing with the crossing: no index is followed here, paths come from the names in the records.
- * It reads drives that were just built: a file table in one piece, each file in one record. */
+ * It reads drives that were just built: a file table in one piece, each file in one record.
+ *
+ * system.c includes it with READ_SECTORS and MEMORY of its own, and has no firmware's protocols then. */
 
+#ifndef SCAN_SYSTEM
 #include "ntfs_scan.h"
+#endif
 
 #define MOST_PATH 2048
 #define FIRST_FILE 24
 #define ROOT 5
 
+#ifndef SCAN_SYSTEM
 static const EFI_GUID block_io_guid = {0x964e5b21, 0x6459, 0x11d2, {0x8e, 0x39, 0x00, 0xa0, 0xc9, 0x69, 0x72, 0x3b}};
 
 static BLOCK_IO *block;
+#define READ_SECTORS(lba, bytes, to) (block->ReadBlocks(block, block->Media->MediaId, lba, bytes, to) == EFI_SUCCESS)
+#define MEMORY(bytes, to) (services->AllocatePool(EFI_LOADER_DATA, bytes, to) == EFI_SUCCESS)
+#endif
 static uint32_t sector_shift, cluster_shift, record_size, record_count;
 static uint8_t *table;
 
@@ -24,8 +32,7 @@ static uint32_t number(const uint8_t *at, int size)
 static int read_clusters(uint64_t cluster, uint32_t bytes, uint8_t *to)
 {
     uint32_t whole = ((bytes - 1) >> sector_shift) + 1;
-    return block->ReadBlocks(block, block->Media->MediaId, cluster << (cluster_shift - sector_shift),
-                             (uintptr_t)whole << sector_shift, to) == EFI_SUCCESS;
+    return READ_SECTORS(cluster << (cluster_shift - sector_shift), (uintptr_t)whole << sector_shift, to);
 }
 
 static uint32_t shift_of(uint32_t value)
@@ -141,6 +148,14 @@ static int sum_file(const uint8_t *data, uint8_t *chunk, uint32_t chunk_size, co
     return !left;
 }
 
+#ifdef SCAN_SYSTEM
+static int scan_ntfs(uint32_t sector_size, uint8_t *chunk, uint32_t chunk_size, const struct telling *telling)
+{
+    static CHAR16 path[MOST_PATH];
+    sector_shift = shift_of(sector_size);
+    if (!READ_SECTORS(0, sector_size, chunk) || number(chunk + 3, 4) != 0x5346544Eu)
+        return -1;
+#else
 int scan_ntfs(EFI_BOOT_SERVICES *services, EFI_HANDLE handle, uint8_t *chunk, uint32_t chunk_size, const struct telling *telling)
 {
     static CHAR16 path[MOST_PATH];
@@ -150,9 +165,10 @@ int scan_ntfs(EFI_BOOT_SERVICES *services, EFI_HANDLE handle, uint8_t *chunk, ui
     if (block->ReadBlocks(block, block->Media->MediaId, 0, block->Media->BlockSize, chunk) != EFI_SUCCESS ||
         number(chunk + 3, 4) != 0x5346544Eu)
         return -1;
+#endif
     uint64_t start = number(chunk + 0x30, 4);
     uint32_t bytes = (uint32_t)read_table(chunk);
-    if (!bytes || services->AllocatePool(EFI_LOADER_DATA, bytes + 4096, (void **)&table) != EFI_SUCCESS)
+    if (!bytes || !MEMORY(bytes + 4096, (void **)&table))
         return 0;
     for (uint32_t done = 0; done < bytes; done += 1u << 20) {
         uint32_t piece = bytes - done < 1u << 20 ? bytes - done : 1u << 20;

@@ -16,8 +16,12 @@ from lucky_keystone.volumes.hfsplus.names import composed
 
 from ..helpers.drives import build_drive, check_file
 from ..helpers.hfsplus import studio, write_volume
+from ..helpers.install_images import install_image
 from ..helpers.judges import need
 from ..helpers.mac import app_of
+from ..helpers.releases import merged
+from ..helpers.systems import system
+from ..wim.test_applied import everything
 from .kernel import see
 
 pytestmark = pytest.mark.lab
@@ -56,6 +60,21 @@ def test_a_kernel_reads_the_source_and_writes_beside_it(
         out.write(stream_in.read(size))
     checker = [need("fsck.fat"), "-n"] if driver == "vfat" else [need("ntfsfix"), "--no-action"]
     subprocess.run([*checker, tmp_path / "volume"], check=True, capture_output=True)
+
+
+def test_a_kernel_reads_an_applied_edition_and_writes_beside_it(tmp_path: Path) -> None:
+    """With hard links, streams, twins, names beyond its own rules; reparse points are not files to it."""
+    wim, edition = tmp_path / "crew.wim", merged(system(), everything())
+    wim.write_bytes(install_image([edition], "lzx"))
+    built = build_drive(open_source(wim), tmp_path / "drive.img", Choices(purpose="portable"), size=400 << 20)
+    sums, messages, written = see(built.path, tmp_path, "ntfs3")
+    points = {path for path, entry in built.plan.tree.walk() if entry.special.reparse}
+    assert {path: sums.get(path) for path in sums_of(built.plan.tree).keys() - points} == {
+        path: digest for path, digest in sums_of(built.plan.tree).items() if path not in points
+    }
+    assert [line for line in messages if "ntfs3(vda" in line] == []
+    assert written
+    assert [finding.level for finding in check_file(built.path).findings] == ["used"]
 
 
 def test_a_kernel_reads_hfsplus_and_writes_to_it(tmp_path: Path) -> None:
