@@ -103,7 +103,6 @@ class Seekable(Content, Protocol):
         """Return exactly `size` bytes from `offset`; SourceError when they are not there."""
 
 
-@runtime_checkable
 class Foreseen(Protocol):
     """A content that is made faster when it is known beforehand that it will be read."""
 

@@ -14,7 +14,7 @@ def align_up(offset: int, step: int) -> int:
     return -(-offset // step) * step
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Extent:
     """`content` lies at byte `offset` of the drive."""
 

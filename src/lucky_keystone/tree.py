@@ -87,7 +87,7 @@ class Special:
 ORDINARY = Special()
 
 
-@dataclass
+@dataclass(slots=True)
 class File:
     """A file: its name, its bytes, and the wall-clock time (no zone) it was last written.
 
@@ -106,7 +106,7 @@ class File:
         return self.content.size
 
 
-@dataclass
+@dataclass(slots=True)
 class Folder:
     """A folder with its entries by name, in the order they were added."""
 

@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from blake3 import blake3
 
 from ..buffers import aligned_buffer
-from ..content import BLOCK, Foreseen, Reader
+from ..content import BLOCK, Reader
 from ..errors import SourceError
 from ..extents import Extent
 from ..regions import Region
@@ -211,9 +211,9 @@ def _foretold(extents: Sequence[Extent]) -> Iterator[Extent]:
     ahead = 0
     for extent in extents:
         while ahead < len(extents) and extents[ahead].offset < extent.offset + _FORESEEN:
-            content = extents[ahead].content
-            if isinstance(content, Foreseen):
-                content.begin()
+            begin = getattr(extents[ahead].content, "begin", None)  # content.Foreseen, of hundreds of thousands
+            if begin is not None:
+                begin()
             ahead += 1
         yield extent
 

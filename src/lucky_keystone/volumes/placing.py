@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 from ..content import BLOCK, Awaited, Content, Zeros
 from ..errors import SourceError
@@ -32,8 +33,14 @@ def file_regions(files: Iterable[tuple[int, int, Content]]) -> list[Region]:
         if runs[-1][0] is not kind:
             runs.append((kind, []))
         end = offset + room
-        runs[-1][1].extend((Extent(offset, content), Extent(offset + content.size, Zeros(room - content.size))))
+        runs[-1][1].append(Extent(offset, content))
+        if room > content.size:
+            runs[-1][1].append(Extent(offset + content.size, _slack(room - content.size)))
     return [region(kind, run) for kind, run in runs]
+
+
+_slack = lru_cache(1 << 12)(Zeros)
+"""Of the files of a volume many have the same: they share it."""
 
 
 @dataclass(frozen=True)

@@ -113,7 +113,7 @@ class _Applied:
         short_names: dict[str, str],
         reparse: bytes | None = None,
     ) -> Special:
-        facts = NtfsFacts(entry.attributes, entry.created, entry.written, entry.accessed, short_names)
+        facts = NtfsFacts(entry.attributes, entry.created, entry.written, entry.accessed, short_names or _NO_NAMES)
         streams = dict(self._streams(entry, path)) if entry.streams else _NO_STREAMS
         return Special(streams=streams, reparse=reparse, security=security, ntfs=facts)
 
@@ -148,6 +148,7 @@ class _Applied:
 
 
 _NO_STREAMS: dict[str, Content] = {}
+_NO_NAMES: dict[str, str] = {}
 
 
 def _fault(path: str, why: str) -> SourceError:

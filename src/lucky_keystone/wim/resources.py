@@ -9,11 +9,12 @@ from __future__ import annotations
 import hashlib
 import os
 import threading
+import weakref
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from functools import cache
 
-from ..content import NO_BYTES, FileRange, Literal, Reader, Seekable, Whence
+from ..content import NO_BYTES, FileRange, Literal, Reader, Seekable, Whence, stored_files
 from ..errors import SourceError
 from .packed import PackedResource
 from .read import DAMAGED
@@ -36,6 +37,7 @@ class Resources:
         self._lock = threading.Lock()
         self._begun: dict[bytes, Future[bytes]] = {}
         self._last: tuple[bytes, bytes] = (b"", b"")
+        self._held = False
 
     def content(self, sha1: bytes, name: str) -> Seekable:
         """Return the bytes that have a SHA-1; `name` is the file's, for errors. Raises SourceError for none."""
@@ -46,6 +48,8 @@ class Resources:
     def begin(self, content: ResourceContent) -> None:
         """Begin to make what is read soon. What is stored is read at once, so that an image is read front to back."""
         with self._lock:
+            if not self._held:
+                self._hold()
             if content.sha1 in self._begun or content.sha1 == self._last[0]:
                 return
             found = self.image.content_by(content.sha1, content.name)
@@ -58,6 +62,13 @@ class Resources:
                 self._begun[content.sha1] = _makers().submit(_proved, lambda: whole(*stored), content)
             else:
                 found.file.begin(found.offset, found.size)
+
+    def _hold(self) -> None:
+        """Keep the image's files open from here on: to open them for every resource takes longer than to read it."""
+        self._held = True
+        for part in self.image.parts:
+            for file in stored_files(part.content):
+                weakref.finalize(self, file.release, file.acquire())
 
     def whole(self, content: ResourceContent) -> bytes:
         """Return all bytes of a resource that is not large. Raises SourceError where their SHA-1 is another one."""

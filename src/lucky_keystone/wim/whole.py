@@ -104,11 +104,12 @@ class WholeImage:
 
     def where_is(self, sha1: bytes) -> Whence:
         """Return where the bytes come from: of solid ones, the place within what is unpacked."""
-        part, row = self._place_of(sha1, sha1.hex())
-        base, offset, inside = part.content.where(), int(part.resources["offset"][row]), 0
-        if int(part.resources["size_and_flags"][row]) >> 56 & RESOURCE_SOLID:
+        part, row = self._place_of(sha1, "")
+        base, offsets, solid = self._order[part.header.part_number]
+        if solid[row]:
             offset, inside = self._solid(part).place_of(row)
-        return Whence(base.file, base.stored + base.inside + offset, inside)
+            return Whence(base.file, base.stored + base.inside + offset, inside)
+        return Whence(base.file, base.stored + base.inside + offsets[row])
 
     def _place_of(self, sha1: bytes, name: str) -> tuple[InstallImage, int]:
         place = self._places.get(sha1)
@@ -137,6 +138,15 @@ class WholeImage:
             is_solid = (word >> np.uint64(56) & np.uint64(RESOURCE_SOLID)) != 0
             sizes = np.where(is_solid, word & np.uint64(SIZE_MASK), part.resources["original_size"])
             found[part.header.part_number] = sizes.tolist()
+        return found
+
+    @cached_property
+    def _order(self) -> dict[int, tuple[Whence, list[int], list[bool]]]:
+        """Where each part begins, and, of every resource, its offset there and whether it is solid."""
+        found = {}
+        for part in self.parts:
+            solid = (part.resources["size_and_flags"] >> np.uint64(56) & np.uint64(RESOURCE_SOLID)) != 0
+            found[part.header.part_number] = (part.content.where(), part.resources["offset"].tolist(), solid.tolist())
         return found
 
     @cached_property

@@ -173,8 +173,8 @@ def place(catalogue: Catalogue, geometry: Geometry, places: Mapping[str, tuple[i
         next_free += count
     for number, node in catalogue.nodes.items():
         if node.content is not None and node.size:
-            whole = (Run(0, geometry.clusters_for(node.size)),)
-            wanted.append(_WantedStream(node.path, node.size, number, None, whole, node.content))
+            count = geometry.clusters_for(node.size)
+            wanted.append(_WantedStream(node.path, node.size, number, None, (), node.content, count))
     wanted.sort(key=lambda stream: (stream.content.where(), stream.path))
     placing = _placing(wanted, next_free, geometry, places)
     plain: dict[int, int] = {}
@@ -201,10 +201,8 @@ class _WantedStream:
     runs: tuple[Run, ...]
     content: Content
     """What fills the clusters of all runs but the holes, one after the other."""
-
-    @property
-    def count(self) -> int:
-        return sum(run.count for run in self.runs if not run.is_hole)
+    count: int
+    """Clusters of them."""
 
 
 def _wanted(path: str, number: int, attribute: Attribute, cluster_size: int) -> _WantedStream:
@@ -212,10 +210,11 @@ def _wanted(path: str, number: int, attribute: Attribute, cluster_size: int) -> 
     assert content is not None
     if not attribute.sparse:
         whole = (Run(0, -(-content.size // cluster_size)),)
-        return _WantedStream(path, content.size, number, attribute, whole, content)
+        return _WantedStream(path, content.size, number, attribute, whole, content, whole[0].count)
     holes, kept = _holes(content, cluster_size)
     runs = _runs_around(holes, -(-content.size // cluster_size), cluster_size)
-    return _WantedStream(path, content.size, number, attribute, runs, kept)
+    filled = sum(run.count for run in runs if not run.is_hole)
+    return _WantedStream(path, content.size, number, attribute, runs, kept, filled)
 
 
 def _holes(content: Content, cluster_size: int) -> tuple[list[tuple[int, int]], Content]:

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import NamedTuple
 
-from ...record import RecordError
+from ...record import RecordError, unpacker
 from ..volume import HOLE, Run, VolumeError
 from .records import (
     ATTRIBUTE_COMPRESSED,
@@ -34,9 +35,8 @@ from .records import (
 _MOST_RUNS = 100_000
 
 
-@dataclass(frozen=True, slots=True)
-class ParsedAttribute:
-    """An attribute as one record describes it."""
+class ParsedAttribute(NamedTuple):
+    """An attribute as one record describes it. There may be a million: a tuple is the quickest to make."""
 
     type: int
     name: str
@@ -112,54 +112,56 @@ def parse_record(block: bytes, number: int, cluster_count: int) -> ParsedRecord:
         raise VolumeError(f"{what}: {error.message}.") from error
 
 
+_head = unpacker(AttributeHeader, ("type", "length", "form", "name_length", "name_offset", "flags", "instance"))
+_resident = unpacker(ResidentForm, ("value_length", "value_offset"))
+_nonresident = unpacker(NonresidentForm, ("lowest_vcn", "highest_vcn", "mapping_offset", "allocated", "size", "valid"))
+_END = END_OF_ATTRIBUTES.to_bytes(4, "little")
+_SMALLEST = AttributeHeader.SIZE + ResidentForm.SIZE
+
+
 def _attributes(data: bytes, at: int, cluster_count: int, what: str) -> Iterator[ParsedAttribute]:
     while at + 4 <= len(data):
-        if int.from_bytes(data[at : at + 4], "little") == END_OF_ATTRIBUTES:
+        if data[at : at + 4] == _END:
             return
-        header = AttributeHeader.unpack(data, at)
-        where = f"{what}, attribute {header.type:X}h at {at}"
-        if header.length < 24 or header.length % 8 or at + header.length > len(data):
-            raise VolumeError(f"{where}: a length of {header.length} is invalid.")
-        yield _attribute(data[at : at + header.length], header, cluster_count, where)
-        at += header.length
+        if at + AttributeHeader.SIZE > len(data):
+            raise VolumeError(f"{what}: an attribute at {at} reaches beyond what is in use.")
+        kind, length, form, name_length, name_at, flags, instance = _head(data, at)
+        if length < _SMALLEST or length % 8 or at + length > len(data):
+            raise VolumeError(f"{_place(what, kind, at)}: a length of {length} is invalid.")
+        own = data[at : at + length]
+        name = ""
+        if name_length:
+            if name_at + 2 * name_length > length:
+                raise VolumeError(f"{_place(what, kind, at)}: its name lies outside it.")
+            name = own[name_at : name_at + 2 * name_length].decode("utf-16-le", "surrogatepass")
+        if form == NONRESIDENT:
+            yield _spread(own, (kind, name, instance, flags), cluster_count, _place(what, kind, at))
+        else:
+            size, value_at = _resident(own, AttributeHeader.SIZE)
+            if value_at + size > length:
+                raise VolumeError(f"{_place(what, kind, at)}: {size} bytes at {value_at} lie outside it.")
+            yield ParsedAttribute(kind, name, instance, flags, own[value_at : value_at + size], size=size)
+        at += length
     raise VolumeError(f"{what}: its attributes have no end.")
 
 
-def _attribute(data: bytes, header: AttributeHeader, cluster_count: int, where: str) -> ParsedAttribute:
-    name_end = header.name_offset + 2 * header.name_length
-    if header.name_length and name_end > len(data):
-        raise VolumeError(f"{where}: its name lies outside it.")
-    name = data[header.name_offset : name_end].decode("utf-16-le", "surrogatepass") if header.name_length else ""
-    if header.form != NONRESIDENT:
-        form = ResidentForm.unpack(data, AttributeHeader.SIZE)
-        if form.value_offset + form.value_length > len(data):
-            raise VolumeError(f"{where}: {form.value_length} bytes at {form.value_offset} lie outside it.")
-        value = data[form.value_offset : form.value_offset + form.value_length]
-        return ParsedAttribute(header.type, name, header.instance, header.flags, value, size=len(value))
-    spread = NonresidentForm.unpack(data, AttributeHeader.SIZE)
-    if spread.mapping_offset > len(data):
+def _place(what: str, kind: int, at: int) -> str:
+    return f"{what}, attribute {kind:X}h at {at}"
+
+
+def _spread(data: bytes, head: tuple[int, str, int, int], cluster_count: int, where: str) -> ParsedAttribute:
+    """Return an attribute whose bytes lie in clusters."""
+    if len(data) < AttributeHeader.SIZE + NonresidentForm.SIZE:
+        raise VolumeError(f"{where}: it is too short for a run list.")
+    lowest, highest, mapping_at, allocated, size, valid = _nonresident(data, AttributeHeader.SIZE)
+    if mapping_at > len(data):
         raise VolumeError(f"{where}: its run list lies outside it.")
-    runs = tuple(parse_runs(data[spread.mapping_offset :], cluster_count, where))
-    count = sum(run.count for run in runs)
-    if (spread.highest_vcn + 1) % (1 << 64) != spread.lowest_vcn + count:
-        raise VolumeError(
-            f"{where}: its runs have {count} clusters from {spread.lowest_vcn} on, "
-            f"{spread.highest_vcn} should be the last."
-        )
-    return ParsedAttribute(
-        *(
-            header.type,
-            name,
-            header.instance,
-            header.flags,
-            None,
-            spread.lowest_vcn,
-            runs,
-            spread.allocated,
-            spread.size,
-            spread.valid,
-        )
-    )
+    runs = tuple(parse_runs(data[mapping_at:], cluster_count, where))
+    count = sum([run.count for run in runs])
+    if (highest + 1) % (1 << 64) != lowest + count:
+        raise VolumeError(f"{where}: its runs have {count} clusters from {lowest} on, {highest} should be the last.")
+    kind, name, instance, flags = head
+    return ParsedAttribute(kind, name, instance, flags, None, lowest, runs, allocated, size, valid)
 
 
 def parse_runs(data: bytes, cluster_count: int, where: str) -> Iterator[Run]:

@@ -57,9 +57,9 @@ _MOST_LEVELS = 32  # of an index
 _MOST_SEGMENTS = 4096  # records of one file
 
 
-@dataclass
+@dataclass(slots=True)
 class Entry:
-    """A file or folder found in an index."""
+    """A file or folder found in an index. There may be a million of them."""
 
     path: str
     name: str
@@ -69,8 +69,8 @@ class Entry:
     number: int
     sequence: int
     folder: Entry | None
-    key: FileName | None = None
-    """What the index says of it; None of the root."""
+    written: int | None = None
+    """By the index, in 100 ns since 1601; None of the root."""
     short_name: str = ""
     faults: list[str] = field(default_factory=list)
 
@@ -78,7 +78,7 @@ class Entry:
     def modified(self) -> datetime | None:
         """UTC."""
         try:
-            return datetime(1601, 1, 1) + timedelta(microseconds=self.key.modified // 10) if self.key else None
+            return None if self.written is None else datetime(1601, 1, 1) + timedelta(microseconds=self.written // 10)
         except OverflowError:
             return None
 
@@ -365,7 +365,7 @@ class NtfsVolume:
     def _entry(self, folder: Entry, reference: int, key: FileName, name: str) -> Entry:
         number, sequence = reference & REFERENCE_NUMBER, reference >> 48
         path = f"{folder.path}/{name}" if folder.path else name
-        entry = Entry(path, name, False, 0, (), number, sequence, folder, key)
+        entry = Entry(path, name, False, 0, (), number, sequence, folder, key.modified)
         try:
             file = self.file(number)
             entry.is_folder = file.is_folder
