@@ -311,8 +311,13 @@ class Generated:
         return _IteratorReader(self._produce())
 
 
+def reading(data: bytes | memoryview) -> Reader:
+    """Return a reader of bytes in memory."""
+    return _IteratorReader(iter((data,)))
+
+
 class _IteratorReader:
-    def __init__(self, pieces: Iterator[bytes]) -> None:
+    def __init__(self, pieces: Iterator[bytes | memoryview]) -> None:
         self._pieces, self._rest = pieces, memoryview(b"")
 
     def readinto(self, view: memoryview) -> int:

@@ -12,9 +12,10 @@ import threading
 import weakref
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
-from functools import cache
+from dataclasses import dataclass
+from functools import cache, partial
 
-from ..content import NO_BYTES, FileRange, Literal, Reader, Seekable, Whence, stored_files
+from ..content import NO_BYTES, FileRange, RangedFile, Reader, Seekable, Whence, reading, stored_files
 from ..errors import SourceError
 from .packed import PackedResource
 from .read import DAMAGED
@@ -24,9 +25,23 @@ LARGEST_KEPT = 16 << 20
 """Bytes of a resource that is made whole."""
 
 
+_BATCH, _BATCH_BYTES = 64, 1 << 20
+"""Resources, or bytes, that are made in one go: to hand each of them to another thread takes longer than to make it."""
+_WINDOW, _DENSE = 1 << 20, 16 << 10
+"""Bytes that are read at once where resources lie close to each other, and how close that is."""
+
+
 @cache
 def _makers() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(min(os.cpu_count() or 1, 4), thread_name_prefix="resource")
+
+
+@dataclass(slots=True)
+class _Begun:
+    """A resource that is being made; `data` is asked for where it is done."""
+
+    content: ResourceContent
+    data: Callable[[], bytes | memoryview]
 
 
 class Resources:
@@ -35,9 +50,13 @@ class Resources:
     def __init__(self, image: WholeImage) -> None:
         self.image = image
         self._lock = threading.Lock()
-        self._begun: dict[bytes, Future[bytes]] = {}
-        self._last: tuple[bytes, bytes] = (b"", b"")
+        self._begun: dict[bytes, Future[dict[bytes, bytes | memoryview]]] = {}
+        self._batch: dict[bytes, _Begun] = {}
+        self._batch_bytes = 0
+        self._last: tuple[bytes, bytes | memoryview] = (b"", b"")
         self._held = False
+        self._window: tuple[RangedFile | None, int, memoryview] = (None, 0, memoryview(b""))
+        self._read_to = -1
 
     def content(self, sha1: bytes, name: str) -> Seekable:
         """Return the bytes that have a SHA-1; `name` is the file's, for errors. Raises SourceError for none."""
@@ -50,18 +69,59 @@ class Resources:
         with self._lock:
             if not self._held:
                 self._hold()
-            if content.sha1 in self._begun or content.sha1 == self._last[0]:
+            sha1 = content.sha1
+            if sha1 in self._begun or sha1 in self._batch or sha1 == self._last[0]:
                 return
-            found = self.image.content_by(content.sha1, content.name)
+            found = self.image.content_by(sha1, content.name)
             assert isinstance(found, FileRange)
             if not isinstance(found.file, PackedResource):
-                data = found.read_at(0, found.size)
-                self._begun[content.sha1] = _makers().submit(_proved, lambda: data, content)
+                view = self._read(found)
+                self._batch[sha1] = _Begun(content, lambda: view)
             elif found.offset == 0 and found.size == found.file.size:
-                whole, stored = found.file.whole, found.file.stored()
-                self._begun[content.sha1] = _makers().submit(_proved, lambda: whole(*stored), content)
+                self._batch[sha1] = _Begun(content, partial(found.file.whole, *found.file.stored()))
             else:
                 found.file.begin(found.offset, found.size)
+                return
+            self._batch_bytes += content.size
+            if self._batch_bytes >= _BATCH_BYTES or len(self._batch) >= _BATCH:
+                self._send()
+
+    def whole(self, content: ResourceContent) -> bytes | memoryview:
+        """Return all bytes of a resource that is not large. Raises SourceError where their SHA-1 is another one."""
+        with self._lock:
+            if content.sha1 == self._last[0]:
+                return self._last[1]
+            if content.sha1 in self._batch:
+                self._send()
+            begun = self._begun.pop(content.sha1, None)
+        if begun is not None:
+            data = begun.result()[content.sha1]
+        else:
+            found = self.image.content_by(content.sha1, content.name)
+            data = _proved(found.read_at(0, found.size), content)
+        with self._lock:
+            self._last = (content.sha1, data)
+        return data
+
+    def _send(self) -> None:
+        made = _makers().submit(_made, list(self._batch.values()))
+        self._begun.update(dict.fromkeys(self._batch, made))
+        self._batch, self._batch_bytes = {}, 0
+
+    def _read(self, found: FileRange) -> memoryview:
+        """Return the bytes of a resource that is stored as it is, read with those behind it where others lie close."""
+        file, start, window = self._window
+        inside = found.offset - start
+        if file is not found.file or inside < 0 or inside + found.size > len(window):
+            is_dense = file is found.file and 0 <= found.offset - self._read_to <= _DENSE
+            size = min(max(found.size, _WINDOW if is_dense else 0), found.file.size - found.offset)
+            try:
+                window = _bytes_of(found.file, found.offset, size)
+            except SourceError:  # perhaps not a byte of this one is bad
+                window = _bytes_of(found.file, found.offset, found.size)
+            self._window, inside = (found.file, found.offset, window), 0
+        self._read_to = found.offset + found.size
+        return window[inside : inside + found.size]
 
     def _hold(self) -> None:
         """Keep the image's files open from here on: to open them for every resource takes longer than to read it."""
@@ -70,24 +130,21 @@ class Resources:
             for file in stored_files(part.content):
                 weakref.finalize(self, file.release, file.acquire())
 
-    def whole(self, content: ResourceContent) -> bytes:
-        """Return all bytes of a resource that is not large. Raises SourceError where their SHA-1 is another one."""
-        with self._lock:
-            if content.sha1 == self._last[0]:
-                return self._last[1]
-            begun = self._begun.pop(content.sha1, None)
-        if begun is not None:
-            data = begun.result()
-        else:
-            found = self.image.content_by(content.sha1, content.name)
-            data = _proved(lambda: found.read_at(0, found.size), content)
-        with self._lock:
-            self._last = (content.sha1, data)
-        return data
+
+def _bytes_of(file: RangedFile, offset: int, size: int) -> memoryview:
+    buffer, descriptor = memoryview(bytearray(size)), file.acquire()
+    try:
+        file.readinto_at(descriptor, offset, buffer)
+    finally:
+        file.release(descriptor)
+    return buffer
 
 
-def _proved(made: Callable[[], bytes], content: ResourceContent) -> bytes:
-    data = made()
+def _made(batch: list[_Begun]) -> dict[bytes, bytes | memoryview]:
+    return {begun.content.sha1: _proved(begun.data(), begun.content) for begun in batch}
+
+
+def _proved(data: bytes | memoryview, content: ResourceContent) -> bytes | memoryview:
     if hashlib.sha1(data).digest() != content.sha1:
         raise content.mismatch()
     return data
@@ -111,7 +168,7 @@ class ResourceContent:
 
     def open(self) -> Reader:
         if self.size <= LARGEST_KEPT:
-            return Literal(self._resources.whole(self)).open()
+            return reading(self._resources.whole(self))
         return _Proving(self._resources.image.content_by(self.sha1, self.name).open(), self)
 
     def read_at(self, offset: int, size: int) -> bytes:

@@ -105,11 +105,11 @@ class WholeImage:
     def where_is(self, sha1: bytes) -> Whence:
         """Return where the bytes come from: of solid ones, the place within what is unpacked."""
         part, row = self._place_of(sha1, "")
-        base, offsets, solid = self._order[part.header.part_number]
-        if solid[row]:
+        word, offset, _ = self._rows[part.header.part_number][row]
+        base, inside = self._begins[part.header.part_number], 0
+        if word >> 56 & RESOURCE_SOLID:
             offset, inside = self._solid(part).place_of(row)
-            return Whence(base.file, base.stored + base.inside + offset, inside)
-        return Whence(base.file, base.stored + base.inside + offsets[row])
+        return Whence(base.file, base.stored + base.inside + offset, inside)
 
     def _place_of(self, sha1: bytes, name: str) -> tuple[InstallImage, int]:
         place = self._places.get(sha1)
@@ -141,13 +141,18 @@ class WholeImage:
         return found
 
     @cached_property
-    def _order(self) -> dict[int, tuple[Whence, list[int], list[bool]]]:
-        """Where each part begins, and, of every resource, its offset there and whether it is solid."""
-        found = {}
-        for part in self.parts:
-            solid = (part.resources["size_and_flags"] >> np.uint64(56) & np.uint64(RESOURCE_SOLID)) != 0
-            found[part.header.part_number] = (part.content.where(), part.resources["offset"].tolist(), solid.tolist())
-        return found
+    def _begins(self) -> dict[int, Whence]:
+        """Where each part begins."""
+        return {part.header.part_number: part.content.where() for part in self.parts}
+
+    @cached_property
+    def _rows(self) -> dict[int, list[tuple[int, int, int]]]:
+        """Size and flags, offset, and bytes when unpacked, of every resource, by part and row."""
+        names = ("size_and_flags", "offset", "original_size")
+        return {
+            part.header.part_number: list(zip(*(part.resources[name].tolist() for name in names), strict=True))
+            for part in self.parts
+        }
 
     @cached_property
     def _places(self) -> dict[bytes, tuple[InstallImage, int]]:
@@ -167,22 +172,17 @@ class WholeImage:
         return self._solid_streams[number]
 
     def _content(self, part: InstallImage, number: int, name: str) -> Seekable:
-        row = part.resources[number]
-        flags = int(row["size_and_flags"]) >> 56
-        place = ResourceHeader(
-            stored_size=int(row["size_and_flags"]) & SIZE_MASK,
-            flags=flags,
-            offset=int(row["offset"]),
-            original_size=int(row["original_size"]),
-        )
+        word, offset, original_size = self._rows[part.header.part_number][number]
+        stored_size, flags = word & SIZE_MASK, word >> 56
         if flags & RESOURCE_SOLID:
             return self._solid(part).content(number, name)
-        if place.offset + place.stored_size > part.content.size:
+        if offset + stored_size > part.content.size:
             raise SourceError(f"{name}: its bytes are outside of {part.place}.", advice=DAMAGED)
         if not flags & RESOURCE_COMPRESSED:
-            if place.stored_size != place.original_size:
+            if stored_size != original_size:
                 raise SourceError(f"{name}: it has two sizes, but is not compressed.", advice=DAMAGED)
-            return _within(part.content, place.offset, place.stored_size, name)
+            return _within(part.content, offset, stored_size, name)
+        place = ResourceHeader(stored_size=stored_size, flags=flags, offset=offset, original_size=original_size)
         method = next((known for known in METHODS if part.header.flags & known), None)
         if method is None:
             raise SourceError(f"{part.place} is compressed with an unknown method.", advice=DAMAGED)
