@@ -123,7 +123,7 @@ def store_by_hand(drive: Path, firmware: str, seed: int) -> bytes:
     return hive_of(Keys({}, {"Description": Keys(), "Objects": Keys({}, objects)}), random.Random(seed), minor=3)
 
 
-@pytest.mark.parametrize(("firmware", "seed"), [("bios", 1), ("bios", 2), ("uefi-x64", 3), ("uefi-x64", 4)])
+@pytest.mark.parametrize(("firmware", "seed"), [("bios", 1), ("uefi-x64", 3)])
 def test_the_stand_ins_read_stores_of_another_maker(firmware: str, seed: int, wim: Path, tmp_path: Path) -> None:
     drive, store = tmp_path / "drive.img", tmp_path / "BCD"
     run("build", wim, "--purpose", "portable", "--onto", drive, "--yes")

@@ -7,6 +7,7 @@ import io
 import json
 import os
 import shlex
+import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -29,8 +30,9 @@ _AUTHORITY = "tidewell-authority.pem"
 _UPDATER = "ticket-printer-4.2.img.gz"
 _APPS = "installer apps"
 _CATALOGUE = "tidewell.toml"
-_PARTS = ("look", "counter", "crew", "printer", "server", "poster", "record")
-"""What the demo shows, in order; a drive each for counter PCs, crew laptops, ticket printers and the studio's Mac."""
+_SYSTEM = "tidewell-bridge.wim"
+_PARTS = ("look", "counter", "crew", "printer", "server", "poster", "bridge", "record")
+"""What the demo shows, in order; a drive each for counter PCs, crew laptops, printers, the studio's Mac, the bridge."""
 _BREAKS_AFTER = 200_000
 """Bytes after which the workshop's server breaks off, once."""
 
@@ -142,6 +144,7 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
     from ..demo.disc import write_disc
     from ..demo.server import WorkshopServer, write_catalogue
     from ..demo.signing import authority_certificate
+    from ..demo.system import write_system
     from ..demo.tidewell import LABEL, MOMENT, installer
     from ..demo.updater import write_updater
 
@@ -153,6 +156,7 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
     click.get_current_context().call_on_close(server.close)
     write_catalogue(folder / _CATALOGUE, folder / _UPDATER, server.link(_UPDATER))
     apps = _make_apps(folder / _APPS)
+    write_system(folder / _SYSTEM)
     tags = _tags(folder)
     tag = tags["stick-large.img"]
     bay, disc, updater = ["--bay", str(folder / "bay")], str(folder / _DISC), str(folder / _UPDATER)
@@ -186,6 +190,7 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
         ],
         "server": _from_server(folder, server.link(_UPDATER)),
         "poster": _poster(folder, disc, apps),
+        "bridge": _bridge(folder),
         "record": [_Step("What was done today?", ["log"])],
     }
     return [step for part in _PARTS if only in (None, part) for step in parts[part]]
@@ -229,6 +234,38 @@ def _poster(folder: Path, disc: str, apps: dict[str, str]) -> list[_Step]:
             ["build", disc, "--with", apps["11"], "--with", apps["10.13"], "--onto", str(folder / "studio.img")],
         ),
     ]
+
+
+def _bridge(folder: Path) -> list[_Step]:
+    """A whole system in the pocket, for whoever stands on the bridge; started where an emulator is installed."""
+    from ..rehearsal.emulator import FIRMWARES, find_image
+
+    drive = str(folder / "bridge.img")
+    steps = [
+        _Step(
+            "The ferry's bridge: a Windows that runs from the drive itself, on any PC.",
+            [
+                "build",
+                str(folder / _SYSTEM),
+                "--purpose",
+                "portable",
+                "--onto",
+                drive,
+                "--trust",
+                str(folder / _AUTHORITY),
+            ],
+        ),
+        _Step("Is everything there, and does its boot store name this drive?", ["check", drive]),
+    ]
+    for name in ("bios", "uefi-x64"):
+        firmware = FIRMWARES[name]
+        if shutil.which(firmware.program) and (not firmware.images or find_image(firmware.images)):
+            title = f"Start it, in an emulator with real firmware ({firmware.name})."
+            picture = str(folder / f"bridge-{name}.png")
+            steps.append(
+                _Step(title, ["rehearse", drive, "--firmware", name, "--seconds", "600", "--picture", picture])
+            )
+    return steps
 
 
 def _make_mishaps(folder: Path, stages: Stages) -> list[_Step]:
@@ -308,6 +345,8 @@ def _closing(folder: Path) -> None:
         (folder / _APPS, "installer apps of Macs, one of each generation"),
         (folder / "poster.img", "the drive of the poster studio's Mac"),
         (folder / "studio.img", "the combined drive: Windows, and two releases for Macs"),
+        (folder / _SYSTEM, "an image with the bridge's system"),
+        (folder / "bridge.img", "the drive it became: it runs from there"),
         (folder / "counter.toml", "the plan: edit it and build again"),
         (folder / "counter.png", "the drive, drawn to scale"),
         (folder / "log.sqlite", "the record of what was done here"),

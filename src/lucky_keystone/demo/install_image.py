@@ -117,20 +117,43 @@ def install_image(
     return Joined([Literal(header), body, Literal(xml)])
 
 
+_Tree = dict[str, "Resource | _Tree"]
+
+
 def _metadata(files: Sequence[tuple[str, Resource]]) -> bytes:
-    """Return a folder tree with all files in its root: no security data, the root entry, its children, an end mark."""
-    root_offset = 8
-    root_length = align_up(DirectoryEntry.SIZE + 2, 8)
-    children_offset = root_offset + root_length + 8
-    root = DirectoryEntry(length=root_length, attributes=_FOLDER, children=children_offset, name_length=0).pack()
-    data = (8).to_bytes(4, "little") + bytes(4) + root.ljust(root_length, b"\0") + bytes(8)
-    for name, resource in files:
-        stored = name.encode("utf-16-le")
-        length = align_up(DirectoryEntry.SIZE + len(stored) + 2, 8)
-        sha1 = resource.sha1 if resource.content.size else bytes(20)
-        entry = DirectoryEntry(length=length, attributes=_NORMAL, sha1=sha1, name_length=len(stored)).pack() + stored
-        data += entry.ljust(length, b"\0")
-    return data + bytes(8)
+    """Return a folder tree: no security data, the root entry, then every folder's entries, each with an end mark."""
+    root: _Tree = {}
+    for path, resource in files:
+        *folders, name = path.split("/")
+        here = root
+        for folder in folders:
+            below = here.setdefault(folder, {})
+            assert isinstance(below, dict)
+            here = below
+        here[name] = resource
+    length = align_up(DirectoryEntry.SIZE + 2, 8)
+    head = DirectoryEntry(length=length, attributes=_FOLDER, name_length=0).pack().ljust(length, b"\0")
+    data = bytearray((8).to_bytes(4, "little") + bytes(4) + head + bytes(8))
+    waiting = [(8, root)]
+    while waiting:
+        at, below = waiting.pop(0)
+        place = at + DirectoryEntry.offset_of("children")
+        data[place : place + 8] = len(data).to_bytes(8, "little")
+        for name, item in below.items():
+            if isinstance(item, dict):
+                waiting.append((len(data), item))
+            data += _entry(name, item)
+        data += bytes(8)
+    return bytes(data)
+
+
+def _entry(name: str, item: Resource | _Tree) -> bytes:
+    stored = name.encode("utf-16-le")
+    length = align_up(DirectoryEntry.SIZE + len(stored) + 2, 8)
+    sha1 = item.sha1 if isinstance(item, Resource) and item.content.size else bytes(20)
+    attributes = _FOLDER if isinstance(item, dict) else _NORMAL
+    entry = DirectoryEntry(length=length, attributes=attributes, sha1=sha1, name_length=len(stored)).pack() + stored
+    return entry.ljust(length, b"\0")
 
 
 def _xml(

@@ -17,6 +17,12 @@ def uefi_loader(architecture: str) -> bytes:
     return (files(__package__) / "assets" / f"uefi-loader-{architecture}.efi").read_bytes()
 
 
+def system_loader(firmware: str) -> bytes:
+    """A boot manager for 'bios' or 'uefi' that finds its system by the boot store, and reads every file of it."""
+    name = "system-loader-bios.bin" if firmware == "bios" else "system-loader-x64.efi"
+    return (files(__package__) / "assets" / name).read_bytes()
+
+
 def mac_loader() -> bytes:
     """A UEFI application for 'x64' that reads its boot configuration, and what that names, as a Mac's loader does."""
     return (files(__package__) / "assets" / "mac-loader-x64.efi").read_bytes()
