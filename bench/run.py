@@ -149,19 +149,21 @@ def forget(*paths: Path) -> None:
 LAUNCH = """
 import os, sys, time
 started = time.monotonic()
-quiet = [(os.POSIX_SPAWN_OPEN, 1, os.devnull, os.O_WRONLY, 0)]
-_, status, usage = os.wait4(os.posix_spawn(sys.argv[1], sys.argv[1:], os.environ, file_actions=quiet), 0)
+output = [(os.POSIX_SPAWN_OPEN, 1, sys.argv[1], os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)]
+_, status, usage = os.wait4(os.posix_spawn(sys.argv[2], sys.argv[2:], os.environ, file_actions=output), 0)
 print(time.monotonic() - started, usage.ru_maxrss * 1024)
 sys.exit(os.waitstatus_to_exitcode(status))
 """
 
 
-def run(command: list[str]) -> tuple[float, int]:
-    """Return (seconds, peak bytes) of a command that must succeed.
+def run(command: list[str], output: Path | str = os.devnull) -> tuple[float, int]:
+    """Return (seconds, peak bytes) of a command that must succeed; what it prints goes to `output`.
 
     Started from a small process: a child's peak memory is never less than its parent's at the moment it was made.
     """
-    done = subprocess.run([sys.executable, "-S", "-c", LAUNCH, *command], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [sys.executable, "-S", "-c", LAUNCH, str(output), *command], capture_output=True, text=True, check=False
+    )
     if done.returncode:
         sys.exit(f"failed: {' '.join(command)}\n{done.stderr}")
     seconds, peak = done.stdout.split()

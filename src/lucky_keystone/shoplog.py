@@ -10,7 +10,7 @@ import os
 import sqlite3
 import sys
 from collections.abc import Iterator, Sequence
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from dataclasses import asdict, astuple, dataclass, fields
 from datetime import UTC, datetime
 from pathlib import Path
@@ -25,7 +25,7 @@ JOURNALS = "LUCKY_KEYSTONE_JOURNALS"
 PLACE = "LUCKY_KEYSTONE_LOG"
 """Environment variable: another file, or 'off'."""
 
-_VERSION = 1
+_VERSION = 2
 _ADVICE = "Name another file with LUCKY_KEYSTONE_LOG=FILE, or leave the record out with LUCKY_KEYSTONE_LOG=off."
 
 
@@ -53,9 +53,17 @@ class LogEntry:
     retries: int = 0
     detail: str = ""
     """What went wrong, or what was found."""
+    reading: int = 0
+    """Bytes a second that a drive typically gave when it was gauged; 0 where it was not measured."""
+    writing: int = 0
+    """The same of writing."""
 
 
 COLUMNS = tuple(field.name for field in fields(LogEntry))
+
+
+_SINCE_2 = ("reading", "writing")
+"""Columns that records of version 1 do not have."""
 
 
 def now() -> str:
@@ -142,6 +150,18 @@ def find(
         return [LogEntry(**dict(zip(COLUMNS, row, strict=True))) for row in database.execute(query, values)]
 
 
+def measured(tag: str, serial: str) -> tuple[int, int]:
+    """Return the rates (bytes a second: reading, writing) at which a drive was gauged last; 0 where it never was.
+
+    A record that cannot be read says nothing.
+    """
+    with suppress(DriveError):
+        for entry in find(drive=tag, command="gauge"):
+            if (entry.tag, entry.serial) == (tag, serial) and entry.reading:
+                return entry.reading, entry.writing
+    return 0, 0
+
+
 def write_csv(entries: Sequence[LogEntry], stream: TextIO) -> None:
     """Write entries with a heading, as RFC 4180 has it.
 
@@ -180,9 +200,12 @@ def connected(file: Path) -> sqlite3.Connection:
         raise DriveError(f"{file} was written by a newer version of this program.", advice=_ADVICE)
     if version < _VERSION:
         kinds = {"int": "INTEGER", "float": "REAL", "str": "TEXT"}
-        columns = ", ".join(f"{field.name} {kinds[str(field.type)]} NOT NULL" for field in fields(LogEntry))
+        columns = {field.name: f"{field.name} {kinds[str(field.type)]} NOT NULL" for field in fields(LogEntry)}
         with database:
-            database.execute(f"CREATE TABLE work ({columns})")
+            if version == 0:
+                database.execute(f"CREATE TABLE work ({', '.join(columns.values())})")
+            for name in _SINCE_2 if version == 1 else ():
+                database.execute(f"ALTER TABLE work ADD COLUMN {columns[name]} DEFAULT 0")
             database.execute(f"PRAGMA user_version = {_VERSION}")
     return database
 

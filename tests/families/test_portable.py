@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import random
+import sqlite3
 import subprocess
+from contextlib import closing
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -22,6 +24,7 @@ from lucky_keystone.errors import DriveGone, SourceError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.fetching import remote as remote_module
+from lucky_keystone.hive.records import checksum
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
@@ -211,6 +214,69 @@ def test_a_store_whose_loader_is_gone_or_that_is_damaged(wim: Path, tmp_path: Pa
     subprocess.run([need("mcopy"), "-o", "-i", f"{drive}@@{start}", store, f"::{STORES['bios']}"], check=True)
     found = run_json("check", drive, code=1)
     assert "start.store" in {f["code"] for f in found["findings"]}
+
+
+def test_what_a_running_system_changes_is_use(wim: Path, tmp_path: Path) -> None:
+    """Its files and its store, written by the system's own drivers as a start does; a flipped bit is damage still."""
+    drive = built(wim, tmp_path / "drive.img", "--size", "300M")
+    (start, size, _), (fat, _, _) = partitions(drive)
+    flipped = tmp_path / "flipped.img"
+    flipped.write_bytes(drive.read_bytes())
+    store = bytearray(from_fat(drive, STORES["uefi"]))
+    place = drive.read_bytes().index(store, fat)
+    with flipped.open("r+b") as stream:
+        stream.seek(place + 5000)
+        stream.write(b"\x55")
+    assert "content.file" in {finding.code for finding in check_file(flipped).findings}
+    store[4:12] = (9).to_bytes(4, "little") * 2
+    store[508:512] = checksum(store).to_bytes(4, "little")
+    with drive.open("r+b") as stream:
+        stream.seek(place)
+        stream.write(store)
+    mount, alone = tmp_path / "mount", tmp_path / "volume.img"
+    mount.mkdir()
+    data = drive.read_bytes()
+    alone.write_bytes(data[start : start + size])
+    if subprocess.run([need("ntfs-3g"), alone, mount], capture_output=True, check=False).returncode:
+        pytest.skip("nothing can be mounted here")
+    try:
+        (mount / "Windows/explorer.exe").write_bytes(b"another one" * 9000)
+        (mount / "Users/Default/NTUSER.DAT").unlink()
+        (mount / "Windows/new.log").write_bytes(b"started" * 900)
+    finally:
+        subprocess.run(["umount", mount], check=True)
+    drive.write_bytes(data[:start] + alone.read_bytes() + data[start + size :])
+    report = check_file(drive)
+    assert [(f.code, f.what) for f in report.findings if f.level != "used"] == []
+    told = " ".join(finding.what for finding in report.findings)
+    assert "files were changed, moved or removed since the build" in told
+    assert {row.verdict for row in report.starts if row.firmware in ("BIOS", "UEFI 64-bit")} == {"starts"}
+
+
+def test_what_the_drive_was_measured_at_is_told(wim: Path, tmp_path: Path) -> None:
+    bay, record = tmp_path / "bay", tmp_path / "log.sqlite"
+    bay.mkdir()
+    (bay / "bay.toml").write_text('[[drive]]\nfile = "stick.img"\nmodel = "Gull 64"\nserial = "G-1"\n')
+    with (bay / "stick.img").open("wb") as stream:
+        stream.truncate(256 << 20)
+    # As the record was before it had rates.
+    columns = (
+        "moment command result tag model serial size source label fingerprint bytes_written seconds retries detail"
+    )
+    with closing(sqlite3.connect(record)) as database, database:
+        database.execute(f"CREATE TABLE work ({', '.join(f'{name} NOT NULL' for name in columns.split())})")
+        database.execute(
+            "INSERT INTO work VALUES ('2026-01-01T00:00:00Z', 'gauge', 'done', '', '', '', 0, '', '', '', 0, 0, 0, '')"
+        )
+        database.execute("PRAGMA user_version = 1")
+    (listed,) = run_json("drives", "--bay", bay)["drives"]
+    plan = ("plan", wim, "--purpose", "portable", "--for", listed["tag"], "--bay", bay)
+    assert "'gauge' measures a drive beforehand" in run(*plan, log=record).stdout
+    run("gauge", listed["tag"], "--bay", bay, "--erase", "--yes", log=record)
+    told = " ".join(run(*plan, log=record).stdout.split())
+    assert "MB/s by the shop's record of the last 'gauge'" in told
+    newest, oldest = run_json("log", log=record)["entries"]
+    assert newest["reading"] > newest["retries"] == oldest["reading"] == 0
 
 
 @pytest.mark.parametrize("form", ["parts", "disc folder", "link"])

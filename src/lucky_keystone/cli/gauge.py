@@ -139,6 +139,8 @@ def _measure(chosen: Chosen, mode: Mode, lifted: frozenset[Guard], *, whole: boo
             finally:
                 opened.close()
         log.healthy, log.detail = found.healthy, found.capacity.summary
+        log.reading = round(found.reading.typical)
+        log.writing = round(found.writing.typical) if found.writing else 0
     return found
 
 

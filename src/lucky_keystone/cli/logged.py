@@ -25,6 +25,7 @@ class Logged:
         self._started = time.monotonic()
         self.bytes_written = 0
         self.retries = 0
+        self.reading = self.writing = 0
         self.detail = ""
         self.healthy = True
 
@@ -59,6 +60,8 @@ class Logged:
             seconds=round(time.monotonic() - self._started, 1),
             retries=self.retries,
             detail=(error.message if isinstance(error, KeystoneError) else "") or self.detail,
+            reading=self.reading,
+            writing=self.writing,
         )
         try:
             shoplog.add(entry)

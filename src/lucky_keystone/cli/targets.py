@@ -22,6 +22,7 @@ from ..drives.retrying import Retrying
 from ..drives.this_computer import this_host
 from ..errors import KeystoneError, NotYet, ProtectError, UsageError
 from ..nearest import did_you_mean
+from ..shoplog import measured
 from ..units import exact_size
 from .question import ask
 from .show import console, paragraph
@@ -70,7 +71,15 @@ class Chosen:
 
         if not self.exists:
             return DriveShape(self.name, size, self.sector_size)
-        return DriveShape(self.name, self.size, self.sector_size, is_image_file=self.is_image_file)
+        reading, writing = measured(self.name, self.drive.serial) if self.drive else (0, 0)
+        return DriveShape(
+            self.name,
+            self.size,
+            self.sector_size,
+            is_image_file=self.is_image_file,
+            reading=reading,
+            writing=writing,
+        )
 
     @property
     def is_image_file(self) -> bool:

@@ -37,6 +37,10 @@ class DriveShape:
     """True when volumes of another source go onto it as well."""
     is_image_file: bool = False
     """True for an image file that is there."""
+    reading: int = 0
+    """Bytes a second that it was measured to give; 0 where it never was. Nothing is decided by that."""
+    writing: int = 0
+    """The same of writing."""
 
 
 By = Literal["you", "plan", "tool"]

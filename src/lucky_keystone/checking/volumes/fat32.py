@@ -35,6 +35,7 @@ from ...volumes.volume import stored_hidden
 from ..codes import Code
 from ..found import FoundVolume
 from ..report import Place, Report
+from ..stores import rewritten_by_a_system
 from ..telling import REBUILD, report_damage, report_lines, report_use
 from .checker import WrongBlock
 from .clusters import ClusterMap
@@ -81,6 +82,10 @@ class Fat32Checker:
                 used.add(TRAITS[region.kind].area)
             else:
                 damaged.setdefault(region.kind, []).append((offset, size))
+        stores = damaged.get(RegionKind.OWN_FILES)
+        if stores and found is not None and rewritten_by_a_system(found, stores):
+            del damaged[RegionKind.OWN_FILES]
+            used.add("boot stores")
         report_damage(damaged, found, report)
         if used:
             new = self.added(volume, found.entries, note) if found and isinstance(volume, Fat32Volume) else []  # type: ignore[arg-type]

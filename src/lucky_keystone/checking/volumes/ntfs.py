@@ -16,7 +16,7 @@ from ...content import SizedReadable
 from ...record import RecordError
 from ...regions import TRAITS, RegionKind
 from ...tables.table import Partition
-from ...units import shown_size
+from ...units import counted, shown_size
 from ...volumes.note import NtfsNote
 from ...volumes.ntfs.essence import changed_records
 from ...volumes.ntfs.file import FileRecords
@@ -89,6 +89,12 @@ class NtfsChecker:
         for region, offset, size, _ in wrong:
             if region.kind not in _CHANGED_BY_USE or not is_read:
                 damaged.setdefault(region.kind, []).append((offset, size))
+        if note.runs and found is not None and isinstance(volume, NtfsVolume):
+            # Whoever changes a file's bytes leaves traces in its record; a drive that loses bytes does not.
+            noted = any(region.kind is RegionKind.MFT for region, _, _, _ in wrong)
+            if noted and _has_run(volume, note, damaged.pop(RegionKind.FILES, []), found, report):
+                report_damage(damaged, found, report)
+                return
         report_damage(damaged, found, report)
         used = {TRAITS[region.kind].area for region, _, _, _ in wrong if region.kind in _CHANGED_BY_USE}
         if not used or not isinstance(volume, NtfsVolume) or found is None:
@@ -110,6 +116,22 @@ class NtfsChecker:
         new = set(added)
         paths = [entry.path for entry in entries if entry.number in new and "/" not in entry.path]
         report_use(used, paths, report, rest_is_whole=not damaged and not changed, number=number)
+
+
+def _has_run(
+    volume: NtfsVolume, note: NtfsNote, places: list[tuple[int, int]], found: FoundVolume, report: Report
+) -> bool:
+    """Say what a system changed that runs from the volume; False where nothing of what was built is changed."""
+    changed, added = changed_records(volume, note.records)
+    if not changed and not places:
+        return False
+    what = (
+        f"{len(changed):,} files were changed, moved or removed since the build, {len(added):,} are new, and "
+        f"{counted(len(places), 'block')} of files have other bytes, as a system does that runs from the drive. "
+        "Whether any of it is damage is unknown; the volume's structure was examined."
+    )
+    report.used("files", what, Place(volume=found.partition.number))
+    return True
 
 
 def _boot_sectors(volume: NtfsVolume, partition: Partition, sectors: int, report: Report) -> None:

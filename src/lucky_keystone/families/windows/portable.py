@@ -46,6 +46,8 @@ _TIMEOUT = 5
 _SPARE = 96 << 20
 """Bytes that stay free on the system volume: boot programs are updated by the system that runs."""
 _SENSIBLE = 64 * 10**9
+_SLOW_READING, _SLOW_WRITING = 60_000_000, 30_000_000
+"""Bytes a second below which a system is no pleasure. Not proven here: a rule of thumb."""
 _SYSTEM_LABEL = "LKEY START"
 _FALLBACK_LABEL = "PORTABLE"
 _OTHERS = {
@@ -158,7 +160,7 @@ class WindowsPortable:
             choices=settled,
             table=table,
             volumes=volumes,
-            decisions=[*_decisions(system, choices, settled, reasons, drive), *decisions, *_told(edition)],
+            decisions=[*_decisions(system, choices, settled, reasons, drive), *decisions, *_told(edition, drive)],
             bootable=PlannedDrive(table, drive.sector_size, seen),  # type: ignore[arg-type]
             settle=settled_names,
         )
@@ -390,24 +392,39 @@ def _decisions(
     if choices.loader_signing is not None:
         why = f"signed under the {choices.loader_signing} generation of certificates, from inside the edition"
         made.append(decision("UEFI loaders", UEFI_PROGRAMS[choices.loader_signing].folder, why, "loader_signing"))
-    room = f"updates, the paging file and programs need room: {shown_size(_SENSIBLE)} or more is sensible"
+    room = f"updates, the paging file and programs need room: {_SENSIBLE // 10**9} GB, as sold, or more is sensible"
     if drive.size is not None and drive.size < _SENSIBLE:
         room += f"; this drive has {shown_size(drive.size)}"
     made.append(Decision("room", f"{shown_size(applied)} applied", room))
     return made
 
 
+def _speed(drive: DriveShape) -> Decision:
+    if not drive.reading:
+        return Decision(
+            "speed", "that of the drive", "a system on a slow stick is slow: 'gauge' measures a drive beforehand"
+        )
+    measured = f"reads {drive.reading / 1e6:,.0f} MB/s"
+    if drive.writing:
+        measured += f", writes {drive.writing / 1e6:,.0f} MB/s"
+    is_slow = drive.reading < _SLOW_READING or 0 < drive.writing < _SLOW_WRITING
+    why = (
+        "too slow: the system would keep its user waiting; use a faster drive" if is_slow else "fast enough to work on"
+    )
+    return Decision("speed", measured, f"by the shop's record of the last 'gauge'; {why}")
+
+
 _FIRMWARE = {"both": "BIOS and UEFI", "bios": "BIOS", "uefi": "UEFI"}
 
 
-def _told(edition: Edition) -> list[Decision]:
+def _told(edition: Edition, drive: DriveShape) -> list[Decision]:
     """Say what a technician should know of such a system, whatever was chosen."""
     told = [
         Decision("first start", "takes long", "the system finds the machine's hardware, and may restart once or twice"),
         Decision(
             "activation", "not included", "a licence for this use, and activating it, are up to whoever uses the drive"
         ),
-        Decision("speed", "that of the drive", "a system on a slow stick is slow: 'gauge' measures a drive beforehand"),
+        _speed(drive),
     ]
     if any(word in edition.name.lower().split() or word in edition.edition_id.lower() for word in _LIMITED):
         why = "this edition cannot join a domain, encrypt its drive or be managed by policies; larger editions can"

@@ -190,4 +190,5 @@ class PlannedNtfs(ClusterVolume):
         return compose(self.layout, serial=serial, boot_sector=first, further_code=further)
 
     def note(self, serial: int) -> dict[str, Any]:
-        return {**self.common_note(NTFS.name, serial), "records": essences_of(self.layout)}
+        runs = {"runs": True} if self.tree.special.ntfs is not None else {}
+        return {**self.common_note(NTFS.name, serial), "records": essences_of(self.layout), **runs}
