@@ -5,7 +5,7 @@
 Two images are made: an uncompressed one of incompressible files, and one that is packed with LZX (by the tests' own
 packer, from this computer's programs and texts; a few MiB of them many times over, with something of its own in each
 file). In turns: a plain copy of the uncompressed image with a flush, `build --purpose portable` without reading back,
-`plan`; then the same build from the LZX image, whose bound is its decoder. Of a build the writing alone is told as well:
+`plan`; then the same build from the LZX image, whose bound is its decoder. Of a build the writing is also told alone:
 what comes before and after it takes as long for any size, but longer the more entries there are. Whole processes are
 timed; peak memory is the operating system's own figure for each.
 """

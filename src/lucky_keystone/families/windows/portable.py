@@ -117,7 +117,7 @@ class WindowsPortable:
         settled = msgspec.structs.replace(
             choices,
             purpose=self.purpose,
-            edition=str(edition.index),
+            edition=_word_for(source, edition),
             table=table,
             firmware=firmware,
             file_system="fat32+ntfs",
@@ -199,6 +199,12 @@ def chosen_edition(source: Source, wanted: str | None) -> tuple[WholeImage, Edit
         why = "has no edition" if not found else "has several editions that fit"
         raise UsageError(f"{source.path.name} {why} '{wanted}'.", advice=f"There are: {listed}.")
     return found[0]
+
+
+def _word_for(source: Source, edition: Edition) -> str:
+    """Return what names an edition in a plan: its number, or its name where another image has the same number."""
+    same = sum(other.index == edition.index for _, other in editions_of(source))
+    return str(edition.index) if same == 1 else edition.name
 
 
 @lru_cache(maxsize=2)

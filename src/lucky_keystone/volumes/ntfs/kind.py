@@ -21,7 +21,7 @@ from .catalogue import Catalogue, catalogue
 from .compose import compose
 from .essence import SIZE, essences_of
 from .geometry import USUAL_CLUSTER, Geometry, check_cluster_size, geometry, record_size
-from .layout import Layout, place, record_count
+from .layout import Layout, place, record_count, streams_of
 from .names import label_fault
 from .read import NtfsVolume
 from .records import BITMAP_FILE, FIRST_USER, LOG_FILE, MFT, MFT_MIRROR, BootSector
@@ -110,7 +110,8 @@ class _Draft:
         self._tree, self._label, self._catalogue = tree, label, contents
         self._cluster_size, self._sector_size = cluster_size, sector_size
         least = self._shape(0, MIB)
-        self._fixed = place(contents, least).next_free - self._growing(least)
+        self._streams = streams_of(contents, cluster_size)
+        self._fixed = place(contents, least, streams=self._streams).next_free - self._growing(least)
 
     def _growing(self, shape: Geometry) -> int:
         """Clusters of what grows with the volume: log and cluster map."""
@@ -133,7 +134,7 @@ class _Draft:
 
     def settle(self, start: int, end: int) -> PlannedVolume:
         shape = self._shape(start, end)
-        layout = place(self._catalogue, shape)
+        layout = place(self._catalogue, shape, streams=self._streams)
         if layout.next_free > shape.cluster_count:
             needed = exact_size(self.smallest_end(start))
             raise SourceError(f"The source does not fit: {needed} are needed.", advice="Use a larger drive.")

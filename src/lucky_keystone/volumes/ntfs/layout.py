@@ -131,10 +131,15 @@ def record_count(catalogue: Catalogue) -> int:
 
 
 @without_collections()
-def place(catalogue: Catalogue, geometry: Geometry, places: Mapping[str, tuple[int, int]] | None = None) -> Layout:
+def place(
+    catalogue: Catalogue,
+    geometry: Geometry,
+    places: Mapping[str, tuple[int, int]] | None = None,
+    streams: Streams | None = None,
+) -> Layout:
     """Lay the catalogue out on a volume of this geometry, which may be too small.
 
-    Hold `next_free` against its clusters.
+    Compare `next_free` with its clusters. `streams` are those of the catalogue, where they were sorted before.
 
     With `places` (path in upper case to first cluster and size) the volume exists, and files that did not change keep
     their place; raises SourceError then when one finds no room in one piece.
@@ -148,34 +153,23 @@ def place(catalogue: Catalogue, geometry: Geometry, places: Mapping[str, tuple[i
         LOG_FILE: log_size(geometry.total * geometry.sector_size),
         BITMAP_FILE: align_up(geometry.cluster_count, 64) // 8,
     }
-    streams = {number: Attribute(DATA, content=Zeros(size)) for number, size in sizes.items()}
+    resized = {number: Attribute(DATA, content=Zeros(size)) for number, size in sizes.items()}
     mft_bitmap = Attribute(BITMAP, content=Zeros(align_up(records, 64) // 8))
     bad = Attribute(DATA, "$Bad", content=Zeros(geometry.cluster_count * cluster_size))
-    own: dict[int, tuple[Attribute, ...]] = {number: (stream,) for number, stream in streams.items()}
-    own |= {MFT: (streams[MFT], mft_bitmap), BAD_CLUSTERS: (Attribute(DATA, value=b""), bad)}
+    own: dict[int, tuple[Attribute, ...]] = {number: (stream,) for number, stream in resized.items()}
+    own |= {MFT: (resized[MFT], mft_bitmap), BAD_CLUSTERS: (Attribute(DATA, value=b""), bad)}
     runs: dict[StreamKey, tuple[Run, ...]] = {key_of(BAD_CLUSTERS, bad): (Run(HOLE, geometry.cluster_count),)}
     indexes: list[PlacedIndex] = []
-    wanted: list[_WantedStream] = []
-    ahead = [(MFT, mft_bitmap), *streams.items()]
-    behind = [
-        (number, attribute) for number, mine in catalogue.attributes.items() for attribute in mine if attribute.content
-    ]
+    ahead = [(MFT, mft_bitmap), *resized.items()]
+    sorted_streams = streams or streams_of(catalogue, cluster_size)
+    wanted = sorted_streams.files
     next_free = 0
-    for number, attribute in (ahead[1], ahead[0], *ahead[2:], *behind):
+    for number, attribute in (ahead[1], ahead[0], *ahead[2:], *sorted_streams.own):
         node = catalogue.nodes[number]
-        if attribute.kind == DATA and number >= FIRST_USER:
-            path = f"{node.path}:{attribute.name}" if attribute.name else node.path
-            wanted.append(_wanted(path, number, attribute, cluster_size))
-            continue
         count = geometry.clusters_for(attribute.size)
         runs[key_of(number, attribute)] = (Run(next_free, count),)
         indexes.append(PlacedIndex(next_free, count, node, attribute))
         next_free += count
-    for number, node in catalogue.nodes.items():
-        if node.content is not None and node.size:
-            count = geometry.clusters_for(node.size)
-            wanted.append(_WantedStream(node.path, node.size, number, None, (), node.content, count))
-    wanted.sort(key=lambda stream: (stream.content.where(), stream.path))
     placing = _placing(wanted, next_free, geometry, places)
     plain: dict[int, int] = {}
     files: list[Placed] = []
@@ -203,6 +197,38 @@ class _WantedStream:
     """What fills the clusters of all runs but the holes, one after the other."""
     count: int
     """Clusters of them."""
+
+
+@dataclass(frozen=True)
+class Streams:
+    """What needs clusters whatever the volume's size, in the order it lies on it."""
+
+    own: list[tuple[int, Attribute]]
+    """Of the volume's own files and of folders, by record number."""
+    files: list[_WantedStream]
+
+
+@without_collections()
+def streams_of(catalogue: Catalogue, cluster_size: int) -> Streams:
+    """Return the streams of a catalogue, those of files in the order of the source."""
+    own: list[tuple[int, Attribute]] = []
+    files: list[_WantedStream] = []
+    for number, mine in catalogue.attributes.items():
+        for attribute in mine:
+            if not attribute.content:
+                continue
+            if attribute.kind != DATA or number < FIRST_USER:
+                own.append((number, attribute))
+                continue
+            path = catalogue.nodes[number].path
+            path = f"{path}:{attribute.name}" if attribute.name else path
+            files.append(_wanted(path, number, attribute, cluster_size))
+    for number, node in catalogue.nodes.items():
+        if node.content is not None and node.size:
+            count = -(-node.size // cluster_size)
+            files.append(_WantedStream(node.path, node.size, number, None, (), node.content, count))
+    files.sort(key=lambda stream: (stream.content.where(), stream.path))
+    return Streams(own, files)
 
 
 def _wanted(path: str, number: int, attribute: Attribute, cluster_size: int) -> _WantedStream:
