@@ -7,7 +7,9 @@ import os
 import random
 import struct
 import subprocess
+from collections import Counter
 from collections.abc import Mapping
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
@@ -15,9 +17,12 @@ from dissect.ntfs import NTFS
 
 from lucky_keystone.content import Literal
 from lucky_keystone.descriptors import ADMINISTRATORS, EVERYONE, SYSTEM, allowed, descriptor
+from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.errors import SourceError
 from lucky_keystone.tree import Folder
+from lucky_keystone.volumes.ntfs.read import NtfsVolume
 from lucky_keystone.wim.applied import applied_tree
+from lucky_keystone.wim.packed import PackedResource
 from lucky_keystone.wim.read import InstallImage
 from lucky_keystone.wim.resources import LARGEST_KEPT, Resources
 from lucky_keystone.wim.whole import WholeImage
@@ -224,3 +229,37 @@ def test_bytes_that_do_not_match_their_sum_end_the_build_with_the_files_name(siz
     data[3000] ^= 1
     with pytest.raises(SourceError, match=r"Pier/4\.bin: its bytes in the image do not match their SHA-1"):
         write_volume(tree_of(opened(bytes(data))), tmp_path / "volume.img")
+
+
+@pytest.mark.parametrize("solid", [False, True])
+def test_every_chunk_is_unpacked_once_and_copies_lie_behind_one_another(
+    solid: bool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Files as they come in the tree have nothing of the image's order; a stream of a file is one of its resources."""
+    chance = random.Random(9)
+    contents = [bytes([chance.randrange(8)]) * 60 + chance.randbytes(40) for _ in range(400)]
+    files = {f"file {n}": Item(contents[n] * (n % 90 + 1)) for n in range(400)}
+    names = [*files, *(f"copy {n} of {n % 60}" for n in range(300))]
+    chance.shuffle(names)
+    tree = {n: files[n] if n in files else files[f"file {n.rpartition(' ')[2]}"] for n in names}
+    image = opened(install_image([tree], "lzx", solid=solid))
+    root = tree_of(image)
+    unpacked: Counter[tuple[int, int]] = Counter()
+    original = PackedResource._unpacked
+
+    def counted(self: PackedResource, number: int, starts: object, data: bytes) -> bytes:
+        for chunk in range(len(starts) - 1):  # type: ignore[arg-type]
+            unpacked[self._chunks.data, number + chunk] += 1
+        return original(self, number, starts, data)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(PackedResource, "_unpacked", counted)
+    path = tmp_path / "volume.img"
+    write_volume(root, path)
+    assert set(unpacked.values()) == {1}
+    with ImageFile(path) as drive:
+        volume = NtfsVolume(drive, 0, drive.size)
+        entries = {entry.path: entry for entry in volume.walk() if not entry.is_folder}
+        assert all(b"".join(volume.pieces(entries[name])) == tree[name].data for name in names)
+        placed = sorted((entry.runs[0].first, name) for name, entry in entries.items())
+    order = [tree[name].data for _, name in placed]
+    assert sum(before != after for before, after in pairwise(order)) == len(set(order)) - 1
