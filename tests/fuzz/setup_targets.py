@@ -12,7 +12,7 @@ from asn1crypto import pem
 
 from lucky_keystone.content import Literal, stream
 from lucky_keystone.demo.signing import authority_certificate
-from lucky_keystone.families.windows.marks import marked
+from lucky_keystone.families.windows.portable.marks import marked
 from lucky_keystone.hive.edit import HiveEditor
 from lucky_keystone.hive.read import Hive
 from lucky_keystone.hive.records import checksum

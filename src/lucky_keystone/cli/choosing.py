@@ -96,7 +96,7 @@ def _asked(found: Sequence[CatalogueImage]) -> CatalogueImage:
 def with_edition(source: Source, choices: Choices) -> Choices:
     """Return choices that say which edition is applied; where several can be, it is asked for in a terminal."""
     from ..families.families import APPLIED
-    from ..families.windows.portable import editions_of
+    from ..families.windows.portable.editions import editions_of
 
     if choices.purpose != APPLIED.purpose or choices.edition is not None or not can_ask():
         return choices

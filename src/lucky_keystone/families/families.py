@@ -12,7 +12,7 @@ from .facts import SourceFacts
 from .family import Family
 from .macos.installer import MacInstaller
 from .raw import RawImage
-from .windows.portable import WindowsPortable
+from .windows.portable.family import WindowsPortable
 from .windows.rescue import WindowsRescue
 from .windows.setup import WindowsSetup
 

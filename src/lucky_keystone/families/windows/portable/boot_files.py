@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from ...errors import SourceError
-from ...hive.store import BIOS_STORE, UEFI_STORE
-from ...starting.generations import GENERATIONS, generations_of
-from ...starting.loaders import examine_file, loader_path
-from ...starting.pe import REMOVABLE_LOADERS
-from ...tree import File, Folder
+from ....errors import SourceError
+from ....hive.store import BIOS_STORE, UEFI_STORE
+from ....starting.generations import GENERATIONS, generations_of
+from ....starting.loaders import examine_file, loader_path
+from ....starting.pe import REMOVABLE_LOADERS
+from ....tree import File, Folder
 
 _LARGEST = 64 << 20
 """Bytes of one file that is taken."""

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ...content import Literal, seekable, stream
-from ...errors import SourceError
-from ...hive.edit import HiveEditor
-from ...hive.read import Hive, HiveError
-from ...setup import answer_file
-from ...tree import File, Folder
-from ..family import Decision
+from ....content import Literal, seekable, stream
+from ....errors import SourceError
+from ....hive.edit import HiveEditor
+from ....hive.read import Hive, HiveError
+from ....setup import answer_file
+from ....tree import File, Folder
+from ...family import Decision
 
 HIVE = "Windows/System32/config/SYSTEM"
 _LOGS = (".LOG1", ".LOG2", ".LOG")
@@ -55,6 +55,10 @@ def marked(root: Folder, internal_disks: str, *, chosen: bool) -> Marked:
         edited = editor.finished()
     except HiveError as error:
         raise SourceError(error.message, advice="The image is damaged; use another one.") from error
+    letters = hive.find("MountedDevices")
+    if letters is not None and letters.node.value_count:
+        reason = "it gave them to other drives where it was captured, so its own volume may get another letter than C"
+        decisions.append(Decision("drive letters", f"the system remembers {letters.node.value_count:,}", reason))
     why = "the system runs on any machine, and must not touch what is on its disks"
     if internal_disks == "online":
         why = "the machine's own disks get letters, and can be written to"

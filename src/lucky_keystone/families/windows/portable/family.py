@@ -1,0 +1,166 @@
+"""The family: what a system that runs from the drive wishes of it.
+
+The applied volume comes first: older systems see only the first partition of a removable drive. Behind it is a FAT32
+volume with boot programs and stores from inside the edition, which firmware reads.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from functools import partial
+from typing import ClassVar
+
+import msgspec
+
+from ....errors import UsageError
+from ....hive.store import PartitionName
+from ....sources.diskimage import DiskImage
+from ....sources.source import INSTALL_IMAGE, Source
+from ....starting.bootable import PlannedBootVolume, PlannedDrive
+from ....tables.partition import Use
+from ....tree import Folder
+from ....volumes.fat32.kind import FAT32
+from ....volumes.ntfs.kind import NTFS
+from ...choices import Choices, given, option
+from ...facts import SourceFacts
+from ...family import DriveNames, DriveShape, DriveWish, VolumeWish
+from ..facts import facts_of
+from .editions import all_images, chosen_edition, word_for
+from .marks import marked, with_answers
+from .start_volume import partition_name, start_volume
+from .system import shape_of, system_of
+from .words import decisions_of, label_of, told
+
+_ALONE = "install-image"
+"""The family of an image that is no installer: what it is, as long as no purpose is chosen."""
+_SPARE = 96 << 20
+"""Bytes that stay free on the system volume: boot programs are updated by the system that runs."""
+_SYSTEM_LABEL = "LKEY START"
+_OTHERS = {
+    "part_size": "nothing is split",
+    "waive": "no setup runs that would check the machine",
+    "ask_edition": "no setup runs that would ask",
+}
+
+
+class WindowsPortable:
+    """Editions of an install image, in an installer or on its own."""
+
+    name: ClassVar[str] = "windows-portable"
+    shown: ClassVar[str] = "Windows that runs from the drive"
+    purpose: ClassVar[str] = "portable"
+    alone: ClassVar[str] = "to become a system that runs from the drive, and takes all of it"
+    read_beside: ClassVar[frozenset[str]] = frozenset(("--answer-file",))
+
+    def recognises(self, source: Source) -> bool:
+        return source.packing is None and bool(all_images(source))
+
+    def facts(self, source: Source) -> SourceFacts:
+        return replace(facts_of(source), family=_ALONE if source.form == INSTALL_IMAGE else self.name)
+
+    def on_drive(self, source: Source) -> Folder:
+        raise UsageError(
+            "--against: a system that runs from the drive changes it, so a source says nothing about it.",
+            advice="'check' alone compares the drive with its own manifest.",
+        )
+
+    def disk_images(self, source: Source) -> Sequence[DiskImage]:
+        return (source.disk_image,) if source.disk_image else ()
+
+    def refuse_update(self) -> None:
+        raise UsageError(
+            "--update: a system that ran from the drive has changed it, so what is on it is no longer what was built.",
+            advice="Save what is needed from it, and build it from scratch, without --update.",
+        )
+
+    def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
+        _check_choices(source, choices)
+        image, edition = chosen_edition(source, choices.edition)
+        system = system_of(image, edition)
+        table, firmware, reasons = shape_of(system, choices, drive)
+        made = marked(system.tree, choices.internal_disks or "offline", chosen=choices.internal_disks is not None)
+        root, decisions = made.root, list(made.decisions)
+        if source.answer_file is not None:
+            answered = with_answers(root, source.answer_file, edition.architecture)
+            root = answered.root
+            decisions += answered.decisions
+        start = start_volume(system, firmware, choices.loader_signing)
+        label = choices.label or label_of(edition)
+        settled = msgspec.structs.replace(
+            choices,
+            purpose=self.purpose,
+            edition=word_for(source, edition),
+            table=table,
+            firmware=firmware,
+            file_system="fat32+ntfs",
+            internal_disks=choices.internal_disks or "offline",
+            label=label,
+        )
+        volumes = [
+            VolumeWish(
+                name="system",
+                kind=NTFS,
+                tree=root,
+                label=label,
+                cluster=choices.cluster,
+                takes_rest=True,
+                use=NTFS.use,
+            ),
+            VolumeWish(
+                name="start",
+                kind=FAT32,
+                tree=start.tree,
+                label=_SYSTEM_LABEL,
+                spare=_SPARE,
+                use=FAT32.use if table == "mbr" else Use.EFI_SYSTEM,
+                active=True,
+                reason="firmware reads it: boot programs from inside the edition, and stores that name this drive",
+                note="FAT32: boot programs and stores",
+            ),
+        ]
+        named: list[PartitionName] = []
+        seen = [
+            PlannedBootVolume(v.kind, v.tree, v.active, table, named=partial(_nth, named, n))
+            for n, v in enumerate(volumes)
+        ]
+
+        def settled_names(names: DriveNames) -> None:
+            named[:] = [partition_name(names, volume.name) for volume in volumes]
+            start.settle(names)
+
+        return DriveWish(
+            choices=settled,
+            table=table,
+            volumes=volumes,
+            decisions=[*decisions_of(system, choices, settled, reasons, drive), *decisions, *told(edition, drive)],
+            bootable=PlannedDrive(table, drive.sector_size, seen),  # type: ignore[arg-type]
+            settle=settled_names,
+        )
+
+
+def _nth(names: Sequence[PartitionName], number: int) -> PartitionName | None:
+    return names[number] if names else None
+
+
+def _check_choices(source: Source, choices: Choices) -> None:
+    for name, why in _OTHERS.items():
+        if name in given(choices):
+            raise UsageError(f"{option(name)}: with --purpose portable {why}.", advice="Leave it out.")
+    if choices.file_system not in (None, "fat32+ntfs"):
+        raise UsageError(
+            f"--file-system {choices.file_system}: a system runs from NTFS, and firmware starts from FAT32.",
+            advice="Leave it out: --purpose portable makes both.",
+        )
+    if choices.table == "gpt" and choices.firmware in ("bios", "both"):
+        raise UsageError(
+            "--table gpt: BIOS machines cannot start Windows from a GPT drive.",
+            advice="Choose --table mbr, which starts in BIOS and UEFI machines alike, or --firmware uefi.",
+        )
+    if choices.label is not None and (fault := NTFS.label_fault(choices.label)):
+        raise UsageError(f"Label '{choices.label}' {fault}.", advice=f"Use {NTFS.label_rule}.")
+    if source.added:
+        raise UsageError(
+            "--add: files are added to an installer, not to a system that runs from the drive.",
+            advice="Leave it out, and copy the files onto the finished drive.",
+        )
