@@ -7,13 +7,14 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 
+from ..hive.store import STORES
 from ..starting.bios import LOADER, loader_fits
 from ..starting.bootable import ReadBootVolume, ReadDrive
 from ..starting.loaders import examine, loader_path
 from ..starting.outlook import Outlook
 from ..starting.pe import REMOVABLE_LOADERS
 from ..starting.rules import outlooks
-from ..starting.stores import STORES, store_fault
+from ..starting.stores import store_fault
 from ..starting.trust import Machine
 from ..starting.uefi import NAMES
 from ..tables.mbr import HEADS, SECTORS_PER_TRACK

@@ -55,14 +55,6 @@ class Value:
         """Return its data as a number."""
         return int.from_bytes(self.data, "little")
 
-    def text(self) -> str:
-        """Return its data as text, up to the first zero."""
-        return self.data[: len(self.data) & ~1].decode("utf-16-le", "replace").partition("\0")[0]
-
-    def texts(self) -> list[str]:
-        """Return its data as several texts."""
-        return [each for each in self.data[: len(self.data) & ~1].decode("utf-16-le", "replace").split("\0") if each]
-
 
 class Hive:
     """A hive in memory."""

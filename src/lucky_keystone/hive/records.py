@@ -24,7 +24,7 @@ VALUE_NAME_IS_LATIN_1 = 0x01
 INLINE = 0x8000_0000
 """Bit of a value's size: its data, up to 4 bytes, are in the field for their offset."""
 
-SZ, EXPAND_SZ, BINARY, DWORD, MULTI_SZ, QWORD = 1, 2, 3, 4, 7, 11
+SZ, BINARY, DWORD, MULTI_SZ = 1, 3, 4, 7
 """Types of values (MS-DTYP 2.1, winnt.h: REG_SZ and so on)."""
 
 

@@ -15,7 +15,7 @@ from .make import NewKey, make_hive
 from .read import Hive
 from .records import BINARY, DWORD, MULTI_SZ, SZ, text, texts
 
-BIOS_STORE, UEFI_STORE = "boot/BCD", "EFI/Microsoft/Boot/BCD"
+STORES = {"bios": "boot/BCD", "uefi": "EFI/Microsoft/Boot/BCD"}
 """Where each firmware's boot manager looks for its store, on the volume that it was started from."""
 
 MANAGER = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}"

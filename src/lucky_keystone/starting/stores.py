@@ -7,11 +7,9 @@ from dataclasses import dataclass
 
 from ..errors import KeystoneError
 from ..hive.read import Hive
-from ..hive.store import BIOS_STORE, UEFI_STORE, StoredSystem, read_systems
+from ..hive.store import STORES, StoredSystem, read_systems
 from .bootable import Bootable, BootFile, BootVolume
 
-STORES = {"bios": BIOS_STORE, "uefi": UEFI_STORE}
-"""By firmware. The boot manager looks for it on the volume that it was started from."""
 _LARGEST = 16 << 20
 _MAGIC = b"regf"
 

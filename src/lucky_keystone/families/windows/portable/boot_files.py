@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from ....errors import SourceError
-from ....hive.store import BIOS_STORE, UEFI_STORE
+from ....hive.store import STORES
 from ....starting.generations import GENERATIONS, generations_of
 from ....starting.loaders import examine_file, loader_path
 from ....starting.pe import REMOVABLE_LOADERS
@@ -83,7 +83,7 @@ def uefi_files(tree: Folder, architecture: str, languages: tuple[str, ...], sign
     Raises SourceError where the edition has no loaders signed under the generation `signing`.
     """
     programs = UEFI_PROGRAMS[signing or "2011"]
-    place = UEFI_STORE.rpartition("/")[0]
+    place = STORES["uefi"].rpartition("/")[0]
     loader = tree.find_file(f"{programs.folder}/{programs.loader}")
     if loader is None or (signing is not None and not _is_signed(loader, signing)):
         raise SourceError(
@@ -107,9 +107,6 @@ def uefi_files(tree: Folder, architecture: str, languages: tuple[str, ...], sign
         tree.find_file("Windows/System32/winresume.efi") is not None,
         any(path.endswith("/memtest.efi") for path, _ in found),
     )
-
-
-STORES = {"bios": BIOS_STORE, "uefi": UEFI_STORE}
 
 
 def _beside(tree: Folder, programs: Programs, place: str) -> Iterator[tuple[str, File]]:

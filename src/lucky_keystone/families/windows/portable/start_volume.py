@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from uuid import UUID, uuid5
 
 from ....content import Awaited
-from ....hive.store import PartitionName, WantedStore, make_store
+from ....hive.store import STORES, PartitionName, WantedStore, make_store
 from ....tree import File, Folder
 from ....volumes.ntfs.attributes import filetime
 from ....wim.read import Edition
 from ...family import DriveNames, PartitionPlace
-from .boot_files import STORES, BootFiles, bios_files, uefi_files
+from .boot_files import BootFiles, bios_files, uefi_files
 from .system import System
 
 _TIMEOUT = 5
