@@ -280,9 +280,15 @@ def _install_image(path: Place, image: RangedFile) -> Source | None:
     if image.size < Header.SIZE or whole.read_at(0, len(MAGIC)) != MAGIC:
         return None
     try:
-        count = InstallImage(whole, path.name).header.part_count
+        header = InstallImage(whole, path.name).header
     except SourceError:
         return None  # no more than its first bytes are right
+    number, count = header.part_number, header.part_count
+    if number != 1:
+        raise SourceError(
+            f"{path} is part {number} of {count} of an install image.",
+            advice="Name the first part; the others are found beside it.",
+        )
     files = {path.name: File(path.name, whole)}
     if count > 1 and isinstance(path, Path):
         for beside in map(path.with_name, part_names(path.name, count)):
