@@ -80,14 +80,13 @@ def test_the_system_is_found_and_read(
     assert "SYSTEM Tidewell Crew 1" in serial
 
 
-@pytest.mark.parametrize("firmware", ["bios", "uefi-x64"])
-def test_a_drive_with_another_signature_does_not_start_its_system(firmware: str, wim: Path, tmp_path: Path) -> None:
+def test_a_drive_with_another_signature_does_not_start_its_system(wim: Path, tmp_path: Path) -> None:
     drive = tmp_path / "drive.img"
     run("build", wim, "--purpose", "portable", "--onto", drive, "--yes")
     with drive.open("r+b") as stream:
         stream.seek(0x1B8)
         stream.write(b"\1\2\3\4")
-    assert "TIDEWELL SYSTEM FAILED no drive has that partition" in start(drive, firmware).serial
+    assert "TIDEWELL SYSTEM FAILED no drive has that partition" in start(drive, "bios").serial
 
 
 def store_by_hand(drive: Path, firmware: str, seed: int) -> bytes:
