@@ -36,7 +36,7 @@ def make_plan(
     machine: Machine = ANY_MACHINE,
     saved: Mapping[str, str] = NOTHING_SAVED,
 ) -> Plan:
-    """Decide everything that is not chosen. Raises UsageError, NotYet or SourceError when no drive can be built.
+    """Decide everything that is not chosen. Raises UsageError or SourceError when no drive can be built.
 
     With `standing` volumes the drive is to be updated: they stay, and so does what did not change on them. `machine` is
     what the drive is to start, for the forecast. `saved` has the choices that a saved plan has from the tool, with
