@@ -62,27 +62,16 @@ def look_inside(
 
 def _chosen(source: Place, wanted: str | None, terms: Terms) -> tuple[WholeImage, Edition]:
     """Return the edition that is meant, and the image that holds it."""
-    from ..families.windows.install_image import alone, images_of
+    from ..families.windows.portable.editions import all_images, chosen_edition
     from .inspect import open_with_progress
 
-    opened = alone(source, terms)
-    images = [opened] if opened is not None else list(images_of(open_with_progress(source, (), terms=terms)))
-    if not images:
+    opened = open_with_progress(source, (), terms=terms)
+    if not all_images(opened):
         raise SourceError(
             f"{source} holds no install image (sources/install.wim, .esd or .swm).",
             advice="Name an installer of Windows, or an install image itself.",
         )
-    if wanted is None:
-        if len(images) == 1 and len(images[0].editions) == 1:
-            return images[0], images[0].editions[0]
-        listed = ", ".join(f"{each.index} {each.name}" for image in images for each in image.editions)
-        raise UsageError("--edition is missing: the image holds several.", advice=f"There are: {listed}.")
-    for image in images[:-1]:
-        try:
-            return image, image.edition(wanted)
-        except UsageError:
-            continue
-    return images[-1], images[-1].edition(wanted)
+    return chosen_edition(opened, wanted)
 
 
 def _list(image: WholeImage, tree: EditionTree, edition: Edition, matching: str | None) -> None:

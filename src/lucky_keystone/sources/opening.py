@@ -289,6 +289,10 @@ def _install_image(path: Place, image: RangedFile) -> Source | None:
             f"{path} is part {number} of {count} of an install image.",
             advice="Name the first part; the others are found beside it.",
         )
+    if count > 1 and isinstance(path, Link):
+        raise SourceError(
+            f"{path} is one part of several.", advice="Download all parts into one folder, and name the first."
+        )
     files = {path.name: File(path.name, whole)}
     if count > 1 and isinstance(path, Path):
         for beside in map(path.with_name, part_names(path.name, count)):

@@ -9,8 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from ..content import NO_BYTES, ContentFile, FileRange, Seekable, Whence, stream
-from ..errors import SourceError, UsageError
-from ..nearest import did_you_mean
+from ..errors import SourceError
 from .edition import EditionEntry, EditionTree
 from .packed import METHODS, unpacked
 from .packing import fast
@@ -56,22 +55,6 @@ class WholeImage:
     def is_fast(self) -> bool:
         """False where its bytes have to be unpacked in plain Python."""
         return fast.is_there() or not any(part.header.flags & known for part in self.parts for known in METHODS)
-
-    def edition(self, wanted: str) -> Edition:
-        """Return an edition by its number, its name or a part of the name that no other has, case ignored.
-
-        Raises UsageError for one that is not there.
-        """
-        lower = wanted.lower()
-        for edition in self.editions:
-            if wanted == str(edition.index) or lower == edition.name.lower():
-                return edition
-        named = [edition for edition in self.editions if lower and lower in edition.name.lower()]
-        if len(named) == 1:
-            return named[0]
-        listed = ", ".join(f"{edition.index} {edition.name}" for edition in self.editions)
-        meant = did_you_mean(wanted, [edition.name for edition in self.editions])
-        raise UsageError(f"{self.first.place} has no edition '{wanted}'.", advice=f"{meant}There are: {listed}.")
 
     def tree(self, edition: Edition) -> EditionTree:
         """Return what an edition holds. Raises SourceError for metadata that is damaged."""

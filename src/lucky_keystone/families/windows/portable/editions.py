@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 
 from ....errors import SourceError, UsageError
+from ....nearest import did_you_mean
 from ....sources.source import Source
 from ....wim.read import Edition
 from ....wim.whole import WholeImage
@@ -39,7 +40,8 @@ def chosen_edition(source: Source, wanted: str | None) -> tuple[WholeImage, Edit
     found = exact or [each for each in there if lower and lower in each[1].name.lower()]
     if len(found) != 1:
         why = "has no edition" if not found else "has several editions that fit"
-        raise UsageError(f"{source.path.name} {why} '{wanted}'.", advice=f"There are: {listed}.")
+        meant = did_you_mean(wanted, [edition.name for _, edition in there])
+        raise UsageError(f"{source.path.name} {why} '{wanted}'.", advice=f"{meant}There are: {listed}.")
     return found[0]
 
 
