@@ -18,23 +18,7 @@ extern uint8_t bss_start[], bss_end[];
 static uint32_t heap, line;
 static uint64_t first_sector;           /* of the partition that is read */
 
-/* The compiler may turn loops into these. */
-void *memset(void *to, int value, size_t size)
-{
-    uint8_t *p = to;
-    while (size--)
-        *p++ = (uint8_t)value;
-    return to;
-}
-
-void *memcpy(void *to, const void *from, size_t size)
-{
-    uint8_t *p = to;
-    const uint8_t *q = from;
-    while (size--)
-        *p++ = *q++;
-    return to;
-}
+#include "memory.h"
 
 static uint32_t number(const uint8_t *at, int size)
 {

@@ -23,23 +23,7 @@ static uint64_t file_count, byte_count;
 
 int _fltused = 0;
 
-/* The compiler may turn loops into these. */
-void *memset(void *to, int value, size_t size)
-{
-    uint8_t *p = to;
-    while (size--)
-        *p++ = (uint8_t)value;
-    return to;
-}
-
-void *memcpy(void *to, const void *from, size_t size)
-{
-    uint8_t *p = to;
-    const uint8_t *q = from;
-    while (size--)
-        *p++ = *q++;
-    return to;
-}
+#include "memory.h"
 
 static void make_sums(void)
 {
