@@ -39,9 +39,9 @@ def sold_size(size: int) -> str:
     return _scaled(size, 1000, _DECIMAL)
 
 
-def counted(count: int, thing: str) -> str:
-    """Return '1 file', '2,048 files': what is counted has a plural in s."""
-    return f"{count:,} {thing}{'' if count == 1 else 's'}"
+def counted(count: int, thing: str, things: str = "") -> str:
+    """Return '1 file', '2,048 files': what is counted has a plural in s, unless another one is given."""
+    return f"{count:,} {thing if count == 1 else things or f'{thing}s'}"
 
 
 def exact_size(size: int) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
+from dataclasses import dataclass
 
 from ..content import SizedReadable
 from ..drives.medium import Medium
@@ -17,7 +18,7 @@ from ..starting.reading import MOST_VOLUMES
 from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.gpt import SIGNATURE as GPT_SIGNATURE
 from ..tables.mbr import read_mbr
-from ..tables.table import Partition
+from ..tables.table import Partition, Table
 from ..units import SECTOR_SIZES
 from ..volumes.kinds import KINDS, kind_at, open_volume
 from ..volumes.volume import VolumeError
@@ -38,6 +39,21 @@ _UNGUARDED = (Code.TABLE_MISSING, Code.GPT_NO_PROTECTIVE)
 """Whatever volumes there are, firmware does not look for them."""
 
 
+@dataclass(frozen=True)
+class Examined:
+    """A drive as a check found it: what it reports, and what that was found in."""
+
+    report: Report
+    sector_size: int
+    table: Table
+    partitions: Sequence[Partition]
+    """Of the table, or where volumes were looked for instead."""
+    volumes: Sequence[FoundVolume]
+    manifest: Manifest | None
+    walked: ReadDrive
+    """What firmware sees."""
+
+
 def check_drive(
     drive: Medium,
     progress: Progress,
@@ -56,10 +72,43 @@ def check_drive(
     what it is to start on; '' for what its manifest says. Every file is compared with the source `against`; raises
     SourceError where that cannot be read.
     """
+    sector = sector_size or find_sector_size(drive, kept)
     report = Report()
-    sector = sector_size or _find_sector_size(drive, kept)
     manifest = _manifest(drive, sector, kept, report)
     wrong = check_contents(drive, manifest, progress) if manifest and contents else []
+    seen = _examine(drive, sector, manifest, report, machine, firmware, contents=contents)
+    if contents:
+        verify_base_systems(seen.walked, progress, report)
+    if manifest:
+        judge(drive, manifest, wrong, seen.volumes, report)
+    note_answers(seen.volumes, report)
+    progress("checking structure", 1, 1)
+    if against is not None:
+        laid_over = manifest.about.laid_over if manifest else ()
+        compare_with_source(against, drive, seen.volumes, progress, report, laid_over)
+    return report
+
+
+def examine_drive(drive: SizedReadable, sector_size: int, *, kept: bytes | None = None, firmware: str = "") -> Examined:
+    """Look at the structure of `drive` and the way it starts, as a check does, and at no file's bytes but loaders'.
+
+    The parameters are those of `check_drive`.
+    """
+    report = Report()
+    manifest = _manifest(drive, sector_size, kept, report)
+    return _examine(drive, sector_size, manifest, report, ANY_MACHINE, firmware, contents=False)
+
+
+def _examine(
+    drive: SizedReadable,
+    sector: int,
+    manifest: Manifest | None,
+    report: Report,
+    machine: Machine,
+    firmware: str,
+    *,
+    contents: bool,
+) -> Examined:
     if manifest:
         _tell_manifest(drive, manifest, sector, report, contents=contents)
     elif not report.unknown:
@@ -75,29 +124,19 @@ def check_drive(
         for volume in found
         if counts and volume.firmware_sees_it
     ]
+    seen_drive = ReadDrive(table if table.style else None, sector, walked)
     if (partitions and found) or image_size:
-        seen = table if table.style else None
         wanted: Sequence[str] = manifest.about.starts_on if manifest else ()
         if firmware:
             wanted = ("bios", "uefi") if firmware == "both" else (firmware,)
-        seen_drive = ReadDrive(seen, sector, walked)
         report.starts = walk_boot(seen_drive, report, machine, wanted)
-        if contents:
-            verify_base_systems(seen_drive, progress, report)
     elif table.style and not any(partition.expects_volume for partition in partitions):
         names = " or ".join(kind.shown for kind in KINDS.values())
         report.unknown.append(f"no {names} volume, and other volumes are not supported.")
-    if manifest:
-        judge(drive, manifest, wrong, found, report)
-    note_answers(found, report)
-    progress("checking structure", 1, 1)
-    if against is not None:
-        laid_over = manifest.about.laid_over if manifest else ()
-        compare_with_source(against, drive, found, progress, report, laid_over)
-    return report
+    return Examined(report, sector, table, partitions, found, manifest, seen_drive)
 
 
-def _find_sector_size(drive: Medium, kept: bytes | None) -> int:
+def find_sector_size(drive: SizedReadable, kept: bytes | None) -> int:
     """Return the sector size the drive was made with, in bytes.
 
     A manifest says it, the place of a GPT's header, or the boot sector of the first partition.
@@ -124,7 +163,7 @@ def _find_sector_size(drive: Medium, kept: bytes | None) -> int:
 # -- the manifest ----------------------------------------------------------------------------------------------------
 
 
-def _manifest(drive: Medium, sector_size: int, kept: bytes | None, report: Report) -> Manifest | None:
+def _manifest(drive: SizedReadable, sector_size: int, kept: bytes | None, report: Report) -> Manifest | None:
     try:
         found = read_manifest(drive, sector_size)
         if found is None and kept is not None:
@@ -142,7 +181,7 @@ def _manifest(drive: Medium, sector_size: int, kept: bytes | None, report: Repor
     return found
 
 
-def _tell_manifest(drive: Medium, manifest: Manifest, sector: int, report: Report, *, contents: bool) -> None:
+def _tell_manifest(drive: SizedReadable, manifest: Manifest, sector: int, report: Report, *, contents: bool) -> None:
     about = manifest.about
     report.built_from, report.built_by = about.source.name, about.tool
     count = len(list(manifest.blocks()))

@@ -79,6 +79,7 @@ class Code(StrEnum):
     # the way it starts
     START_NOTHING = "start.nothing"
     START_NO_MBR_CODE = "start.no-mbr-code"
+    START_FOREIGN_MBR_CODE = "start.foreign-mbr-code"
     START_NO_ACTIVE = "start.no-active"
     START_NO_VOLUME_CODE = "start.no-volume-code"
     START_VOLUME_CODE = "start.volume-code"

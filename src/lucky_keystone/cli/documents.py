@@ -353,6 +353,58 @@ class ReclaimDocument(Document, kw_only=True):
     notes: list[str]
 
 
+class WriteBody(msgspec.Struct, kw_only=True):
+    """Bytes of the drive that a mending replaces."""
+
+    offset: int
+    size: int
+    what: str
+
+
+class RemedyBody(msgspec.Struct, kw_only=True):
+    """What is written about a finding."""
+
+    finding: Finding
+    what: str
+    evidence: str
+    """Why it is certain; empty where the finding says it."""
+    writes: list[WriteBody]
+
+
+class LeftBody(msgspec.Struct, kw_only=True):
+    """A finding that is not mended."""
+
+    finding: Finding
+    why: str
+    advice: str
+
+
+class MendDocument(Document, kw_only=True):
+    """`mend`."""
+
+    command: Literal["mend"] = "mend"
+    drive: str
+    state: Literal["nothing to mend", "planned", "mended"]
+    remedies: list[RemedyBody]
+    left: list[LeftBody]
+    starts: list[Outlook]
+    """Where the mended drive starts."""
+    journal: str | None
+    """The file that --undo takes; null when nothing was written."""
+    bytes_written: int
+    notes: list[str]
+
+
+class MendUndoneDocument(Document, kw_only=True):
+    """`mend --undo`."""
+
+    command: Literal["mend"] = "mend"
+    drive: str
+    journal: str
+    state: Literal["undone"] = "undone"
+    bytes_written: int
+
+
 class LogDocument(Document, kw_only=True):
     """`log`."""
 
@@ -466,6 +518,7 @@ DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
     "check": (CheckDocument,),
     "rehearse": (RehearsalDocument, StartDocument),
     "gauge": (GaugeDocument, RestoreDocument),
+    "mend": (MendDocument, MendUndoneDocument),
     "reclaim": (ReclaimDocument,),
     "log": (LogDocument,),
     "split": (SplitDocument,),

@@ -30,6 +30,7 @@ _COMMANDS = {
     "check": "Check a drive: table, volumes, contents, and the way it starts.",
     "rehearse": "Run a drive's own boot code without a machine, step by step.",
     "gauge": "Measure a drive: what it really holds, how fast it is, where it fails.",
+    "mend": "Make a drive start that has its files, without erasing it.",
     "reclaim": "Turn a drive back into ordinary storage.",
     "log": "Show what was built on which drive, and the result.",
     "split": "Divide an install image into parts.",

@@ -98,13 +98,17 @@ class Chosen:
 
         return ShopShelf(self._lasting_name)
 
+    @property
+    def digest(self) -> str:
+        """Hexadecimal digits that name the drive in whatever port, for files that are kept of it."""
+        return hashlib.sha256(self._lasting_name.encode("utf-8", "surrogateescape")).hexdigest()
+
     def journal(self) -> FileJournal:
         """What this computer keeps of the drive while marks are on it."""
         from ..gauging.journal import FileJournal
         from ..shoplog import journals
 
-        name = hashlib.sha256(self._lasting_name.encode("utf-8", "surrogateescape")).hexdigest()
-        return FileJournal(journals() / f"{name[:24]}.journal")
+        return FileJournal(journals() / f"{self.digest[:24]}.journal")
 
 
 def host_of(bay: Path | None) -> Host:
@@ -225,13 +229,40 @@ def confirm(
     guard(chosen, needed=needed, lifted=lifted, sources=sources)
     if not chosen.exists or yes or (continues and chosen.is_image_file):
         return
-    what = f"{chosen.drive.model}, {exact_size(chosen.size)}" if chosen.drive else exact_size(chosen.size)
+    what = _described(chosen)
     if not sys.stdin.isatty():
         raise ProtectError(
             f"{chosen.name} ({what}) would be {will}, and there is no terminal to confirm on.",
             advice="Add --yes when that is what you want.",
         )
     _tell_what_is_lost(chosen, what, will)
+    _let_name_be_typed(chosen)
+
+
+def confirm_change(
+    chosen: Chosen, will: str, *, yes: bool, lifted: Collection[Guard], sources: Collection[Path] = ()
+) -> None:
+    """Make sure that `chosen`, which keeps its files, may be changed. `will` says how. Raises as `confirm` does."""
+    guard(chosen, needed=0, lifted=lifted, sources=sources)
+    if yes:
+        return
+    what = f"{chosen.name} ({_described(chosen)})"
+    if not sys.stdin.isatty():
+        raise ProtectError(
+            f"{what}: {will}, and there is no terminal to confirm on.",
+            advice="Add --yes when that is what you want.",
+        )
+    out = console(err=True)
+    out.print()
+    paragraph(out, f"{what}: {will}. Its files stay.", style="bold")
+    _let_name_be_typed(chosen)
+
+
+def _described(chosen: Chosen) -> str:
+    return f"{chosen.drive.model}, {exact_size(chosen.size)}" if chosen.drive else exact_size(chosen.size)
+
+
+def _let_name_be_typed(chosen: Chosen) -> None:
     typed = ask(f"Type {visible(chosen.name)} to continue")
     if typed.upper() != chosen.name.upper():
         raise ProtectError(

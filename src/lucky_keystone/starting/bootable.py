@@ -6,6 +6,7 @@ makes the forecast and what a check says one thing.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
@@ -22,6 +23,9 @@ from ..volumes.kind import VolumeKind
 from ..volumes.volume import Entry, FileOnVolume, Volume
 
 _CODE_SECTORS = 3  # where boot code of others begins, on FAT32 and on NTFS
+
+_ADDRESS_OF_TABLE = re.compile(rb"[\xb8-\xbf]\xbe.|\xbe[\x01\x05-\x07\x7b\x7d]", re.DOTALL)
+"""A load of such an address (MOV r16, imm16), or one of the usual ones in whatever instruction."""
 
 What = Literal["file", "folder", "link"]
 Code = Literal["ours", "other", "none", "damaged"]
@@ -332,6 +336,16 @@ class ReadDrive:
         if code[: len(mbr_code())] == mbr_code():
             return "ours"
         return "other" if any(code) else "none"
+
+    @property
+    def record_seeks_active(self) -> bool:
+        """True where the code in sector 0 names an entry of the partition table, as code does that looks for a mark.
+
+        Code is moved away before it looks, always by whole multiples of 256 bytes: the table, at byte 1BEh of the
+        sector, has an address that ends in BEh.
+        """
+        code = self.found_table.mbr.code if self.found_table else b""
+        return _ADDRESS_OF_TABLE.search(code) is not None
 
     @property
     def active_count(self) -> int:

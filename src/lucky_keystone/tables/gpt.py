@@ -10,7 +10,7 @@ from __future__ import annotations
 import uuid
 import zlib
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 from ..content import SizedReadable
@@ -149,8 +149,8 @@ def compose_gpt(
             disk_guid=disk.bytes_le,
             partition_entry_lba=entry_lba,
             partition_entry_array_crc32=zlib.crc32(entries),
-        ).pack()
-        return _with_crc(bare).ljust(sector_size, b"\0")
+        )
+        return header_sector(bare, sector_size)
 
     return GptParts(
         protective=_protective(drive_sectors, sector_size, code, signature),
@@ -161,21 +161,28 @@ def compose_gpt(
     )
 
 
-def _with_crc(header: bytes) -> bytes:
-    return header[:16] + zlib.crc32(header).to_bytes(4, "little") + header[20:]
+def header_sector(header: GptHeader, sector_size: int) -> bytes:
+    """Return a header's sector, with its sum; of one that is longer than 92 bytes (5.3.2) no more is kept."""
+    bare = replace(header, header_size=GptHeader.SIZE, header_crc32=0).pack()
+    return (bare[:16] + zlib.crc32(bare).to_bytes(4, "little") + bare[20:]).ljust(sector_size, b"\0")
 
 
-def _protective(drive_sectors: int, sector_size: int, code: bytes, signature: int) -> bytes:
+def protective_entry(drive_sectors: int) -> MbrEntry:
     """UEFI 2.10, 5.2.3, table 5.4: CHS 000200h to FFFFFFh, all sectors behind the first as far as 32 bits say."""
-    entry = MbrEntry(
+    return MbrEntry(
         first_chs=b"\x00\x02\x00",
         type=TYPE_PROTECTIVE,
         last_chs=b"\xff\xff\xff",
         first_lba=1,
         sector_count=min(drive_sectors - 1, 0xFFFF_FFFF),
     )
+
+
+def _protective(drive_sectors: int, sector_size: int, code: bytes, signature: int) -> bytes:
     sector = MasterBootRecord(
-        code=code.ljust(440, b"\0"), disk_signature=signature, entries=entry.pack() + bytes(48)
+        code=code.ljust(440, b"\0"),
+        disk_signature=signature,
+        entries=protective_entry(drive_sectors).pack() + bytes(48),
     ).pack()
     return sector.ljust(sector_size, b"\0")
 
@@ -194,6 +201,33 @@ class GptTable:
     partitions: tuple[GptPartition, ...]
     faults: tuple[TableFault, ...]
     sound_copies: int
+
+
+@dataclass(frozen=True)
+class GptCopy:
+    """One copy of a table, which is sound by its own sums."""
+
+    header: GptHeader
+    entries: bytes
+    """All of them, as they are stored."""
+
+    def spans(self) -> list[tuple[int, int, int]]:
+        """Return (number, first sector, sector behind it) of each entry that is used."""
+        return [(p.number, p.first_lba, p.first_lba + p.sector_count) for p in _partitions(self.header, self.entries)]
+
+    def with_entries(self, entries: bytes) -> GptCopy:
+        """Return a copy with other entries, of the same number and size."""
+        return GptCopy(replace(self.header, partition_entry_array_crc32=zlib.crc32(entries)), entries)
+
+
+def copy_at(drive: SizedReadable, sector_size: int, lba: int) -> GptCopy | None:
+    """Return the copy whose header lies in a sector; None where there is none that is sound."""
+    if lba <= 0 or (lba + 1) * sector_size > drive.size:
+        return None
+    try:
+        return GptCopy(*_copy(drive, drive.read_at(lba * sector_size, sector_size), sector_size, lba, None))
+    except RecordError:
+        return None
 
 
 def read_gpt(drive: SizedReadable, sector_size: int, *, primary_only: bool = False) -> GptTable | None:

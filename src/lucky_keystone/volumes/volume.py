@@ -146,6 +146,9 @@ class Volume(Protocol):
     def bytes_at(self, offset: int, size: int) -> bytes:
         """Return bytes of the drive, for what lies outside all clusters."""
 
+    def cluster_offset(self, cluster: int) -> int:
+        """Offset of a cluster on the drive, in bytes."""
+
     def cluster_at(self, offset: int) -> int:
         """The cluster that holds byte `offset` of the drive."""
 

@@ -1,0 +1,7 @@
+"""Remedies that add or replace files."""
+
+from __future__ import annotations
+
+from .remedy import Rules
+
+RULES: Rules = {}

@@ -1,0 +1,183 @@
+"""Decides what is written onto a drive to mend it, before anything is.
+
+The drive is examined as `check` does; each finding has a remedy or a reason why it stays. Remedies are tried on a
+draft, which is examined in turn: boot sectors that are back may show what else is wrong. A remedy is dropped when the
+finding is still there on the draft, when it brings a fault that was not there before, or when a file that could be
+read no longer can be.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from ..checking.check import Examined, examine_drive
+from ..checking.report import Finding
+from ..content import SizedReadable
+from ..progress import Progress
+from .draft import Draft
+from .judging import harm, readable_files
+from .remedy import Case, Change, NotMended, Remedy, Wishes
+from .rules import CONSEQUENCES, MENDED_NOTES, remedy_for
+
+_ROUNDS = 8
+"""Of remedies on top of each other; a drive that needs more is not understood."""
+
+Examine = Callable[[SizedReadable], Examined]
+_Key = tuple[str, int | None, str]
+_Counts = Counter[_Key]
+NOTHING_ASKED = Wishes()
+
+
+@dataclass(frozen=True)
+class Mending:
+    """What is to be done about a drive."""
+
+    before: Examined
+    after: Examined
+    """The drive as it will be."""
+    remedies: tuple[Remedy, ...]
+    left: tuple[NotMended, ...]
+
+    @property
+    def leaves_faults(self) -> bool:
+        """True when the mended drive is not healthy, or nothing starts it."""
+        return self.after.report.exit_code != 0
+
+    @property
+    def changes(self) -> tuple[Change, ...]:
+        """Everything that is written; of changes to the same bytes the later one counts."""
+        return tuple(change for remedy in self.remedies for change in remedy.changes)
+
+
+def make_mending(
+    drive: SizedReadable,
+    sector_size: int,
+    progress: Progress,
+    *,
+    kept: bytes | None = None,
+    firmware: str = "",
+    wishes: Wishes = NOTHING_ASKED,
+) -> Mending:
+    """Return what mends `drive`, without writing to it. The parameters are those of `check_drive`."""
+
+    def examine(view: SizedReadable) -> Examined:
+        return examine_drive(view, sector_size, kept=kept, firmware=firmware)
+
+    return _Maker(drive, examine, wishes, firmware, progress).make()
+
+
+class _Maker:
+    """Goes on from state to state of one drive."""
+
+    def __init__(
+        self, drive: SizedReadable, examine: Examine, wishes: Wishes, firmware: str, progress: Progress
+    ) -> None:
+        self._drive, self._examine, self._wishes, self._progress = drive, examine, wishes, progress
+        self._firmware = firmware
+        self._taken: list[Remedy] = []
+        self._refused: dict[_Key, NotMended] = {}
+
+    def make(self) -> Mending:
+        before = now = self._examine(self._drive)
+        self._files = readable_files(before.volumes)
+        for number in range(_ROUNDS):
+            self._progress("examining", number, _ROUNDS)
+            following = self._round(now)
+            if following is None:
+                break
+            now = following
+        self._progress("examining", 1, 1)
+        left = [self._left(finding) for finding in now.report.findings if self._is_asked_for(finding)]
+        return Mending(before, now, tuple(self._taken), tuple(left))
+
+    def _round(self, now: Examined) -> Examined | None:
+        """Take the remedies for what is found now; return the drive as it would be, None when nothing more is done."""
+        proposed = self._proposed(now)
+        if not proposed:
+            return None
+        together = self._try(now, proposed)
+        if together is not None:
+            return together
+        for remedy in proposed:  # one of them does harm, or nothing at all: find out which
+            alone = self._try(now, [remedy])
+            if alone is not None:
+                return alone
+            why = self._fault
+            self._refused[_key(remedy.finding)] = NotMended(remedy.finding, why, remedy.finding.advice)
+        return None
+
+    def _proposed(self, now: Examined) -> list[Remedy]:
+        """Return a remedy for each finding that has one; none that touches what another one does."""
+        case = Case(self._draft([]), now, self._wishes)
+        chosen: list[Remedy] = []
+        for finding in now.report.findings:
+            if not self._is_asked_for(finding) or finding.code in CONSEQUENCES or _key(finding) in self._refused:
+                continue
+            outcome = remedy_for(case, finding)
+            if isinstance(outcome, NotMended):
+                self._refused[_key(finding)] = outcome
+            elif not any(_overlap(outcome, other) for other in chosen):
+                chosen.append(outcome)
+        return chosen
+
+    def _try(self, now: Examined, proposed: Sequence[Remedy]) -> Examined | None:
+        """Return the drive as it would be with these remedies as well; None, the reason kept, if it must not be."""
+        after = self._examine(self._draft(proposed))
+        self._fault = self._objection(now, after, proposed)
+        if self._fault:
+            return None
+        self._taken += proposed
+        return after
+
+    def _objection(self, now: Examined, after: Examined, proposed: Sequence[Remedy]) -> str:
+        there = _faults(after)
+        for remedy in proposed:
+            if there[_key(remedy.finding)] >= _faults(now)[_key(remedy.finding)]:
+                return "the remedy there is does not help here"
+        if worse := [key for key in there if there[key] > _faults(now)[key] and _is_harm(key, now, after)]:
+            return f"mending it would bring another fault ({worse[0][0]})"
+        remedies = [*self._taken, *proposed]
+        changes = [change for remedy in remedies for change in remedy.changes]
+        replaced = {key for remedy in remedies for key in remedy.replaces}
+        return harm(self._files, readable_files(after.volumes), changes, replaced)
+
+    def _draft(self, proposed: Sequence[Remedy]) -> Draft:
+        return Draft(self._drive, (change for remedy in (*self._taken, *proposed) for change in remedy.changes))
+
+    def _is_asked_for(self, finding: Finding) -> bool:
+        """Leave out what only other firmware misses than the one that was asked for."""
+        other = finding.level == "start" and self._firmware in ("bios", "uefi") and finding.firmware
+        return is_to_be_mended(finding) and (not other or finding.firmware == self._firmware)
+
+    def _left(self, finding: Finding) -> NotMended:
+        known = self._refused.get(_key(finding))
+        if known is not None:
+            return NotMended(finding, known.why, known.advice)
+        return NotMended(finding, "what keeps it from starting is not known to this program", finding.advice)
+
+
+def is_to_be_mended(finding: Finding) -> bool:
+    """Tell whether a finding is one that mending is for."""
+    return finding.level in ("fault", "start") or finding.code in MENDED_NOTES
+
+
+def _key(finding: Finding) -> _Key:
+    return finding.code, finding.place.volume, finding.place.file
+
+
+def _faults(examined: Examined) -> _Counts:
+    return Counter(_key(finding) for finding in examined.report.findings if is_to_be_mended(finding))
+
+
+def _is_harm(key: _Key, now: Examined, after: Examined) -> bool:
+    """Tell a fault that a remedy brings from one that it makes visible: of a volume that could not be read before."""
+    if key[0] in CONSEQUENCES:
+        return False
+    seen = {each.partition.number for each in now.walked.volumes}
+    return key[1] in seen if key[1] is not None else len(after.volumes) <= len(now.volumes)
+
+
+def _overlap(one: Remedy, other: Remedy) -> bool:
+    return any(a.offset < b.end and b.offset < a.end for a in one.changes for b in other.changes)

@@ -1,0 +1,49 @@
+"""Which remedy goes with which code, and what to do about the rest."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ..checking.codes import Code
+from ..checking.report import Finding
+from . import files, tables
+from .remedy import FILE_SYSTEM_CHECK, Case, NotMended, Outcome
+from .volumes.menders import MENDERS
+
+_CHECKERS: Mapping[str, str] = {
+    "FAT12": "Run 'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it, then mend again.",
+    "FAT16": "Run 'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it, then mend again.",
+    "FAT32": "Run 'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it, then mend again.",
+    "NTFS": "Run 'chkdsk /f' on it in Windows, then mend again.",
+    "HFS+": "Run First Aid on it on a Mac, then mend again.",
+}
+_OF_FILE_SYSTEMS = (
+    Code.VOLUME_ENTRIES,
+    Code.VOLUME_LOST_CLUSTERS,
+    Code.FOLDERS_UNREADABLE,
+    Code.NTFS_BITMAP,
+    Code.NTFS_VERSION,
+    Code.HFSPLUS_BITMAP,
+    Code.HFSPLUS_JOURNAL,
+)
+CONSEQUENCES = (Code.START_NOTHING, Code.START_WANTED)
+"""They say that a start fails, and nothing of why: they go when the reason does, or stay with it."""
+MENDED_NOTES = (Code.GPT_COPY_NOT_AT_END,)
+"""Notes of a check that are mended all the same: firmware starts such a drive, and other tools stumble over it."""
+
+
+def remedy_for(case: Case, finding: Finding) -> Outcome:
+    """Return what can be done about a finding."""
+    if finding.code in _OF_FILE_SYSTEMS:
+        found = case.volume(finding.place.volume)
+        shown = found.kind.shown if found else "FAT32"
+        return NotMended(finding, FILE_SYSTEM_CHECK, _CHECKERS.get(shown, finding.advice))
+    if finding.code in tables.RULES:
+        return tables.RULES[finding.code](case, finding)
+    if finding.code in files.RULES:
+        return files.RULES[finding.code](case, finding)
+    found = case.volume(finding.place.volume)
+    rules = MENDERS.get(found.kind.name, {}) if found else {}
+    if finding.code in rules:
+        return rules[finding.code](case, finding)
+    return NotMended(finding, "there is no remedy that keeps what is on the drive", finding.advice)

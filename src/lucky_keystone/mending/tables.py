@@ -1,0 +1,311 @@
+"""Remedies for what is wrong with partition tables.
+
+An MBR's entries, boot code and disk signature are changed one by one in sector 0, and whatever else is there stays. Of
+a GPT one sound copy makes the other. Which table is meant, and which copy, is decided by the volumes that are there.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from blake3 import blake3
+
+from ..boot.records import mbr_code
+from ..checking.codes import Code
+from ..checking.report import Finding
+from ..content import SizedReadable
+from ..tables.gpt import (
+    ENTRY_SIZE,
+    GptCopy,
+    GptEntry,
+    copy_at,
+    entry_sectors,
+    header_sector,
+    protective_entry,
+)
+from ..tables.mbr import ACTIVE, MasterBootRecord, MbrEntry, chs
+from ..tables.partition import Use
+from ..volumes.kinds import COMPOSED, kind_at, open_volume
+from ..volumes.volume import VolumeError
+from .remedy import Case, Change, NotMended, Order, Outcome, Remedy, Rules
+
+_ENTRIES = MasterBootRecord.offset_of("entries")
+_SIGNATURE = MasterBootRecord.offset_of("disk_signature")
+_UNSURE = "Make a copy of the drive's files, and build it again."
+
+
+# -- MBR -------------------------------------------------------------------------------------------------------------
+
+
+def _boot_code(_case: Case, finding: Finding) -> Outcome:
+    code = mbr_code().ljust(_SIGNATURE, b"\0")
+    change = Change(0, code, Order.SECTOR_0, "boot code in sector 0")
+    what = "Boot code is written into sector 0; its disk signature and partition table stay."
+    return Remedy(finding, what, "", (change,))
+
+
+def _mark_bearer(case: Case, finding: Finding) -> Outcome:
+    """Mark the one volume that BIOS machines are to start from."""
+    chosen, why = _to_be_active(case)
+    if chosen is None:
+        return NotMended(finding, why, "Set the mark by hand on the partition that is to start.")
+    head = MasterBootRecord.unpack(case.drive.read_at(0, 512))
+    changes = []
+    for number in range(1, 5):
+        at = (number - 1) * MbrEntry.SIZE
+        entry = MbrEntry.unpack(head.entries, at)
+        status = ACTIVE if number == chosen else 0
+        if entry.status != status:
+            place = _ENTRIES + at + MbrEntry.offset_of("status")
+            changes.append(Change(place, bytes((status,)), Order.SECTOR_0, f"active mark of entry {number}"))
+    what = f"Partition {chosen} becomes the only active one."
+    return Remedy(finding, what, why, tuple(changes))
+
+
+def _to_be_active(case: Case) -> tuple[int | None, str]:
+    """Return the number of the partition to be marked, or None, and why."""
+    bearers = case.bearers
+    if len(bearers) > 1:
+        marked = [each for each in bearers if each.partition.active]
+        if len(marked) != 1:
+            return None, "several volumes hold BOOTMGR, and which one is to start is not known"
+        return marked[0].partition.number, "it holds BOOTMGR and was marked already"
+    if bearers:
+        return bearers[0].partition.number, "it holds BOOTMGR"
+    loaders = [each for each in case.examined.volumes if each.kind.firmware_reads and each.volume.find("efi/boot")]
+    if len(loaders) == 1:
+        return loaders[0].partition.number, "it holds the loaders for UEFI, and no volume holds BOOTMGR"
+    return None, "no volume holds BOOTMGR, so which one is to start is not known"
+
+
+def _status(case: Case, finding: Finding) -> Outcome:
+    """A status that is neither 80h nor 00h: marked where only that volume can be meant."""
+    number = finding.place.volume
+    assert number is not None
+    chosen, _ = _to_be_active(case)
+    has_other = any(partition.active for partition in case.examined.partitions)
+    status = ACTIVE if chosen == number and not has_other else 0
+    place = _ENTRIES + (number - 1) * MbrEntry.SIZE
+    change = Change(place, bytes((status,)), Order.SECTOR_0, f"status of entry {number}")
+    return Remedy(finding, f"The status of entry {number} becomes {status:02X}h.", "", (change,))
+
+
+def _chs(case: Case, finding: Finding) -> Outcome:
+    partition = case.partition(finding.place.volume)
+    assert partition is not None
+    at = _ENTRIES + (partition.number - 1) * MbrEntry.SIZE
+    last = partition.first_lba + partition.sector_count - 1
+    changes = tuple(
+        Change(at + MbrEntry.offset_of(name), chs(lba), Order.SECTOR_0, f"CHS fields of entry {partition.number}")
+        for name, lba in (("first_chs", partition.first_lba), ("last_chs", last))
+    )
+    return Remedy(finding, f"The CHS fields of partition {partition.number} are made to agree.", "", changes)
+
+
+def _disk_signature(case: Case, finding: Finding) -> Outcome:
+    """A number of its own, derived from what tells the drive from others: its table and its volumes' boot sectors."""
+    parts = [case.drive.read_at(_ENTRIES, 64), *(each.volume.boot_sector for each in case.examined.volumes)]
+    number = int.from_bytes(blake3(b"".join(parts)).digest()[:4], "little") or 1
+    change = Change(_SIGNATURE, number.to_bytes(4, "little"), Order.SECTOR_0, "disk signature")
+    return Remedy(finding, f"The disk signature becomes {number:08X}.", "", (change,))
+
+
+def _type(case: Case, finding: Finding) -> Outcome:
+    """The type that stands for the file system which is there."""
+    found = case.volume(finding.place.volume)
+    if found is None or found.kind.name not in COMPOSED:
+        return NotMended(finding, "there is no type for what it holds", "Change the type by hand.")
+    use, number = COMPOSED[found.kind.name].use, found.partition.number
+    if case.examined.table.style == "gpt":
+        return _new_entries(case, finding, number, use)
+    place = _ENTRIES + (number - 1) * MbrEntry.SIZE + MbrEntry.offset_of("type")
+    change = Change(place, bytes((use.value.mbr,)), Order.SECTOR_0, f"type of partition {number}")
+    return Remedy(finding, f"The type of partition {number} becomes {use.value.mbr:02X}h.", "", (change,))
+
+
+# -- GPT -------------------------------------------------------------------------------------------------------------
+
+
+def _copies(case: Case) -> list[GptCopy]:
+    """Return the sound copies, the primary first."""
+    sector = case.sector_size
+    last = case.drive.size // sector - 1
+    primary = copy_at(case.drive, sector, 1)
+    backup = copy_at(case.drive, sector, last)
+    if backup is None and primary is not None and 1 < primary.header.alternate_lba < last:
+        backup = copy_at(case.drive, sector, primary.header.alternate_lba)
+    return [copy for copy in (primary, backup) if copy is not None]
+
+
+def _written(case: Case, copy: GptCopy, *, primary: bool) -> tuple[Change, ...]:
+    """Return a copy as it has to be on this drive. A primary that is sound is left alone."""
+    sector = case.sector_size
+    last = case.drive.size // sector - 1
+    room = max(entry_sectors(sector), -(-len(copy.entries) // sector))
+    my, other = (1, last) if primary else (last, 1)
+    entries_at = 2 if primary else last - room
+    header = replace(copy.header, my_lba=my, alternate_lba=other, partition_entry_lba=entries_at)
+    header = replace(header, last_usable_lba=max(header.last_usable_lba, last - room - 1))
+    order, name = (Order.FIRSTS, "primary GPT") if primary else (Order.COPIES, "copy of the GPT")
+    entries = copy.entries.ljust(-(-len(copy.entries) // sector) * sector, b"\0")
+    return (
+        Change(entries_at * sector, entries, order, f"entries of the {name}"),
+        Change(my * sector, header_sector(header, sector), order, f"header of the {name}"),
+    )
+
+
+def _blocked(case: Case, copy: GptCopy, *, primary: bool) -> str:
+    """Say what is in the way of a copy: partitions, or the end of the drive."""
+    sector = case.sector_size
+    last = case.drive.size // sector - 1
+    room = max(entry_sectors(sector), -(-len(copy.entries) // sector))
+    if copy.header.last_usable_lba > last - room - 1:
+        return "the table is that of a larger drive"
+    for number, first, end in copy.spans():
+        if primary and first < 2 + room:
+            return f"partition {number} begins where the entries belong"
+        if not primary and end > last - room:
+            return f"partition {number} reaches to where the copy belongs"
+    return ""
+
+
+def _from_other_copy(case: Case, finding: Finding) -> Outcome:
+    primary = finding.code is Code.GPT_PRIMARY
+    copies = _copies(case)
+    mine, other = ("primary GPT", "copy at the end") if primary else ("copy at the end", "primary GPT")
+    if not copies:
+        return NotMended(finding, "no copy of the GPT is whole", _UNSURE)
+    if blocked := _blocked(case, copies[0], primary=primary):
+        return NotMended(finding, blocked, _UNSURE)
+    what = f"The {mine} is made from the {other}, which is whole."
+    return Remedy(finding, what, "", _written(case, copies[0], primary=primary))
+
+
+def _move_copy(case: Case, finding: Finding) -> Outcome:
+    """An image of a smaller drive: the copy is made at this drive's end, and the primary names it."""
+    copies = _copies(case)
+    if not copies:
+        return NotMended(finding, "no copy of the GPT is whole", _UNSURE)
+    if blocked := _blocked(case, copies[0], primary=False):
+        return NotMended(finding, blocked, _UNSURE)
+    changes = (*_written(case, copies[0], primary=False), *_written(case, copies[0], primary=True))
+    what = "A copy of the GPT is written to the drive's end, and the primary names it; the old copy stays where it is."
+    return Remedy(finding, what, "", changes)
+
+
+def _choose_copy(case: Case, finding: Finding) -> Outcome:
+    """Both copies are sound and differ: the one counts whose partitions hold volumes that can be read."""
+    copies = _copies(case)
+    if len(copies) != 2:
+        return NotMended(finding, "only one copy of the GPT is whole", _UNSURE)
+    first, second = (_volumes_of(case.drive, copy, case.sector_size) for copy in copies)
+    if first == second:
+        why = f"{len(first)} volumes can be read by either copy, so which one is right is not known"
+        return NotMended(finding, why, _UNSURE)
+    if not (first > second or second > first):
+        return NotMended(finding, "each copy leads to volumes that the other one does not have", _UNSURE)
+    is_first = first > second
+    right, wrong = (copies[0], "copy at the end") if is_first else (copies[1], "primary GPT")
+    if blocked := _blocked(case, right, primary=not is_first):
+        return NotMended(finding, blocked, _UNSURE)
+    name = "primary GPT" if is_first else "copy at the end"
+    more, fewer = (first, second) if is_first else (second, first)
+    why = f"by the {name} {len(more)} volumes can be read, by the {wrong} {len(fewer)}"
+    return Remedy(finding, f"The {wrong} is made from the {name}.", why, _written(case, right, primary=not is_first))
+
+
+def _volumes_of(drive: SizedReadable, copy: GptCopy, sector: int) -> set[tuple[int, int]]:
+    """Return the places of the partitions of a copy that hold volumes which can be walked without a fault."""
+    found = set()
+    for _, first, end in copy.spans():
+        offset, size = first * sector, min(end * sector, drive.size) - first * sector
+        if size >= 512 and _is_sound(drive, offset, size):
+            found.add((offset, size))
+    return found
+
+
+def _is_sound(drive: SizedReadable, offset: int, size: int) -> bool:
+    if kind_at(drive, offset, size) is None:
+        return False
+    try:
+        _, volume = open_volume(drive, offset, size)
+        return not any(entry.faults for entry in volume.walk())
+    except VolumeError:
+        return False
+
+
+def _protective(case: Case, finding: Finding) -> Outcome:
+    """Sector 0 is to guard the GPT that is there. What it names itself decides whether that is meant at all."""
+    copies = _copies(case)
+    if not copies or not _volumes_of(case.drive, copies[0], case.sector_size):
+        return NotMended(finding, "the GPT that is there leads to no volume that can be read", _UNSURE)
+    head = case.drive.read_at(0, 512)
+    sectors = case.drive.size // case.sector_size
+    entries = protective_entry(sectors).pack() + bytes(48)
+    if head[510:] == b"\x55\xaa":
+        changes = (Change(_ENTRIES, entries, Order.SECTOR_0, "protective record in sector 0"),)
+        what = "The protective record is written into sector 0's partition table; the rest of sector 0 stays."
+    else:
+        sector = MasterBootRecord(code=mbr_code().ljust(440, b"\0"), disk_signature=0, entries=entries)
+        changes = (Change(0, sector.pack(), Order.SECTOR_0, "sector 0 with the protective record"),)
+        what = "Sector 0 is written with a protective record."
+    count = len(_volumes_of(case.drive, copies[0], case.sector_size))
+    return Remedy(finding, what, f"the GPT leads to {count} volume{'s' if count > 1 else ''} that can be read", changes)
+
+
+def _stale(case: Case, finding: Finding) -> Outcome:
+    """Remains of a GPT behind an MBR whose partitions hold volumes: its headers are cleared, and nothing else."""
+    sector, volumes = case.sector_size, case.examined.volumes
+    if not volumes:
+        why = "the MBR leads to no volume that can be read, so the GPT may be the table that is meant"
+        return NotMended(finding, why, _UNSURE)
+    last = case.drive.size // sector - 1
+    changes, kept = [], []
+    for lba, order, name in ((last, Order.COPIES, "copy"), (1, Order.FIRSTS, "primary header")):
+        if copy_at(case.drive, sector, lba) is None:
+            continue
+        inside = [p for p in case.examined.partitions if p.first_lba <= lba < p.first_lba + p.sector_count]
+        if inside:
+            kept.append(name)
+            continue
+        changes.append(Change(lba * sector, bytes(sector), order, f"{name} of the stale GPT"))
+    if not changes:
+        return NotMended(finding, f"its {' and '.join(kept)} lies inside a partition", _UNSURE)
+    what = "The headers of the stale GPT are cleared."
+    return Remedy(finding, what, f"the MBR leads to {len(volumes)} that can be read, and is the table that counts",
+                  tuple(changes))  # fmt: skip
+
+
+def _new_entries(case: Case, finding: Finding, number: int, use: Use) -> Outcome:
+    """Another type in both copies of a GPT."""
+    copies = _copies(case)
+    if not copies:
+        return NotMended(finding, "no copy of the GPT is whole", _UNSURE)
+    changes: Sequence[Change] = ()
+    for copy in copies:
+        at = (number - 1) * copy.header.size_of_partition_entry
+        entry = replace(GptEntry.unpack(copy.entries, at), partition_type_guid=use.value.gpt.bytes_le)
+        entries = copy.entries[:at] + entry.pack() + copy.entries[at + ENTRY_SIZE :]
+        primary = copy.header.my_lba == 1
+        changes = (*changes, *_written(case, copy.with_entries(entries), primary=primary))
+    return Remedy(finding, f"The type of partition {number} becomes {use.value.gpt_shown}.", "", tuple(changes))
+
+
+RULES: Rules = {
+    Code.START_NO_MBR_CODE: _boot_code,
+    Code.START_FOREIGN_MBR_CODE: _boot_code,
+    Code.START_NO_ACTIVE: _mark_bearer,
+    Code.START_WRONG_ACTIVE: _mark_bearer,
+    Code.TABLE_SEVERAL_ACTIVE: _mark_bearer,
+    Code.TABLE_SIGNATURE: _disk_signature,
+    Code.MBR_STATUS: _status,
+    Code.MBR_CHS: _chs,
+    Code.PARTITION_TYPE: _type,
+    Code.GPT_PRIMARY: _from_other_copy,
+    Code.GPT_BACKUP: _from_other_copy,
+    Code.GPT_COPY_NOT_AT_END: _move_copy,
+    Code.GPT_COPIES_DIFFER: _choose_copy,
+    Code.GPT_NO_PROTECTIVE: _protective,
+    Code.GPT_STALE: _stale,
+}

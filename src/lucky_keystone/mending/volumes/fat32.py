@@ -1,0 +1,212 @@
+"""Remedies for FAT32 volumes: their boot sector and its copy, FSInfo, the two FATs."""
+
+from __future__ import annotations
+
+from ...boot.records import FAT32_RECORD
+from ...checking.codes import Code
+from ...checking.report import Finding
+from ...checking.views import Patched
+from ...content import SizedReadable
+from ...tables.mbr import HEADS, SECTORS_PER_TRACK
+from ...units import counted
+from ...volumes.fat32.kind import FAT32
+from ...volumes.fat32.read import Fat32Volume
+from ...volumes.fat32.records import BACKUP_BOOT_SECTOR, FSINFO_SECTOR, BootSector, FsInfo
+from ...volumes.volume import stored_hidden
+from ..judging import walk
+from ..remedy import FILE_SYSTEM_CHECK, Case, Change, NotMended, Order, Outcome, Remedy, Rules
+from .code import code_changes
+from .head import from_copy
+
+_CHECKER = "Run 'fsck.fat' (Linux), 'chkdsk' (Windows) or First Aid (macOS) on the volume, then mend again."
+_PIECE = 1 << 20
+_ONE_FAT_ACTIVE = 0x80
+"""fatgen103, BPB_ExtFlags: the FATs are not mirrored."""
+
+
+def _volume(case: Case, finding: Finding) -> Fat32Volume:
+    found = case.volume(finding.place.volume)
+    assert found is not None
+    assert isinstance(found.volume, Fat32Volume)
+    return found.volume
+
+
+def _copy_offset(volume: Fat32Volume) -> int | None:
+    """Byte of the drive where the copy of the boot sector lies; None where there is none."""
+    boot = volume.boot
+    if not 0 < boot.BPB_BkBootSec < boot.BPB_RsvdSecCnt:
+        return None
+    return volume.offset + boot.BPB_BkBootSec * volume.sector_size
+
+
+def _in_both(volume: Fat32Volume, at: int, data: bytes, what: str) -> tuple[Change, ...]:
+    """Change a field of the boot sector, and of its copy where that is one of the same volume."""
+    changes = [Change(volume.offset + at, data, Order.FIRSTS, f"{what} in the boot sector")]
+    copy = _copy_offset(volume)
+    if copy is not None and FAT32.recognises(_Bytes(volume), copy, volume.sector_size):
+        changes.insert(0, Change(copy + at, data, Order.COPIES, f"{what} in the boot sector's copy"))
+    return tuple(changes)
+
+
+class _Bytes:
+    """The drive below a volume."""
+
+    def __init__(self, volume: Fat32Volume) -> None:
+        self._volume = volume
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        return self._volume.bytes_at(offset, size)
+
+
+def _hidden(case: Case, finding: Finding) -> Outcome:
+    volume, partition = _volume(case, finding), case.partition(finding.place.volume)
+    assert partition is not None
+    right = stored_hidden(partition.first_lba)
+    changes = _in_both(volume, BootSector.offset_of("BPB_HiddSec"), right.to_bytes(4, "little"), "BPB_HiddSec")
+    return Remedy(finding, f"BPB_HiddSec becomes {right:,}, the partition's first sector.", "", changes)
+
+
+def _geometry(case: Case, finding: Finding) -> Outcome:
+    data = SECTORS_PER_TRACK.to_bytes(2, "little") + HEADS.to_bytes(2, "little")
+    changes = _in_both(_volume(case, finding), BootSector.offset_of("BPB_SecPerTrk"), data, "geometry")
+    what = f"The geometry becomes {HEADS} heads and {SECTORS_PER_TRACK} sectors a track, as the table counts."
+    return Remedy(finding, what, "", changes)
+
+
+def _code(case: Case, finding: Finding) -> Outcome:
+    volume = _volume(case, finding)
+    end = FAT32_RECORD.further_offset + len(FAT32_RECORD.further_code)
+    reserved = volume.boot.BPB_RsvdSecCnt * volume.sector_size
+    if end > reserved:
+        return NotMended(
+            finding,
+            f"the volume has {volume.boot.BPB_RsvdSecCnt} reserved sectors, too few for the boot code",
+            "Copy its files away, and build it again.",
+        )
+    copy = _copy_offset(volume)
+    if copy is not None and not FAT32.recognises(_Bytes(volume), copy, volume.sector_size):
+        copy = None
+    return code_changes(finding, FAT32_RECORD, volume.offset, copy)
+
+
+def _boot_copy(case: Case, finding: Finding) -> Outcome:
+    """Boot sector and copy differ: walk the folders by each."""
+    volume, partition = _volume(case, finding), case.partition(finding.place.volume)
+    copy = _copy_offset(volume)
+    assert partition is not None
+    assert copy is not None
+    size = partition.sector_count * case.sector_size
+    first, second = volume.bytes_at(volume.offset, 512), volume.bytes_at(copy, 512)
+    by_first = _judged(case.drive, first, volume.offset, size, partition.first_lba)
+    by_second = _judged(case.drive, second, volume.offset, size, partition.first_lba)
+    if by_first <= by_second:
+        change = Change(copy, first, Order.COPIES, "copy of the boot sector")
+        return Remedy(finding, "The copy is made from the boot sector.", "by it all folders can be walked", (change,))
+    change = Change(volume.offset, second, Order.FIRSTS, "boot sector")
+    return Remedy(finding, "The boot sector is made from its copy.", "the copy fits the volume better", (change,))
+
+
+def _judged(drive: SizedReadable, sector: bytes, offset: int, size: int, first_lba: int) -> tuple[int, ...]:
+    """Return how much is wrong with a volume if this is its boot sector; less is better."""
+    found = walk(FAT32, Patched(drive, offset, sector), offset, size)
+    boot = BootSector.unpack(sector)
+    return (
+        *found.worse_than_none,
+        boot.BPB_HiddSec != stored_hidden(first_lba),
+        (boot.BPB_NumHeads, boot.BPB_SecPerTrk) != (HEADS, SECTORS_PER_TRACK),
+    )
+
+
+def _fs_info(case: Case, finding: Finding) -> Outcome:
+    """Count the free clusters and write FSInfo anew; where its place is impossible, at the usual one."""
+    volume = _volume(case, finding)
+    boot, changes = volume.boot, list[Change]()
+    place = boot.BPB_FSInfo
+    if not 0 < place < boot.BPB_RsvdSecCnt or place == boot.BPB_BkBootSec:
+        place = FSINFO_SECTOR
+        if boot.BPB_RsvdSecCnt <= place or boot.BPB_BkBootSec == place:
+            return NotMended(finding, "the volume has no reserved sector for it", _CHECKER)
+        field = BootSector.offset_of("BPB_FSInfo")
+        changes += _in_both(volume, field, place.to_bytes(2, "little"), "BPB_FSInfo")
+    free, following = _free(volume)
+    data = FsInfo(FSI_Free_Count=free, FSI_Nxt_Free=following).pack()
+    second = boot.BPB_BkBootSec + place
+    if boot.BPB_BkBootSec == BACKUP_BOOT_SECTOR and second < boot.BPB_RsvdSecCnt:
+        changes.append(Change(volume.offset + second * volume.sector_size, data, Order.COPIES, "copy of FSInfo"))
+    changes.append(Change(volume.offset + place * volume.sector_size, data, Order.FIRSTS, "FSInfo"))
+    what = f"FSInfo is written with {counted(free, 'free cluster')}, as the FAT has them."
+    return Remedy(finding, what, "", tuple(changes))
+
+
+def _free(volume: Fat32Volume) -> tuple[int, int]:
+    """Return how many clusters are free, and the first of them."""
+    count, following = 0, 0xFFFF_FFFF
+    for start, entries in volume.fat_windows():
+        free = (entries == 0).nonzero()[0]
+        free = free[free + start >= 2]
+        count += len(free)
+        if following == 0xFFFF_FFFF and len(free):
+            following = start + int(free[0])
+    return count, following
+
+
+def _fats(case: Case, finding: Finding) -> Outcome:
+    """Decide between the two FATs by walking the folders with each: chains that end and fit the sizes."""
+    volume, partition = _volume(case, finding), case.partition(finding.place.volume)
+    assert partition is not None
+    if volume.boot.BPB_ExtFlags & _ONE_FAT_ACTIVE:
+        return NotMended(finding, "the volume says that only one of them is kept up", _CHECKER)
+    size = partition.sector_count * case.sector_size
+    by_first = walk(FAT32, case.drive, volume.offset, size)
+    by_second = walk(FAT32, _OtherFat(case.drive, volume), volume.offset, size)
+    is_first = by_first.worse_than_none <= by_second.worse_than_none
+    best = by_first if is_first else by_second
+    if best.faults:
+        why = f"by the first FAT: {by_first}; by the second: {by_second}; {FILE_SYSTEM_CHECK}"
+        return NotMended(finding, why, _CHECKER)
+    if by_first.worse_than_none == by_second.worse_than_none:
+        why = "both give the same folders and files, and systems read the first one"
+    else:
+        why = f"by the first FAT: {by_first}; by the second: {by_second}"
+    source, target = (0, 1) if is_first else (1, 0)
+    order, words = (Order.COPIES, "second FAT") if is_first else (Order.FIRSTS, "first FAT")
+    changes = []
+    total = volume.boot.BPB_FATSz32 * volume.sector_size
+    for start in range(0, total, _PIECE):
+        right, wrong = (
+            volume.bytes_at(volume.fat_offset(copy) + start, min(_PIECE, total - start)) for copy in (source, target)
+        )
+        for at in range(0, len(right), volume.sector_size):
+            piece = right[at : at + volume.sector_size]
+            if piece != wrong[at : at + volume.sector_size]:
+                changes.append(Change(volume.fat_offset(target) + start + at, piece, order, f"sector of the {words}"))
+    what = f"The {words} is made from the {'first' if is_first else 'second'} one, where they differ."
+    return Remedy(finding, what, why, tuple(changes))
+
+
+class _OtherFat:
+    """A drive on which a volume's second FAT stands in the place of the first."""
+
+    def __init__(self, drive: SizedReadable, volume: Fat32Volume) -> None:
+        self._drive, self.size = drive, drive.size
+        self._first, self._second = volume.fat_offset(0), volume.fat_offset(1)
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        found = bytearray(self._drive.read_at(offset, size))
+        start, end = max(offset, self._first), min(offset + size, self._second)
+        if start < end:
+            found[start - offset : end - offset] = self._drive.read_at(self._second + start - self._first, end - start)
+        return bytes(found)
+
+
+RULES: Rules = {
+    Code.VOLUME_BOOT_SECTOR: from_copy,
+    Code.VOLUME_HIDDEN_SECTORS: _hidden,
+    Code.VOLUME_GEOMETRY: _geometry,
+    Code.FAT32_BOOT_COPY: _boot_copy,
+    Code.FAT32_FSINFO: _fs_info,
+    Code.FAT_COPIES_DIFFER: _fats,
+    Code.START_NO_VOLUME_CODE: _code,
+    Code.START_FOREIGN_CODE: _code,
+    Code.START_VOLUME_CODE: _code,
+}
