@@ -450,6 +450,41 @@ def tail(content: Content, skip: int) -> Content:
     return Tail(content, skip)
 
 
+class Piece:
+    """Some of a content: what comes before is read and passed over."""
+
+    def __init__(self, content: Content, start: int, size: int) -> None:
+        self._rest, self.size = tail(content, start), size
+        self.cut_from = content, start
+        """What it is a piece of, and from which byte on."""
+
+    def where(self) -> Whence:
+        return self._rest.where()
+
+    def open(self) -> Reader:
+        return _PieceReader(self._rest.open(), self.size)
+
+
+class _PieceReader:
+    def __init__(self, reader: Reader, size: int) -> None:
+        self._reader, self._left = reader, size
+
+    def readinto(self, view: memoryview) -> int:
+        got = self._reader.readinto(view[: self._left])
+        self._left -= got
+        return got
+
+    def close(self) -> None:
+        self._reader.close()
+
+
+def piece_of(content: Content, start: int, size: int) -> Content:
+    """Return `size` bytes of a content from byte `start` on."""
+    if isinstance(content, FileRange):
+        return FileRange(content.file, content.offset + start, size)
+    return Piece(content, start, size)
+
+
 def seekable(content: Content) -> Seekable:
     """Return `content` as Seekable, or raise SourceError when its bytes can only be streamed."""
     if hasattr(content, "read_at"):

@@ -8,11 +8,13 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 
 from ..hive.store import STORES
+from ..setup.folders import SETUP_IMAGES
 from ..starting.bios import LOADER, loader_fits
 from ..starting.bootable import ReadBootVolume, ReadDrive
 from ..starting.loaders import examine, loader_path
 from ..starting.outlook import Outlook
 from ..starting.pe import REMOVABLE_LOADERS
+from ..starting.release import is_before_secure_boot, setup_architecture, setup_build
 from ..starting.rules import outlooks
 from ..starting.stores import store_fault
 from ..starting.trust import Machine
@@ -37,7 +39,7 @@ def walk_boot(drive: ReadDrive, report: Report, machine: Machine, wanted: Collec
         _bios(drive, report)
     has_loader = [_uefi(architecture, drive.volumes, report) for architecture in REMOVABLE_LOADERS]
     if not any(has_loader):
-        _installed_only(drive.volumes, report)
+        _installed_only(drive, report)
     _stores(drive, report)
     walk_macs(drive, report, machine)
     _wanted(rows, wanted, report)
@@ -151,8 +153,9 @@ def _uefi(architecture: str, volumes: Sequence[ReadBootVolume], report: Report) 
     return bool(found)
 
 
-def _installed_only(volumes: Sequence[ReadBootVolume], report: Report) -> None:
-    for volume in volumes:
+def _installed_only(drive: ReadDrive, report: Report) -> None:
+    """Find what loader is missing where there is none for any machine."""
+    for volume in drive.volumes:
         file = volume.find(_INSTALLED_LOADER) if volume.kind.firmware_reads else None
         if file is None:
             continue
@@ -161,3 +164,19 @@ def _installed_only(volumes: Sequence[ReadBootVolume], report: Report) -> None:
         what = f"{_INSTALLED_LOADER} is there, but not under the name that firmware looks for on removable drives."
         place = Place(volume.partition.number, file=_INSTALLED_LOADER)
         report.start(Code.START_NO_REMOVABLE_LOADER, what, f"Copy it to {name}.", place, firmware="uefi")
+        return
+    _without_any(drive, report)
+
+
+def _without_any(drive: ReadDrive, report: Report) -> None:
+    """An installer whose release starts on UEFI, and which has no loader under whatever name."""
+    architecture, build = setup_architecture(drive), setup_build(drive)
+    starts_on_uefi = architecture in REMOVABLE_LOADERS and not (architecture == "x86" and is_before_secure_boot(build))
+    volume = next((each for each in drive.volumes if each.kind.firmware_reads and each.find(SETUP_IMAGES[0])), None)
+    if volume is None or not starts_on_uefi:
+        return
+    path = loader_path(architecture)
+    what = f"{path} is missing, which {NAMES[architecture]} machines start from."
+    advice = "Copy it from the installer, or run 'lucky-keystone mend' with --from."
+    place = Place(volume.partition.number, file=path)
+    report.start(Code.START_NO_REMOVABLE_LOADER, what, advice, place, firmware="uefi")

@@ -30,6 +30,7 @@ from .contents import check_contents, judge
 from .found import FoundVolume
 from .macwalk import verify_base_systems, with_certificates
 from .report import Place, Report, VolumeSummary
+from .setup_images import check_setup_images
 from .tables import check_table
 from .views import Front, Patched
 from .volumes.checkers import CHECKERS
@@ -124,6 +125,8 @@ def _examine(
         for volume in found
         if counts and volume.firmware_sees_it
     ]
+    if not image_size:
+        check_setup_images(found, report)
     seen_drive = ReadDrive(table if table.style else None, sector, walked)
     if (partitions and found) or image_size:
         wanted: Sequence[str] = manifest.about.starts_on if manifest else ()

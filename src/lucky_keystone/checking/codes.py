@@ -76,6 +76,7 @@ class Code(StrEnum):
     AGAINST_EXTRA = "against.extra"
     # what setup will find
     SETUP_ANSWERED = "setup.answered"
+    SETUP_IMAGE = "setup.image"
     # the way it starts
     START_NOTHING = "start.nothing"
     START_NO_MBR_CODE = "start.no-mbr-code"

@@ -14,7 +14,7 @@ from uuid import UUID
 from ..content import Seekable
 from ..starting.bootable import Bootable
 from ..tables.partition import Use
-from ..tree import Folder
+from ..tree import File, Folder
 from ..volumes.kind import ComposedKind
 from .choices import Choices
 
@@ -150,6 +150,15 @@ class DriveWish:
     """Is told the drive's names as soon as everything has its place: contents that hold them are settled then."""
 
 
+@dataclass(frozen=True)
+class Supply:
+    """A file that a source gives for a place on a drive."""
+
+    file: File
+    where: str
+    """Where it comes from, in words."""
+
+
 class Family(Protocol):
     """A kind of source, and the drives it becomes."""
 
@@ -175,6 +184,9 @@ class Family(Protocol):
 
     def on_drive(self, source: Source) -> Folder:
         """Return what of the source lies on its drives, file by file, to compare a drive with."""
+
+    def supplied(self, source: Source, path: str) -> Supply | None:
+        """Return the file that belongs at `path` of a drive which has lost it; None where the source has none."""
 
     def disk_images(self, source: Source) -> Sequence[DiskImage]:
         """Return the disk images in a source that carry checksums of their own, the source itself too."""

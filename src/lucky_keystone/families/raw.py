@@ -22,7 +22,7 @@ from ..units import SECTOR_SIZES, exact_size, shown_size
 from ..volumes.kinds import kind_at
 from .choices import Choices, given, option
 from .facts import Loader, SourceFacts
-from .family import Decision, DriveShape, DriveWish, WholeImage
+from .family import Decision, DriveShape, DriveWish, Supply, WholeImage
 
 _SLACK = 1 << 20  # bytes that a table may reach beyond its image: some are cut at the last byte that is not zero
 _LISTED = 6
@@ -128,6 +128,9 @@ class RawImage:
 
     def on_drive(self, source: Source) -> Folder:
         return source.root
+
+    def supplied(self, source: Source, path: str) -> Supply | None:
+        return None
 
     def disk_images(self, source: Source) -> Sequence[DiskImage]:
         return (source.disk_image,) if source.disk_image else ()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left, insort
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from ..content import Content, SizedReadable, seekable
 from .remedy import Change
@@ -18,7 +18,7 @@ class Draft:
         self._drive, self.size = drive, drive.size
         self._pages: dict[int, bytearray] = {}
         self._numbers: list[int] = []
-        self._contents: list[tuple[int, int, SizedReadable]] = []
+        self._contents: list[tuple[int, int, Content]] = []
         for change in changes:
             self.put(change)
 
@@ -30,7 +30,7 @@ class Draft:
             self._place(change.offset, change.data)
 
     def _place(self, offset: int, content: Content) -> None:
-        self._contents.append((offset, offset + content.size, seekable(content)))
+        self._contents.append((offset, offset + content.size, content))
 
     def _patch(self, offset: int, data: bytes) -> None:
         done = 0
@@ -62,8 +62,25 @@ class Draft:
         for start, end, content in self._contents:
             first, last = max(start, offset), min(end, offset + size)
             if first < last:
-                _overlay(found, offset, first, content.read_at(first - start, last - first))
+                _overlay(found, offset, first, _known(content, first - start, last - first))
         return found
+
+
+def _known(content: Content, offset: int, size: int) -> bytes:
+    """Return bytes of a content. Zeros stand for sums that are taken of it while it streams (an image's part)."""
+    whole = getattr(content, "cut_from", None)
+    if whole is not None:
+        return _known(whole[0], whole[1] + offset, size)
+    parts: Sequence[Content] = getattr(content, "parts", ())
+    if not parts:
+        return seekable(content).read_at(offset, size)
+    found, start = [], 0
+    for part in parts:
+        first, last = max(offset, start), min(offset + size, start + part.size)
+        if first < last:
+            found.append(_known(part, first - start, last - first))
+        start += part.size
+    return b"".join(found).ljust(size, b"\0")
 
 
 def _overlay(found: bytearray, offset: int, start: int, data: bytes | bytearray) -> None:

@@ -9,13 +9,15 @@ read no longer can be.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from ..checking.check import Examined, examine_drive
-from ..checking.report import Finding
+from ..checking.codes import Code
+from ..checking.report import Finding, Place
 from ..content import SizedReadable
 from ..progress import Progress
+from ..starting.bios import LOADER
 from .draft import Draft
 from .judging import harm, readable_files
 from .remedy import Case, Change, NotMended, Remedy, Wishes
@@ -77,10 +79,16 @@ class _Maker:
         self._drive, self._examine, self._wishes, self._progress = drive, examine, wishes, progress
         self._firmware = firmware
         self._taken: list[Remedy] = []
+        self._reasons: dict[_Key, NotMended] = {}
+        """Why findings stay, as things are."""
         self._refused: dict[_Key, NotMended] = {}
+        """Why findings stay whose remedy was tried on a draft."""
 
     def make(self) -> Mending:
         before = now = self._examine(self._drive)
+        about = before.manifest.about if before.manifest else None
+        if not self._firmware and about is not None and len(about.starts_on) == 1:
+            self._firmware = about.starts_on[0]
         self._files = readable_files(before.volumes)
         for number in range(_ROUNDS):
             self._progress("examining", number, _ROUNDS)
@@ -89,7 +97,7 @@ class _Maker:
                 break
             now = following
         self._progress("examining", 1, 1)
-        left = [self._left(finding) for finding in now.report.findings if self._is_asked_for(finding)]
+        left = [self._left(finding) for finding in self._findings(now) if self._is_asked_for(finding)]
         return Mending(before, now, tuple(self._taken), tuple(left))
 
     def _round(self, now: Examined) -> Examined | None:
@@ -112,12 +120,12 @@ class _Maker:
         """Return a remedy for each finding that has one; none that touches what another one does."""
         case = Case(self._draft([]), now, self._wishes)
         chosen: list[Remedy] = []
-        for finding in now.report.findings:
+        for finding in self._findings(now):
             if not self._is_asked_for(finding) or finding.code in CONSEQUENCES or _key(finding) in self._refused:
                 continue
             outcome = remedy_for(case, finding)
             if isinstance(outcome, NotMended):
-                self._refused[_key(finding)] = outcome
+                self._reasons[_key(finding)] = outcome
             elif not any(_overlap(outcome, other) for other in chosen):
                 chosen.append(outcome)
         return chosen
@@ -132,11 +140,11 @@ class _Maker:
         return after
 
     def _objection(self, now: Examined, after: Examined, proposed: Sequence[Remedy]) -> str:
-        there = _faults(after)
+        here, there = self._faults(now), self._faults(after)
         for remedy in proposed:
-            if there[_key(remedy.finding)] >= _faults(now)[_key(remedy.finding)]:
+            if there[_key(remedy.finding)] >= here[_key(remedy.finding)]:
                 return "the remedy there is does not help here"
-        if worse := [key for key in there if there[key] > _faults(now)[key] and _is_harm(key, now, after)]:
+        if worse := [key for key in there if there[key] > here[key] and _is_harm(key, now, after)]:
             return f"mending it would bring another fault ({worse[0][0]})"
         remedies = [*self._taken, *proposed]
         changes = [change for remedy in remedies for change in remedy.changes]
@@ -146,13 +154,21 @@ class _Maker:
     def _draft(self, proposed: Sequence[Remedy]) -> Draft:
         return Draft(self._drive, (change for remedy in (*self._taken, *proposed) for change in remedy.changes))
 
+    def _findings(self, examined: Examined) -> list[Finding]:
+        """Return what a check found, and code of others that is to be replaced on request."""
+        found = list(examined.report.findings)
+        return found + (list(_foreign_code(examined)) if self._wishes.replace_code else [])
+
+    def _faults(self, examined: Examined) -> _Counts:
+        return Counter(_key(finding) for finding in self._findings(examined) if is_to_be_mended(finding))
+
     def _is_asked_for(self, finding: Finding) -> bool:
         """Leave out what only other firmware misses than the one that was asked for."""
         other = finding.level == "start" and self._firmware in ("bios", "uefi") and finding.firmware
         return is_to_be_mended(finding) and (not other or finding.firmware == self._firmware)
 
     def _left(self, finding: Finding) -> NotMended:
-        known = self._refused.get(_key(finding))
+        known = self._refused.get(_key(finding)) or self._reasons.get(_key(finding))
         if known is not None:
             return NotMended(finding, known.why, known.advice)
         return NotMended(finding, "what keeps it from starting is not known to this program", finding.advice)
@@ -167,8 +183,18 @@ def _key(finding: Finding) -> _Key:
     return finding.code, finding.place.volume, finding.place.file
 
 
-def _faults(examined: Examined) -> _Counts:
-    return Counter(_key(finding) for finding in examined.report.findings if is_to_be_mended(finding))
+def _foreign_code(examined: Examined) -> Iterator[Finding]:
+    """Yield a finding for boot code of others on the way to BOOTMGR, which a check takes as it is."""
+    drive = examined.walked
+    bearers = [volume for volume in drive.volumes if volume.find(LOADER) is not None]
+    if drive.table != "mbr" or drive.sector_size != 512 or not bearers:
+        return
+    if drive.record == "other" and drive.record_seeks_active:
+        yield Finding("start", Code.START_FOREIGN_MBR_CODE, "start", "sector 0 has another maker's boot code.")
+    for volume in bearers:
+        if volume.boot_code == "other" and volume.names_bootmgr:
+            what, place = "the volume's boot sector has another maker's boot code.", Place(volume.partition.number)
+            yield Finding("start", Code.START_FOREIGN_CODE, "start", what, place=place)
 
 
 def _is_harm(key: _Key, now: Examined, after: Examined) -> bool:

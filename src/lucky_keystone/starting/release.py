@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, cast
 
 from ..errors import KeystoneError
 from ..setup.folders import SETUP_IMAGES
-from ..wim.read import InstallImage
+from ..wim.read import Edition, InstallImage
 from .bootable import Bootable
 
 if TYPE_CHECKING:
@@ -18,6 +18,17 @@ _FIRST_WITH_SECURE_BOOT = 9200
 
 def setup_build(drive: Bootable) -> int:
     """Return the build of the setup environment on a drive; 0 where there is none, or it does not say."""
+    edition = _setup_environment(drive)
+    return edition.build if edition else 0
+
+
+def setup_architecture(drive: Bootable) -> str:
+    """Return what the setup environment on a drive is made for; '' where there is none, or it does not say."""
+    edition = _setup_environment(drive)
+    return edition.architecture if edition else ""
+
+
+def _setup_environment(drive: Bootable) -> Edition | None:
     for volume in drive.volumes:
         for path in SETUP_IMAGES:
             try:  # its head and its XML are all that is read
@@ -28,8 +39,8 @@ def setup_build(drive: Bootable) -> int:
             except KeystoneError:
                 continue
             if editions:
-                return editions[-1].build
-    return 0
+                return editions[-1]
+    return None
 
 
 def is_before_secure_boot(build: int) -> bool:

@@ -21,7 +21,7 @@ from ...volumes.fat32.kind import FAT32
 from ...volumes.hfsplus.kind import HFSPLUS
 from ..choices import Choices, option
 from ..facts import MacFacts, SourceFacts
-from ..family import Decision, DriveShape, DriveWish, VolumeWish
+from ..family import Decision, DriveShape, DriveWish, Supply, VolumeWish
 from .app import FROM_ITS_IMAGE, find_apps
 from .contents import InstallerTree, installer_tree
 from .generations import BESIDE, CORE, SOLD_FOR_NEWEST
@@ -87,6 +87,9 @@ class MacInstaller:
         for name in [name for name in beside.entries if name.startswith(".disk_label")]:
             del beside.entries[name]
         return tree
+
+    def supplied(self, source: Source, path: str) -> Supply | None:
+        return None
 
     def disk_images(self, source: Source) -> Sequence[DiskImage]:
         payload = payload_of(source)

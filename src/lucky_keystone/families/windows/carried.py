@@ -25,7 +25,7 @@ from .install_image import images_of, setup_images_of
 if TYPE_CHECKING:
     from ...wim.read import Edition
 
-_OWN_LOADERS = "efi/microsoft/boot"
+OWN_LOADERS = "efi/microsoft/boot"
 """What discs of 64-bit releases have beside a removable loader, or in its place."""
 _LARGEST = 32 << 20
 """Bytes of all that is taken from one image."""
@@ -50,6 +50,9 @@ _PLACES = {
 """By the generation that the loaders there are signed under. Not proven here."""
 
 
+LOADERS_INSIDE = _PLACES["2011"].loader
+
+
 @dataclass(frozen=True)
 class Change:
     """What is put on top of the source's files, and why."""
@@ -71,7 +74,7 @@ NOTHING = Change()
 
 def missing_loaders(source: Source, root: Folder) -> Change:
     """Return the removable loaders that a disc lacks and its install image has, with what belongs beside them."""
-    beside = root.find_folder(_OWN_LOADERS)
+    beside = root.find_folder(OWN_LOADERS)
     if beside is None or any(root.find_file(loader_path(each)) for each in REMOVABLE_LOADERS):
         return NOTHING
     try:
@@ -81,14 +84,14 @@ def missing_loaders(source: Source, root: Folder) -> Change:
             path = loader_path(edition.architecture)
             inside = _PLACES["2011"].loader
             tree = image.tree(edition)
-            loader = _taken(image, tree, inside, path)
+            loader = taken(image, tree, inside, path)
             if loader is None or examine_file(path, loader).architecture != edition.architecture:
                 why = f"the disc has none, and {image.first.place} no {inside} for {edition.architecture}"
                 return Change(decisions=(Decision("UEFI loader", "none", why),))
             others = tuple((f"efi/boot/{name}", file) for name, file in _small_files(beside))
-            taken = f"{path}, from inside {image.first.place}"
-            reason = f"the disc has none; {inside} of edition {edition.index}, beside it the files of {_OWN_LOADERS}"
-            made = Decision("UEFI loader", taken, reason)
+            shown = f"{path}, from inside {image.first.place}"
+            reason = f"the disc has none; {inside} of edition {edition.index}, beside it the files of {OWN_LOADERS}"
+            made = Decision("UEFI loader", shown, reason)
             return Change((*others, (path, loader)), (made,), "efi/boot/")
     except KeystoneError as error:
         why = f"the disc has none, and its install image cannot give one: {error.message}"
@@ -115,7 +118,7 @@ def with_signing(source: Source, root: Folder, wanted: str) -> Change:
             told.append(f"{path} as the source has it")
             continue
         image, tree, place = _carrier(source, architecture, wanted)
-        loader = _taken(image, tree, place.loader, path)
+        loader = taken(image, tree, place.loader, path)
         state = examine_file(path, loader) if loader is not None else None
         if loader is None or state is None or generation not in generations_of(state.signatures):
             raise _not_carried(wanted, f"{place.loader} in {image.first.place} is not there, or not signed so")
@@ -124,8 +127,8 @@ def with_signing(source: Source, root: Folder, wanted: str) -> Change:
         files[path] = loader
         told.append(f"{path}, from inside {image.first.place}")
         manager = root.find_file("bootmgr.efi")
-        if manager is not None and (taken := _taken(image, tree, place.manager, manager.name)) is not None:
-            files[manager.name] = taken
+        if manager is not None and (own := taken(image, tree, place.manager, manager.name)) is not None:
+            files[manager.name] = own
         files.update(_fonts(image, tree, place))
     reason = f"signed under the {wanted} generation of certificates"
     return Change(tuple(files.items()), (Decision("UEFI loaders", "; ".join(told), reason, "you", "loader_signing"),))
@@ -162,7 +165,7 @@ def _fonts(image: WholeImage, tree: EditionTree, place: _Place) -> Iterator[tupl
             continue
         stem, dot, ending = entry.name.rpartition(".")
         name = stem.removesuffix(place.suffix) + dot + ending
-        yield f"{_OWN_LOADERS}/fonts/{name}", _file(image, entry, name)
+        yield f"{OWN_LOADERS}/fonts/{name}", _file(image, entry, name)
 
 
 def _first_editions(images: Iterator[WholeImage]) -> Iterator[tuple[WholeImage, Edition]]:
@@ -175,7 +178,7 @@ def _first_editions(images: Iterator[WholeImage]) -> Iterator[tuple[WholeImage, 
                 yield image, edition
 
 
-def _taken(image: WholeImage, tree: EditionTree, inside: str, path: str) -> File | None:
+def taken(image: WholeImage, tree: EditionTree, inside: str, path: str) -> File | None:
     """Return a file of an edition under the last name of `path`; None where there is none."""
     entry = tree.find(inside)
     if entry is None or entry.is_folder or entry.is_reparse_point or not 0 < image.size_of(entry) <= _LARGEST:

@@ -6,18 +6,18 @@ from collections.abc import Iterable
 from dataclasses import replace
 from functools import lru_cache
 
-from ...content import seekable
+from ...content import Seekable, seekable
 from ...errors import SourceError
 from ...setup.folders import SETUP_FOLDERS, SETUP_IMAGES
+from ...setup.images import INSTALL_IMAGES, image_damage
 from ...sources.source import INSTALL_IMAGE, Source
 from ...starting.pe import loader_architecture
 from ...tree import File, Folder
 from ...wim.read import InstallImage
 from ...wim.split import LARGEST_PART
 from ..facts import InstallImageFacts, Loader, SourceFacts
-from .wholeness import blank_loaders, image_damage, is_installer
+from .wholeness import blank_loaders, is_installer
 
-_INSTALL_IMAGES = ("install.wim", "install.esd", "install.swm")
 _SETUP_IMAGE = "boot.wim"
 
 
@@ -32,7 +32,7 @@ def is_rescue(source: Source) -> bool:
 
 
 def _has_install_image(source: Source) -> bool:
-    return any(source.root.find_file(f"{folder}/{name}") for folder in SETUP_FOLDERS for name in _INSTALL_IMAGES)
+    return any(source.root.find_file(f"{folder}/{name}") for folder in SETUP_FOLDERS for name in INSTALL_IMAGES)
 
 
 def facts_of_windows(source: Source, family: str) -> SourceFacts:
@@ -47,7 +47,7 @@ def facts_of(source: Source) -> SourceFacts:
         note = f"It is compressed ({source.packing.name}): unpack it to have its install images looked at."
         return SourceFacts(family="", form=source.form, label=source.label, notes=(note,))
     damage = list(source.damage)
-    images = _images(source.root, _INSTALL_IMAGES, damage)
+    images = _images(source.root, INSTALL_IMAGES, damage)
     if source.form == INSTALL_IMAGE:
         name, file = next(iter(source.root.files()))
         found = _image_facts(file, name, source.root, damage)
@@ -55,7 +55,7 @@ def facts_of(source: Source) -> SourceFacts:
     boot_images = _images(source.root, (_SETUP_IMAGE,), damage)
     if not _has_install_image(source) and is_installer(source.root):
         damage.append(
-            f"There is no install image ({', '.join(_INSTALL_IMAGES)}) in sources, though the other files of an "
+            f"There is no install image ({', '.join(INSTALL_IMAGES)}) in sources, though the other files of an "
             "installer are there."
         )
     damage += blank_loaders(source.root)
@@ -103,7 +103,7 @@ def _image_facts(file: File, path: str, root: Folder, damage: list[str]) -> Inst
         return None
     try:
         image = InstallImage(seekable(file.content), path)
-        damage += image_damage(image, path, root)
+        damage += image_damage(image, path, lambda other: _bytes_at(root, other))
         return InstallImageFacts(
             path=path,
             size=file.size,
@@ -116,6 +116,11 @@ def _image_facts(file: File, path: str, root: Folder, damage: list[str]) -> Inst
         if error.message not in damage:
             damage.append(error.message)
         return None
+
+
+def _bytes_at(root: Folder, path: str) -> Seekable | None:
+    file = root.find_file(path)
+    return seekable(file.content) if file is not None else None
 
 
 def _loaders(root: Folder) -> Iterable[Loader]:

@@ -21,11 +21,12 @@ from ...volumes.kinds import COMPOSED
 from ...wim.split import LARGEST_PART
 from ..choices import Choices
 from ..facts import SourceFacts
-from ..family import Decision, DriveShape, DriveWish, VolumeWish
+from ..family import Decision, DriveShape, DriveWish, Supply, VolumeWish
 from .contents import crossing_tree
 from .facts import facts_of_windows, has_setup_environment
 from .prepared import Prepared, prepared
 from .shapes import Shape, decide_shape
+from .supplies import supplied
 
 _STARTER_LABEL, _CROSSING_LABEL = "LKEY START", "LKEY CROSS"
 _FALLBACK_LABEL = "INSTALLER"
@@ -49,6 +50,9 @@ class WindowsSetup:
 
     def on_drive(self, source: Source) -> Folder:
         return source.root
+
+    def supplied(self, source: Source, path: str) -> Supply | None:
+        return supplied(source, path)
 
     def disk_images(self, source: Source) -> Sequence[DiskImage]:
         return (source.disk_image,) if source.disk_image else ()

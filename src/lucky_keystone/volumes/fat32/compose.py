@@ -232,12 +232,12 @@ def _folder_bytes(folder: Folder, *, is_root: bool) -> int:
 def _folder_data(placed: PlacedFolder, layout: Layout, cluster_of: dict[str, int]) -> bytes:
     if placed.path == "":
         newest = max((entry.modified for entry in placed.folder.entries.values()), default=EPOCH)
-        pieces = [_entry(label_bytes(layout.label), ATTR_VOLUME_ID, newest, 0, 0)]
+        pieces = [folder_entry(label_bytes(layout.label), ATTR_VOLUME_ID, newest, 0, 0)]
     else:
         moment = placed.folder.modified
         pieces = [
-            _entry(b".          ", ATTR_DIRECTORY, moment, placed.cluster, 0),
-            _entry(b"..         ", ATTR_DIRECTORY, moment, placed.parent, 0),
+            folder_entry(b".          ", ATTR_DIRECTORY, moment, placed.cluster, 0),
+            folder_entry(b"..         ", ATTR_DIRECTORY, moment, placed.parent, 0),
         ]
     names = ShortNames(placed.folder.entries)
     for name, entry in placed.folder.entries.items():
@@ -246,13 +246,14 @@ def _folder_data(placed: PlacedFolder, layout: Layout, cluster_of: dict[str, int
             pieces.append(long_entries(name, short))
         cluster = cluster_of[f"{placed.path}/{name}" if placed.path else name]
         if isinstance(entry, Folder):
-            pieces.append(_entry(short, ATTR_DIRECTORY, entry.modified, cluster, 0))
+            pieces.append(folder_entry(short, ATTR_DIRECTORY, entry.modified, cluster, 0))
         else:
-            pieces.append(_entry(short, ATTR_ARCHIVE, entry.modified, cluster, entry.size))
+            pieces.append(folder_entry(short, ATTR_ARCHIVE, entry.modified, cluster, entry.size))
     return b"".join(pieces)
 
 
-def _entry(name: bytes, attributes: int, moment: datetime, cluster: int, size: int) -> bytes:
+def folder_entry(name: bytes, attributes: int, moment: datetime, cluster: int, size: int) -> bytes:
+    """Return the short entry of a file or folder, with `moment` for all its times."""
     date, time = fat_time(moment)
     return DirEntry(
         DIR_Name=name,

@@ -24,7 +24,7 @@ from ....volumes.fat32.kind import FAT32
 from ....volumes.ntfs.kind import NTFS
 from ...choices import Choices, given, option
 from ...facts import SourceFacts
-from ...family import DriveNames, DriveShape, DriveWish, VolumeWish
+from ...family import DriveNames, DriveShape, DriveWish, Supply, VolumeWish
 from ..facts import facts_of
 from .editions import all_images, chosen_edition, word_for
 from .marks import marked, with_answers
@@ -64,6 +64,9 @@ class WindowsPortable:
             "--against: a system that runs from the drive changes it, so a source says nothing about it.",
             advice="'check' alone compares the drive with its own manifest.",
         )
+
+    def supplied(self, source: Source, path: str) -> Supply | None:
+        return None
 
     def disk_images(self, source: Source) -> Sequence[DiskImage]:
         return (source.disk_image,) if source.disk_image else ()

@@ -1,0 +1,59 @@
+"""Looks at the install images on a drive: one that was cut off by a copy ends an installation half way."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ..content import ContentFile, FileRange, Seekable
+from ..errors import KeystoneError
+from ..setup.folders import SETUP_FOLDERS
+from ..setup.images import INSTALL_IMAGES, image_damage
+from ..volumes.volume import FileOnVolume
+from ..wim.read import InstallImage
+from .codes import Code
+from .found import FoundVolume
+from .report import Place, Report
+
+_NAMES = (*INSTALL_IMAGES, "boot.wim")
+_ADVICE = "Copy it from the installer again, or run 'lucky-keystone mend DRIVE --from SOURCE'."
+
+
+def check_setup_images(found: Sequence[FoundVolume], report: Report) -> None:
+    """Find install images and setup environments that cannot be whole, by their tables. Reads nothing else of them.
+
+    Of a drive that was built from a source known to be damaged this is a note.
+    """
+    known = any(finding.code is Code.SOURCE_NOT_WHOLE for finding in report.findings)
+    for volume in found:
+        for folder in SETUP_FOLDERS:
+            for name in _NAMES:
+                path = f"{folder}/{name}"
+                damage = _damage(volume, path)
+                place = Place(volume.partition.number, file=path)
+                if damage and known:
+                    report.note(Code.SETUP_IMAGE, "setup", damage, place)
+                elif damage:
+                    report.fault(Code.SETUP_IMAGE, "setup", damage, _ADVICE, place)
+
+
+def _damage(volume: FoundVolume, path: str) -> str:
+    """Say what is wrong with an image, '' where it is not there or looks whole."""
+    content = _bytes_of(volume, path)
+    if content is None:
+        return ""
+    try:
+        image = InstallImage(content, path)
+        return next(image_damage(image, path, lambda other: _bytes_of(volume, other)), "")
+    except KeystoneError as error:
+        return error.message
+
+
+def _bytes_of(volume: FoundVolume, path: str) -> Seekable | None:
+    """Return a file's bytes; None where there is none, or its volume's own damage keeps it from being read."""
+    try:
+        entry = volume.volume.find(path)
+    except KeystoneError:
+        return None
+    if entry is None or entry.is_folder or entry.faults:
+        return None
+    return FileRange(ContentFile(FileOnVolume(volume.volume, entry), path), 0, entry.size)
