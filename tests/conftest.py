@@ -16,7 +16,8 @@ from lucky_keystone.families.choices import Choices
 from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 
-from .helpers.drives import Built, build_drive
+from .helpers.drives import Built, build_drive, extract, small_disc
+from .helpers.hand_made import make_drives, with_user_files
 
 os.environ["LUCKY_KEYSTONE_JOURNALS"] = str(Path(tempfile.gettempdir(), f"lucky-keystone-journals-{os.getpid()}"))
 os.environ["LUCKY_KEYSTONE_STORE"] = str(Path(tempfile.gettempdir(), f"lucky-keystone-store-{os.getpid()}"))
@@ -47,3 +48,21 @@ def copy_of(built: Built, tmp_path: Path) -> Callable[[], Path]:
         return path
 
     return make
+
+
+@pytest.fixture(scope="session")
+def hand_made(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, dict[str, bytes]]:
+    """An installer's files with those of somebody beside them, and drives made from them by hand."""
+    folder = tmp_path_factory.mktemp("hand")
+    files = with_user_files(extract(small_disc(folder / "disc.iso"), folder / "files"))
+    return files, make_drives(folder, files)
+
+
+@pytest.fixture(scope="session")
+def files(hand_made: tuple[Path, dict[str, bytes]]) -> Path:
+    return hand_made[0]
+
+
+@pytest.fixture(scope="session")
+def drives(hand_made: tuple[Path, dict[str, bytes]]) -> dict[str, bytes]:
+    return hand_made[1]

@@ -42,6 +42,53 @@ def theirs(path: Path, shape: Geometry) -> dict[str, bytes]:
     return found
 
 
+class _Bytes(pytsk3.Img_Info):
+    """A drive in memory, for the independent reader."""
+
+    def __init__(self, data: bytes | bytearray) -> None:
+        self._data = data
+        super().__init__(url="", type=pytsk3.TSK_IMG_TYPE_EXTERNAL)
+
+    def close(self) -> None:
+        pass
+
+    def read(self, offset: int, size: int) -> bytes:
+        return bytes(self._data[offset : offset + size])
+
+    def get_size(self) -> int:
+        return len(self._data)
+
+
+def read_by_others(data: bytes | bytearray, offset: int) -> dict[str, bytes]:
+    """Return every file that an independent reader can read to its end in the volume at byte `offset` of a drive."""
+    found: dict[str, bytes] = {}
+    try:
+        system = pytsk3.FS_Info(_Bytes(data), offset=offset)
+        waiting, seen = [("", system.open_dir("/"))], set[int]()
+    except OSError:
+        return found
+    while waiting:
+        prefix, directory = waiting.pop()
+        for entry in directory:
+            name = entry.info.name.name.decode("utf-8", "replace")
+            meta = entry.info.meta
+            if name in (".", "..") or name.startswith("$") or meta is None or "(Volume Label" in name:
+                continue
+            if not int(entry.info.name.flags) & int(pytsk3.TSK_FS_NAME_FLAG_ALLOC) or meta.addr in seen:
+                continue
+            try:
+                if meta.type == pytsk3.TSK_FS_META_TYPE_DIR:
+                    seen.add(meta.addr)
+                    waiting.append((f"{prefix}{name}/", entry.as_directory()))
+                elif meta.type == pytsk3.TSK_FS_META_TYPE_REG:
+                    whole = entry.read_random(0, meta.size) if meta.size else b""
+                    if len(whole) == meta.size:
+                        found[prefix + name] = whole
+            except OSError:
+                continue  # what it cannot read counts as lost
+    return found
+
+
 def assert_checker_is_silent(path: Path, shape: Geometry, folder_: Path) -> None:
     alone = folder_ / "volume.img"
     with path.open("rb") as source, alone.open("wb") as out:

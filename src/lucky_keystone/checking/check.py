@@ -20,8 +20,9 @@ from ..tables.gpt import SIGNATURE as GPT_SIGNATURE
 from ..tables.mbr import read_mbr
 from ..tables.table import Partition, Table
 from ..units import SECTOR_SIZES
+from ..volumes.kind import VolumeKind
 from ..volumes.kinds import KINDS, kind_at, open_volume
-from ..volumes.volume import VolumeError
+from ..volumes.volume import Volume, VolumeError
 from .against import compare_with_source
 from .answers import note_answers
 from .bootwalk import walk_boot
@@ -36,6 +37,8 @@ from .views import Front, Patched
 from .volumes.checkers import CHECKERS
 
 _REBUILD = "Build the drive again."
+_STARTED = ("bootmgr", "efi/boot")
+"""What a volume holds that a machine starts from."""
 _UNGUARDED = (Code.TABLE_MISSING, Code.GPT_NO_PROTECTIVE)
 """Whatever volumes there are, firmware does not look for them."""
 
@@ -230,18 +233,45 @@ def _volumes(drive: SizedReadable, partitions: Sequence[Partition], sector: int,
 
 def _with_head(drive: SizedReadable, partition: Partition, offset: int, size: int, report: Report) -> SizedReadable:
     """Return the drive, with a volume's head taken from its copy where the first one is lost, and that noted."""
-    if size < 512 or kind_at(drive, offset, size) is not None:
+    there = kind_at(drive, offset, size) if size >= 512 else None
+    if size < 512 or (there is not None and _opens(there, drive, offset, size)):
         return drive
     for kind in KINDS.values():
         copy = kind.head_copy(drive, offset, size)
         if copy is not None:
             at, name = kind.head
-            what = f"the {kind.shown} {name} is lost; its copy at byte {copy} is whole."
+            if there is not None and not _opens(
+                kind, Patched(drive, offset + at, drive.read_at(copy, 512)), offset, size
+            ):
+                continue
+            state = "is lost" if there is None else "is damaged"
+            what = f"the {kind.shown} {name} {state}; its copy at byte {copy} is whole."
             advice = "Copy it back, or build the drive again."
             place = Place(partition.number, offset + at, 512)
             report.fault(Code.VOLUME_BOOT_SECTOR, f"{name}s", what, advice, place)
             return Patched(drive, offset + at, drive.read_at(copy, 512))
     return drive
+
+
+def _opens(kind: VolumeKind, drive: SizedReadable, offset: int, size: int) -> bool:
+    try:
+        kind.open(drive, offset, size)
+    except KeystoneError:
+        return False
+    return True
+
+
+def _type(kind: VolumeKind, volume: Volume, partition: Partition, report: Report) -> None:
+    """Compare a partition's type with what is in it; that matters where a machine starts from it."""
+    if partition.type is None or partition.type in kind.partition_types:
+        return
+    what = f"partition {partition.number} holds {kind.shown}, but is marked as {partition.type_shown}"
+    place = Place(partition.number)
+    if any(volume.find(path) is not None for path in _STARTED):
+        what += ": systems may not mount it, so what starts from it does not find its files."
+        report.start(Code.PARTITION_TYPE, what, f"Give it the type of {kind.shown}.", place, area="table")
+    else:
+        report.note(Code.PARTITION_TYPE, "table", f"{what}.", place)
 
 
 def _volume(
@@ -263,9 +293,7 @@ def _volume(
     except KeystoneError as error:
         report.fault(Code.FOLDERS_UNREADABLE, "folders", error.message, _REBUILD, Place(number, offset, size))
         return None
-    if not partition.expects_volume:
-        what = f"partition {number} holds {kind.shown}, but is marked as {partition.type_shown}."
-        report.note(Code.PARTITION_TYPE, "table", what, Place(number))
+    _type(kind, volume, partition, report)
     folders = sum(entry.is_folder for entry in entries)
     files = len(entries) - folders
     report.volumes.append(VolumeSummary(kind.shown, label, offset, files, folders - 1, free))

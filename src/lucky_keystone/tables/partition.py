@@ -39,6 +39,13 @@ MBR_TYPES_OF_VOLUMES = frozenset({use.value.mbr for use in Use} | {0x01, 0x04, 0
 GPT_TYPES_OF_VOLUMES = frozenset({use.value.gpt for use in Use} | {SYSTEM})
 
 
+OF_FAT: frozenset[int | UUID] = frozenset((0x01, 0x04, 0x06, 0x0B, 0x0C, 0x0E, TYPE_SYSTEM, BASIC_DATA, SYSTEM))
+"""Types of partitions that systems look for FAT in, of whatever size, and mount."""
+OF_FAT32: frozenset[int | UUID] = frozenset((0x0B, TYPE_FAT32_LBA, TYPE_SYSTEM, BASIC_DATA, SYSTEM))
+OF_NTFS: frozenset[int | UUID] = frozenset((TYPE_NTFS, BASIC_DATA))
+OF_HFS_PLUS: frozenset[int | UUID] = frozenset((TYPE_HFS, HFS_PLUS))
+
+
 @dataclass(frozen=True)
 class WantedPartition:
     """A partition that a table is to name. Sectors."""

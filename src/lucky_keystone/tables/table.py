@@ -25,6 +25,8 @@ class Partition:
     """True when its type stands for a file system that is read here."""
     type_shown: str
     """Its type, for people."""
+    type: int | UUID | None = None
+    """The type itself: a byte in an MBR, a GUID in a GPT; None where no table says one."""
     marked: bool = False
     """True where firmware looks that goes by marks: active in an MBR, legacy-boot attribute or system type in a GPT."""
     has_system_type: bool = False
@@ -70,6 +72,7 @@ def read_table(drive: SizedReadable, sector_size: int, *, primary_only: bool = F
             p.active,
             p.type in MBR_TYPES_OF_VOLUMES,
             f"type {p.type:02X}h",
+            type=p.type,
             marked=p.active,
             has_system_type=p.type == TYPE_SYSTEM,
             protective=p.type == TYPE_PROTECTIVE,
@@ -96,6 +99,7 @@ def _gpt_table(mbr: MbrTable, gpt: GptTable) -> Table:
             False,
             p.kind in GPT_TYPES_OF_VOLUMES,
             str(p.kind),
+            type=p.kind,
             unique=p.unique,
             marked=p.kind == SYSTEM or bool(p.attributes & LEGACY_BOOT),
         )

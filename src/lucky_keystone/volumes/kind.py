@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar, Protocol
+from uuid import UUID
 
 from ..areas import Area
 from ..boot.records import BootRecord
@@ -114,6 +115,8 @@ class VolumeKind(Protocol):
     """True when all UEFI firmware reads it (UEFI 2.10, 13.3)."""
     names_loaders: ClassVar[bool]
     """True when a volume itself names the loader that firmware starts, as Macs want it."""
+    partition_types: ClassVar[frozenset[int | UUID]]
+    """Types of partitions, in an MBR or a GPT, that stand for it."""
     boot_record: ClassVar[BootRecord | None]
     """Ours for it; None where none is written."""
 

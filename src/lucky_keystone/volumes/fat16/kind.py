@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from typing import ClassVar
+from uuid import UUID
 
 from ...boot.records import BootRecord
 from ...content import Readable
+from ...tables.partition import OF_FAT
 from .read import Fat16Volume
 from .records import BootSector16
 
@@ -18,6 +20,7 @@ class Fat16:
     firmware_reads: ClassVar[bool] = True
     names_loaders: ClassVar[bool] = False
     head: ClassVar[tuple[int, str]] = (0, "boot sector")
+    partition_types: ClassVar[frozenset[int | UUID]] = OF_FAT
     boot_record: ClassVar[BootRecord | None] = None
 
     def recognises(self, drive: Readable, offset: int, size: int) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
+from uuid import UUID
 
 from ...areas import Area, Part
 from ...boot.records import FAT32_RECORD, BootRecord
@@ -13,7 +14,7 @@ from ...errors import SourceError
 from ...extents import MIB, align_up
 from ...regions import Region
 from ...tables.mbr import MOST_SECTORS
-from ...tables.partition import Use
+from ...tables.partition import OF_FAT32, Use
 from ...tree import Folder
 from ...units import counted, exact_size
 from ..kind import Budget, Draft, PlannedVolume, StandingVolume
@@ -40,6 +41,7 @@ class Fat32:
     firmware_reads: ClassVar[bool] = True
     names_loaders: ClassVar[bool] = False
     head: ClassVar[tuple[int, str]] = (0, "boot sector")
+    partition_types: ClassVar[frozenset[int | UUID]] = OF_FAT32
     boot_record: ClassVar[BootRecord | None] = FAT32_RECORD
     label_rule: ClassVar[str] = "up to 11 letters, digits, spaces or - _"
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
+from uuid import UUID
 
 from ...areas import Area, Part
 from ...boot.records import BootRecord
@@ -12,7 +13,7 @@ from ...content import Readable
 from ...errors import SourceError
 from ...extents import MIB, align_up
 from ...regions import Region, RegionKind
-from ...tables.partition import Use
+from ...tables.partition import OF_HFS_PLUS, Use
 from ...tree import Folder
 from ...units import exact_size
 from ..kind import Budget, Draft, PlannedVolume, StandingVolume
@@ -41,6 +42,7 @@ class HfsPlus:
     firmware_reads: ClassVar[bool] = False
     names_loaders: ClassVar[bool] = True
     head: ClassVar[tuple[int, str]] = (HEADER_OFFSET, "volume header")
+    partition_types: ClassVar[frozenset[int | UUID]] = OF_HFS_PLUS
     boot_record: ClassVar[BootRecord | None] = None
     label_rule: ClassVar[str] = "up to 255 characters, no ':' and no '/'"
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
+from uuid import UUID
 
 from ...areas import Area, Part
 from ...boot.records import NTFS_RECORD, BootRecord
@@ -12,7 +13,7 @@ from ...content import Readable
 from ...errors import SourceError
 from ...extents import MIB, align_up
 from ...regions import Region, RegionKind
-from ...tables.partition import Use
+from ...tables.partition import OF_NTFS, Use
 from ...tree import Folder
 from ...units import counted, exact_size
 from ..kind import Budget, Draft, PlannedVolume, StandingVolume
@@ -42,6 +43,7 @@ class Ntfs:
     firmware_reads: ClassVar[bool] = False
     names_loaders: ClassVar[bool] = False
     head: ClassVar[tuple[int, str]] = (0, "boot sector")
+    partition_types: ClassVar[frozenset[int | UUID]] = OF_NTFS
     boot_record: ClassVar[BootRecord | None] = NTFS_RECORD
     label_rule: ClassVar[str] = "up to 32 characters"
 

@@ -192,6 +192,8 @@ class NtfsVolume:
         """Return a record as it is on the drive."""
         if not 0 <= number < self.record_count:
             raise VolumeError(f"File record {number}: the MFT has {self.record_count:,}.")
+        if number == MFT and self.mirror_used:
+            return self._drive.read_at(self.cluster_offset(self.boot.mft_mirror_cluster), self.record_size)
         per_window = _WINDOW // self.record_size
         first = number // per_window
         window = self._windows.pop(first, None)
