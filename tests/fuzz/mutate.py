@@ -22,6 +22,7 @@ from lucky_keystone.errors import SourceError, UsageError
 
 from .fetching_targets import fetching_targets
 from .mac_targets import mac_targets
+from .mending_targets import mending_targets
 from .setup_targets import setup_targets
 from .targets import Target, make_targets
 
@@ -33,6 +34,7 @@ KINDS = (
     *("edition", "signature lists", "answer file", "driver package"),
     *("catalogue", "catalogue json", "journal", "record of the store", "answers"),
     *("manifest drive", "progress drive", "bay", "plan"),
+    *("mended fat32 drive", "mended gpt drive", "mended ntfs drive", "mended studio drive"),
     *("raw mbr", "raw gpt", "raw fat12", "raw fat16", "raw gz", "raw bz2", "raw xz", "raw zst", "raw zip"),
 )
 LONGEST = 20.0  # seconds for one case; a good one takes some milliseconds, a busy machine more
@@ -50,6 +52,7 @@ EXTREMES = [
 def all_targets(folder: Path) -> dict[str, Target]:
     """Make a target of every kind in `folder`."""
     made = make_targets(folder) | mac_targets(folder / "mac") | setup_targets(folder / "setup")
+    made |= mending_targets(folder / "mended", folder / "udf.iso", next((folder / "mac/apps").glob("*.app")))
     return made | fetching_targets(folder / "net")
 
 

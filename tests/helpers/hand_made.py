@@ -258,8 +258,8 @@ class HandMade:
     """Codes of faults and of what keeps it from starting, all of them; with a '!' in front where it is a fault."""
     mended: tuple[str, ...] = ()
     left: tuple[str, ...] = ()
-    starts: tuple[str, ...] = ("bios", "uefi-x64")
-    """Firmware of the lab that it starts on once it is mended."""
+    starts: tuple[str, ...] = ("bios",)
+    """Firmware of the lab that was concerned, and starts it once it is mended."""
     needs_source: bool = False
 
     def drive(self, drives: dict[str, bytes], files: Path) -> MemoryDrive:
@@ -270,12 +270,12 @@ class HandMade:
         return made
 
 
-BIOS, UEFI = ("bios",), ("uefi-x64",)
+BIOS, UEFI, ALL = ("bios",), ("uefi-x64",), ("bios", "uefi-x64")
 FAT_DAMAGE = ("!fat.copies-differ", "!volume.entries", "!volume.lost-clusters")
 NO_CODE = ("start.no-mbr-code", "start.foreign-code")
 
 
-def _same(base: str, change: Change, *codes: str, starts: tuple[str, ...] = ("bios", "uefi-x64")) -> HandMade:
+def _same(base: str, change: Change, *codes: str, starts: tuple[str, ...] = ("bios",)) -> HandMade:
     """A drive of which everything that is found is mended; consequences go with their reason."""
     causes = tuple(code.lstrip("!") for code in codes if code.lstrip("!") != "start.nothing")
     return HandMade(base, change, codes, causes, starts=starts)
@@ -298,25 +298,27 @@ CASES: dict[str, HandMade] = {
     ),
     "copy of the boot sector lost": _same("ready", put(START + 6 * 512, bytes(512)), "!fat32.boot-copy"),
     "FSInfo lost": _same("ready", put(START + 512, bytes(512)), "!fat32.fsinfo"),
-    "boot sector lost": _same("ready", put(START, bytes(512)), "!volume.boot-sector", "start.nothing"),
+    "boot sector lost": _same("ready", put(START, bytes(512)), "!volume.boot-sector", "start.nothing", starts=ALL),
     "boot sector claims too much": _same(
         "ready", put(START + 32, b"\xff\xff\xff\x7f"), "!volume.boot-sector", "start.nothing"
     ),
     "second FAT damaged": _same("ready", in_fat(1, 4 * 500, b"\xaa" * 600), "!fat.copies-differ"),
     "first FAT damaged": HandMade("ready", in_fat(0, 4 * 3000, b"\xaa" * 600), FAT_DAMAGE, ("fat.copies-differ",)),
     "first FAT zeroed": HandMade("ready", in_fat(0, 4 * 2000, bytes(2048)), FAT_DAMAGE, ("fat.copies-differ",)),
-    "lost loader": _same("ready", LOST_LOADER, "start.no-removable-loader"),
+    "lost loader": _same("ready", LOST_LOADER, "start.no-removable-loader", starts=UEFI),
     "lost loader, and UEFI alone": HandMade(
         "mbr",
         several(LOST_LOADER, NO_MBR_CODE),
         ("!start.no-mbr-code", "!start.foreign-code", "!start.no-removable-loader", "start.nothing"),
         (*NO_CODE, "start.no-removable-loader"),
+        starts=ALL,
     ),
     "loader under no name": HandMade(
         "ready",
         mtools(["mdel", REMOVABLE]),
         ("start.no-removable-loader",),
         ("start.no-removable-loader",),
+        starts=UEFI,
         needs_source=True,
     ),
     "loader for other machines": HandMade(
@@ -324,9 +326,12 @@ CASES: dict[str, HandMade] = {
         other_machine,
         ("start.loader-architecture",),
         ("start.loader-architecture",),
+        starts=UEFI,
         needs_source=True,
     ),
-    "loader cut off": HandMade("ready", cut_loader, ("!start.loader",), ("start.loader",), needs_source=True),
+    "loader cut off": HandMade(
+        "ready", cut_loader, ("!start.loader",), ("start.loader",), starts=UEFI, needs_source=True
+    ),
     "empty BOOTMGR": HandMade(
         "ready",
         mtools(["mdel", "::bootmgr"], ["mcopy", "/dev/null", "::bootmgr"]),
@@ -334,7 +339,9 @@ CASES: dict[str, HandMade] = {
         ("start.bootmgr",),
         needs_source=True,
     ),
-    "install image cut off": HandMade("ready", cut_image, ("!setup.image",), ("setup.image",), needs_source=True),
+    "install image cut off": HandMade(
+        "ready", cut_image, ("!setup.image",), ("setup.image",), starts=ALL, needs_source=True
+    ),
     "nothing on it": HandMade(
         "ready",
         mtools(["mdeltree", "::bootmgr", "::EFI", "::sources"]),
@@ -345,7 +352,7 @@ CASES: dict[str, HandMade] = {
     "disk signature lost": _same("ready", put(440, bytes(4)), "!table.signature"),
     "status of an entry": HandMade("ready", put(446, b"\x01"), ("!mbr.status", "start.no-active"), ("mbr.status",)),
     "CHS fields": _same("ready", put(447, b"\x01\x01\x00"), "!mbr.chs"),
-    "type of another system": _same("ready", put(450, b"\x83"), "partition.type"),
+    "type of another system": _same("ready", put(450, b"\x83"), "partition.type", starts=ALL),
     "another partition active": _same("ready", several(NO_ACTIVE, second_partition), "start.wrong-active"),
     "two active": _same("ready", second_partition, "!table.several-active"),
     "stale GPT": _same("ready", stale_gpt, "gpt.stale"),

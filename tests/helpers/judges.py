@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 import pytsk3
 
+from lucky_keystone.content import SizedReadable
 from lucky_keystone.volumes.fat32.geometry import Geometry
 from lucky_keystone.volumes.ntfs.read import NtfsVolume
 
@@ -42,28 +43,32 @@ def theirs(path: Path, shape: Geometry) -> dict[str, bytes]:
     return found
 
 
-class _Bytes(pytsk3.Img_Info):
+_LARGEST = 64 << 20
+"""Bytes of a file that is read: a forged size says anything."""
+
+
+class _Drive(pytsk3.Img_Info):
     """A drive in memory, for the independent reader."""
 
-    def __init__(self, data: bytes | bytearray) -> None:
-        self._data = data
+    def __init__(self, drive: SizedReadable) -> None:
+        self._drive = drive
         super().__init__(url="", type=pytsk3.TSK_IMG_TYPE_EXTERNAL)
 
     def close(self) -> None:
         pass
 
     def read(self, offset: int, size: int) -> bytes:
-        return bytes(self._data[offset : offset + size])
+        return self._drive.read_at(offset, min(size, self._drive.size - offset))
 
     def get_size(self) -> int:
-        return len(self._data)
+        return self._drive.size
 
 
-def read_by_others(data: bytes | bytearray, offset: int) -> dict[str, bytes]:
+def read_by_others(drive: SizedReadable, offset: int) -> dict[str, bytes]:
     """Return every file that an independent reader can read to its end in the volume at byte `offset` of a drive."""
     found: dict[str, bytes] = {}
     try:
-        system = pytsk3.FS_Info(_Bytes(data), offset=offset)
+        system = pytsk3.FS_Info(_Drive(drive), offset=offset)
         waiting, seen = [("", system.open_dir("/"))], set[int]()
     except OSError:
         return found
@@ -81,7 +86,7 @@ def read_by_others(data: bytes | bytearray, offset: int) -> dict[str, bytes]:
                     seen.add(meta.addr)
                     waiting.append((f"{prefix}{name}/", entry.as_directory()))
                 elif meta.type == pytsk3.TSK_FS_META_TYPE_REG:
-                    whole = entry.read_random(0, meta.size) if meta.size else b""
+                    whole = entry.read_random(0, meta.size) if 0 < meta.size <= _LARGEST else b""
                     if len(whole) == meta.size:
                         found[prefix + name] = whole
             except OSError:

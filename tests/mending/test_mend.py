@@ -52,14 +52,14 @@ def test_a_drive_is_mended_and_brought_back(
 ) -> None:
     case = CASES[name]
     drive = case.drive(drives, files)
-    broken, theirs = bytes(drive.data), read_by_others(drive.data, START)
+    broken, theirs = bytes(drive.data), read_by_others(drive, START)
     mending = mending_of(drive, case, source)
     assert sorted(remedy.code for remedy in mending.remedies) == sorted(case.mended)
     assert sorted(left.code for left in mending.left) == sorted(case.left)
     assert bytes(drive.data) == broken  # deciding writes nothing
     journal = tmp_path / "one.mend"
     mend(drive, mending, journal)
-    assert kept(theirs, read_by_others(drive.data, START), mending)
+    assert kept(theirs, read_by_others(drive, START), mending)
     again = mending_of(drive, case, source)
     assert again.remedies == ()
     assert again.after.report.starts == mending.after.report.starts
@@ -100,13 +100,13 @@ def test_a_mending_that_is_cut_off_leaves_no_less_and_is_put_back(
     broken = bytes(drive.data)
     mending = mending_of(drive, case, source)
     sectors = sum(step.size for step in make_steps(drive, mending.changes, 512)) // 512
-    theirs = read_by_others(broken, START)
+    theirs = read_by_others(drive, START)
     before = mending.before.report.starts
     for taken in {0, 1, 2, 3, 5, sectors // 2, *range(sectors - 4, sectors)} & set(range(sectors)):
         drive.data[:] = broken
         with pytest.raises(DriveError):
             mend(Cut(drive, taken), mending, tmp_path / f"{taken}-cut.mend")
-        assert kept(theirs, read_by_others(drive.data, START), mending)
+        assert kept(theirs, read_by_others(drive, START), mending)
         now = make_mending(drive, 512, silent).before.report
         assert [
             row for row, then in zip(now.starts, before, strict=False) if then.verdict == "starts" != row.verdict

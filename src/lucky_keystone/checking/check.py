@@ -37,8 +37,8 @@ from .views import Front, Patched
 from .volumes.checkers import CHECKERS
 
 _REBUILD = "Build the drive again."
-_STARTED = ("bootmgr", "efi/boot")
-"""What a volume holds that a machine starts from."""
+_WINDOWS = ("bootmgr", "sources/boot.wim")
+"""What a volume has that Windows' setup is started from, which has to find it again."""
 _UNGUARDED = (Code.TABLE_MISSING, Code.GPT_NO_PROTECTIVE)
 """Whatever volumes there are, firmware does not look for them."""
 
@@ -262,13 +262,13 @@ def _opens(kind: VolumeKind, drive: SizedReadable, offset: int, size: int) -> bo
 
 
 def _type(kind: VolumeKind, volume: Volume, partition: Partition, report: Report) -> None:
-    """Compare a partition's type with what is in it; that matters where a machine starts from it."""
+    """Compare a partition's type with what is in it; that matters where Windows' setup starts from it."""
     if partition.type is None or partition.type in kind.partition_types:
         return
     what = f"partition {partition.number} holds {kind.shown}, but is marked as {partition.type_shown}"
     place = Place(partition.number)
-    if any(volume.find(path) is not None for path in _STARTED):
-        what += ": systems may not mount it, so what starts from it does not find its files."
+    if any(volume.find(path) is not None for path in _WINDOWS):
+        what += ": Windows may not mount it, so setup does not find its files."
         report.start(Code.PARTITION_TYPE, what, f"Give it the type of {kind.shown}.", place, area="table")
     else:
         report.note(Code.PARTITION_TYPE, "table", f"{what}.", place)

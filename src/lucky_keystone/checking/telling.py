@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from ..regions import TRAITS, RegionKind
+from ..volumes.volume import Volume, VolumeError
 from .codes import Code
 from .found import FoundVolume
 from .report import Place, Report
@@ -42,6 +43,21 @@ def report_damage(
         traits, (offset, size) = TRAITS[kind], places[0]
         what = f"{traits.subject} changed since the build (bytes {where})."
         report.fault(Code.CONTENT_CHANGED, traits.area, what, _BY_HAND, Place(number, offset, size))
+
+
+def report_hidden(name: str, stored: int, wanted: int, volume: Volume, number: int, report: Report) -> None:
+    """Report a boot sector that names another place than the table. BOOTMGR and its boot code alone go by it."""
+    what = f"{name} is {stored}, the partition starts at sector {wanted}."
+    place = Place(number, volume.offset, 512)
+    try:
+        is_started = volume.find("bootmgr") is not None
+    except VolumeError:
+        is_started = True
+    if is_started:
+        advice = "BIOS loaders will not find the volume: build the drive again."
+        report.fault(Code.VOLUME_HIDDEN_SECTORS, "boot sectors", what, advice, place)
+    else:
+        report.note(Code.VOLUME_HIDDEN_SECTORS, "boot sectors", what, place)
 
 
 def report_use(

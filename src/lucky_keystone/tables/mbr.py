@@ -59,12 +59,15 @@ class MbrPartition:
     sector_count: int
 
 
-def chs(lba: int) -> bytes:
+_NOWHERE = (b"\xfe\xff\xff", b"\xff\xff\xff")
+
+
+def chs(lba: int, heads: int = HEADS, sectors: int = SECTORS_PER_TRACK) -> bytes:
     """Return the three CHS bytes of a sector; FE FF FF where the cylinder is beyond 1023."""
-    cylinder, rest = divmod(lba, HEADS * SECTORS_PER_TRACK)
+    cylinder, rest = divmod(lba, heads * sectors)
     if cylinder > 1023:
         return b"\xfe\xff\xff"
-    head, sector = divmod(rest, SECTORS_PER_TRACK)
+    head, sector = divmod(rest, sectors)
     return bytes((head, (sector + 1) | (cylinder >> 2 & 0xC0), cylinder & 0xFF))
 
 
@@ -132,9 +135,25 @@ def _faults_of(partition: MbrPartition, entry: MbrEntry, drive_sectors: int) -> 
         faults.append(TableFault("mbr.range", what, number))
     elif end > drive_sectors:
         faults.append(TableFault("mbr.range", f"{name}: ends at sector {end}, the drive has {drive_sectors}", number))
-    elif partition.type != 0xEE and (entry.first_chs != chs(partition.first_lba) or entry.last_chs != chs(end - 1)):
+    elif partition.type != 0xEE and not _chs_agree(entry, partition.first_lba, end - 1):
         faults.append(TableFault("mbr.chs", f"{name}: its CHS fields do not agree with its sectors", number))
     return faults
+
+
+def _chs_agree(entry: MbrEntry, first: int, last: int) -> bool:
+    """Tell whether CHS fields stand for these sectors, by our geometry or another one that a maker may have used.
+
+    Fields that say nothing (UEFI 2.10, 5.2.1: all bits set; FE FF FF in practice) agree with any sector.
+    """
+    usual = (entry.first_chs, entry.last_chs) == (chs(first), chs(last))
+    return usual or any(
+        all(
+            field in _NOWHERE or field == chs(lba, heads, sectors)
+            for field, lba in ((entry.first_chs, first), (entry.last_chs, last))
+        )
+        for sectors in (63, 32, 16, 17, 18, 31, 62)
+        for heads in range(1, 256)
+    )
 
 
 def _overlaps(partitions: Sequence[MbrPartition]) -> list[TableFault]:

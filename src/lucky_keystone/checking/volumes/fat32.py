@@ -36,7 +36,7 @@ from ..codes import Code
 from ..found import FoundVolume
 from ..report import Place, Report
 from ..stores import rewritten_by_a_system
-from ..telling import REBUILD, report_damage, report_lines, report_use
+from ..telling import REBUILD, report_damage, report_hidden, report_lines, report_use
 from .checker import WrongBlock
 from .clusters import ClusterMap
 
@@ -98,13 +98,7 @@ def _boot_sectors(volume: Fat32Volume, partition: Partition, report: Report) -> 
     boot, number = volume.boot, partition.number
     hidden = stored_hidden(partition.first_lba)
     if boot.BPB_HiddSec != hidden:
-        report.fault(
-            Code.VOLUME_HIDDEN_SECTORS,
-            "boot sectors",
-            f"BPB_HiddSec is {boot.BPB_HiddSec}, the partition starts at sector {hidden}.",
-            "BIOS loaders will not find the volume: build the drive again.",
-            Place(number, volume.offset, 512),
-        )
+        report_hidden("BPB_HiddSec", boot.BPB_HiddSec, hidden, volume, number, report)
     if 0 < boot.BPB_BkBootSec < boot.BPB_RsvdSecCnt:
         first, backup = bytearray(volume.sector(0)), bytearray(volume.sector(boot.BPB_BkBootSec))
         first[_MOUNTED_BIT] = backup[_MOUNTED_BIT] = 0

@@ -35,7 +35,7 @@ from ...volumes.volume import VolumeError, stored_hidden
 from ..codes import Code
 from ..found import FoundVolume
 from ..report import Place, Report
-from ..telling import LISTED, REBUILD, report_damage, report_lines, report_use
+from ..telling import LISTED, REBUILD, report_damage, report_hidden, report_lines, report_use
 from .checker import WrongBlock
 from .clusters import ClusterMap, compare_bitmap
 
@@ -137,13 +137,12 @@ def _has_run(
 def _boot_sectors(volume: NtfsVolume, partition: Partition, sectors: int, report: Report) -> None:
     boot, number, hidden = volume.boot, partition.number, stored_hidden(partition.first_lba)
     if boot.hidden_sectors != hidden:
-        report.fault(
-            Code.VOLUME_HIDDEN_SECTORS,
-            "boot sectors",
-            f"hidden_sectors is {boot.hidden_sectors}, the partition starts at sector {hidden}.",
-            "BIOS loaders will not find the volume: build the drive again.",
-            Place(number, volume.offset, 512),
-        )
+        report_hidden("hidden_sectors", boot.hidden_sectors, hidden, volume, number, report)
+    end = volume.offset + boot.total_sectors * volume.sector_size
+    if boot.total_sectors < sectors - 1 and volume.bytes_at(end, 512) == volume.bytes_at(volume.offset, 512):
+        what = f"the volume has {boot.total_sectors + 1:,} sectors, its partition {sectors:,}; both are sound."
+        report.note(Code.NTFS_TOTAL_SECTORS, "boot sectors", what, Place(number, volume.offset, 512))
+        return
     if boot.total_sectors != sectors - 1:
         report.fault(
             Code.NTFS_TOTAL_SECTORS,

@@ -28,14 +28,21 @@ def _volume(case: Case, finding: Finding) -> tuple[NtfsVolume, Partition]:
     return found.volume, found.partition
 
 
-def _copy_place(volume: NtfsVolume, partition: Partition) -> int:
-    """Byte of the drive where the copy of the boot sector belongs: the partition's last sector."""
+def _copy_place(case: Case, volume: NtfsVolume, partition: Partition) -> int:
+    """Byte of the drive where the copy of the boot sector belongs: in the partition's last sector.
+
+    Of a volume that is smaller than its partition it lies behind the volume's last sector.
+    """
+    total = volume.boot.total_sectors
+    own = volume.offset + total * volume.sector_size
+    if total < partition.sector_count - 1 and NTFS.recognises(case.drive, own, 512):
+        return own
     return volume.offset + (partition.sector_count - 1) * volume.sector_size
 
 
 def _copy_of(case: Case, volume: NtfsVolume, partition: Partition) -> int | None:
     """The same where a copy is there."""
-    place = _copy_place(volume, partition)
+    place = _copy_place(case, volume, partition)
     return place if NTFS.recognises(case.drive, place, 512) else None
 
 
@@ -78,7 +85,7 @@ def _boot_copy(case: Case, finding: Finding) -> Outcome:
     walked = walk(NTFS, case.drive, volume.offset, volume.size)
     if walked.faults:
         return NotMended(finding, f"by the boot sector: {walked}; {FILE_SYSTEM_CHECK}", _CHECKER)
-    change = Change(_copy_place(volume, partition), volume.boot.pack(), Order.COPIES, "copy of the boot sector")
+    change = Change(_copy_place(case, volume, partition), volume.boot.pack(), Order.COPIES, "copy of the boot sector")
     why = f"by the boot sector all folders can be walked: {walked}"
     return Remedy(finding, "The copy is made from the boot sector.", why, (change,))
 

@@ -1,0 +1,38 @@
+"""Drives that did not start, or not everywhere, start under real firmware once they are mended."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.mending.carry_out import carry_out
+from lucky_keystone.mending.journal import JournalText
+from lucky_keystone.mending.make import make_mending
+from lucky_keystone.mending.remedy import Wishes
+from lucky_keystone.mending.steps import make_steps
+from lucky_keystone.progress import silent
+from lucky_keystone.sources.opening import open_source
+
+from ..helpers.hand_made import CASES
+from .emulator import start
+from .starting import assert_bios_starts
+
+pytestmark = pytest.mark.lab
+
+
+@pytest.mark.parametrize(("name", "firmware"), [(name, each) for name, case in CASES.items() for each in case.starts])
+def test_a_mended_drive_starts(name: str, firmware: str, drives: dict[str, bytes], files: Path, tmp_path: Path) -> None:
+    path, case = tmp_path / "mended.img", CASES[name]
+    path.write_bytes(case.drive(drives, files).data)
+    source = open_source(files) if case.needs_source else None
+    with ImageFile(path, write=True) as drive:
+        mending = make_mending(drive, 512, silent, wishes=Wishes(source=source))
+        steps = make_steps(drive, mending.changes, 512)
+        text = JournalText(str(path), path.name, "2026-11-29T08:00:00Z", [])
+        carry_out(steps, drive, tmp_path / "one.mend", text, 512, silent)
+    if firmware == "bios":
+        assert_bios_starts(path)
+    else:
+        assert "TIDEWELL UEFI DONE" in start(path, firmware).serial
