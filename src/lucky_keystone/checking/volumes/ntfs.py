@@ -179,46 +179,47 @@ def _mirror(volume: NtfsVolume, number: int, report: Report) -> None:
 
 def _records(volume: NtfsVolume, used: ClusterMap, faulty: list[str]) -> int:
     """Go through the whole MFT; mark the clusters of every file. Return how many records are in use."""
-    in_use: list[int] = []
+    count, in_use = volume.record_count, 0
     marked = _marked_records(volume)
-    named: set[int] = {ROOT}
-    bases: list[tuple[int, bool]] = []
-    for number in range(volume.record_count):
+    # A byte for each record: there may be millions.
+    named, has_name = bytearray(count), bytearray(count)
+    named[ROOT : ROOT + 1] = b"\1"
+    for number in range(count):
         try:
             record = volume.record(number)
         except VolumeError as error:
-            if number in marked:
+            if marked[number]:
                 faulty.append(error.message)
             continue
         in_use_here = bool(record.header.flags & RECORD_IN_USE)
-        if in_use_here != (number in marked):
+        if in_use_here != bool(marked[number]):
             words = "in use" if in_use_here else "free"
             faulty.append(f"File record {number} is {words}, its bit in the MFT says otherwise")
         if not in_use_here:
             continue
-        in_use.append(number)
+        in_use += 1
         if record.header.base & REFERENCE_NUMBER:
             continue
         try:
             file = volume.file(number)
             _mark(file, used, faulty)
-            bases.append((number, any(attribute.type == FILE_NAME for attribute in file.attributes)))
-            if file.is_folder:
-                named.update(_children(volume, number, faulty))
+            has_name[number] = any(attribute.type == FILE_NAME for attribute in file.attributes)
+            for child in _children(volume, number, faulty) if file.is_folder else ():
+                if child < count:
+                    named[child] = 1
         except VolumeError as error:
             faulty.append(error.message)
         except RecordError as error:
             faulty.append(f"File record {number}: {error.message}")
-    faulty += [
-        f"File record {number} is in no folder" for number, has_name in bases if has_name and number not in named
-    ]
-    return len(in_use)
+    faulty += [f"File record {number} is in no folder" for number in range(count) if has_name[number] > named[number]]
+    return in_use
 
 
-def _marked_records(volume: NtfsVolume) -> set[int]:
-    stream = volume.record_bitmap()
-    data = volume.read_stream(stream, 0, min(stream.size, volume.record_count // 8 + 1))
-    return set(np.flatnonzero(np.unpackbits(np.frombuffer(data, np.uint8), bitorder="little")).tolist())
+def _marked_records(volume: NtfsVolume) -> bytes:
+    """Return a byte for each record: 1 where its bit is set."""
+    stream, count = volume.record_bitmap(), volume.record_count
+    data = volume.read_stream(stream, 0, min(stream.size, count // 8 + 1))
+    return np.unpackbits(np.frombuffer(data, np.uint8), bitorder="little").tobytes()[:count].ljust(count, b"\0")
 
 
 def _mark(file: FileRecords, used: ClusterMap, faulty: list[str]) -> None:

@@ -52,7 +52,7 @@ from .upcase import upcase
 FOLDER_INDEX = "$I30"
 _WINDOW = 64 << 10  # bytes of the MFT read at once
 _WINDOWS_KEPT = 64
-_RECORDS_KEPT = 8192
+_RECORDS_KEPT = 2048
 _MOST_LEVELS = 32  # of an index
 _MOST_SEGMENTS = 4096  # records of one file
 
