@@ -1,4 +1,4 @@
-"""Drives that are mutated and then mended: whatever another reader could read before, it reads afterwards."""
+"""Drives that are mutated and then mended: every file that another reader still reads right, it reads afterwards."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ def _target(built: Built, source: Source | None) -> Target:
         if region.kind in _STRUCTURES:
             front = bytes(drive.data[region.offset : region.offset + min(region.size, _LOOKED_INTO)])
             spans += [(region.offset + at, size) for at, size in used_spans(front)][:60]
-    starts = [volume.planned.start for volume in built.plan.volumes]
+    pristine = {start: read_by_others(drive, start) for start in (v.planned.start for v in built.plan.volumes)}
 
     def use() -> None:
         drive.log.clear()
@@ -59,9 +59,10 @@ def _target(built: Built, source: Source | None) -> Target:
         make_steps(drive, mending.changes, 512)
         draft = Draft(drive, mending.changes)
         replaced = {path for remedy in mending.remedies for _, path in remedy.replaces}
-        for start in starts:
+        for start, right in pristine.items():
             before, after = read_by_others(drive, start), read_by_others(draft, start)
-            lost = [path for path, data in before.items() if after.get(path) != data and path.upper() not in replaced]
+            whole = [path for path, data in right.items() if before.get(path) == data and path.upper() not in replaced]
+            lost = [path for path in whole if after.get(path) != right[path]]
             assert lost == [], (lost, [remedy.code for remedy in mending.remedies])
 
     return Target(*in_memory(drive.data), spans, use)
