@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from ..content import SizedReadable
 from ..manifest.format import Manifest
+from ..manifest.unfinished import read_unfinished
 from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..starting.reading import whole_drive
 from ..tables.gpt import read_gpt
@@ -13,6 +14,7 @@ from ..tables.mbr import MbrTable
 from ..tables.table import Partition, Table, read_table, read_unguarded_gpt
 from ..volumes.kinds import COMPOSED, kind_at
 from .codes import Code
+from .lost import lost_partitions
 from .report import Place, Report
 
 _REBUILD = "Build the drive again."
@@ -34,6 +36,9 @@ def check_table(
         unguarded = read_unguarded_gpt(drive, sector)
         if unguarded is not None:
             return _unguarded(unguarded, manifest, sector, report)
+    has_none = (table is None or not (table.partitions or table.gpt)) and not is_image
+    if has_none and read_unfinished(drive, sector) is None and (lost := lost_partitions(drive, sector)):
+        return _lost(table, lost, sector, report)
     if table is None:
         if is_image:
             return nothing, ()
@@ -90,6 +95,19 @@ def _unguarded(
     for fault in table.faults:
         report.fault(Code(fault.code), "table", f"{fault}.", _REBUILD, Place(fault.partition))
     return Table("", table.mbr, None, (), ()), table.partitions
+
+
+def _lost(
+    table: Table | None, lost: Sequence[Partition], sector: int, report: Report
+) -> tuple[Table, Sequence[Partition]]:
+    """Note that sector 0 names no partition though volumes are there, which are looked into all the same."""
+    places = ", ".join(f"byte {each.first_lba * sector:,}" for each in lost)
+    volumes = "a volume is whole" if len(lost) == 1 else f"{len(lost)} volumes are whole"
+    state = "carries no partition table" if table is None else "names no partition"
+    what = f"sector 0 {state}, though {volumes} at {places}."
+    advice = "Sector 0 was lost or overwritten: mend it, or build the drive again."
+    report.fault(Code.TABLE_MISSING, "table", what, advice, Place(offset=0, size=sector))
+    return Table("", MbrTable(b"", 0, (), ()), None, (), ()), lost
 
 
 def _holds_disc_image(drive: SizedReadable) -> bool:

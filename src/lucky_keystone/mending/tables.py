@@ -24,14 +24,16 @@ from ..tables.gpt import (
     header_sector,
     protective_entry,
 )
-from ..tables.mbr import ACTIVE, MasterBootRecord, MbrEntry, chs
+from ..tables.mbr import ACTIVE, MOST_SECTORS, MasterBootRecord, MbrEntry, MbrPartition, chs, compose_mbr
 from ..tables.partition import Use
+from ..units import counted
 from ..volumes.kinds import COMPOSED, kind_at, open_volume
 from ..volumes.volume import VolumeError
 from .remedy import Case, Change, NotMended, Order, Outcome, Remedy, Rules
 
 _ENTRIES = MasterBootRecord.offset_of("entries")
 _SIGNATURE = MasterBootRecord.offset_of("disk_signature")
+_MOST_PARTITIONS = 4
 _UNSURE = "Make a copy of the drive's files, and build it again."
 
 
@@ -103,12 +105,48 @@ def _chs(case: Case, finding: Finding) -> Outcome:
     return Remedy(finding, f"The CHS fields of partition {partition.number} are made to agree.", "", changes)
 
 
+def _signature(case: Case) -> int:
+    parts = [case.drive.read_at(_ENTRIES, 64), *(each.volume.boot_sector for each in case.examined.volumes)]
+    return int.from_bytes(blake3(b"".join(parts)).digest()[:4], "little") or 1
+
+
 def _disk_signature(case: Case, finding: Finding) -> Outcome:
     """A number of its own, derived from what tells the drive from others: its table and its volumes' boot sectors."""
-    parts = [case.drive.read_at(_ENTRIES, 64), *(each.volume.boot_sector for each in case.examined.volumes)]
-    number = int.from_bytes(blake3(b"".join(parts)).digest()[:4], "little") or 1
+    number = _signature(case)
     change = Change(_SIGNATURE, number.to_bytes(4, "little"), Order.SECTOR_0, "disk signature")
     return Remedy(finding, f"The disk signature becomes {number:08X}.", "", (change,))
+
+
+def _new_table(case: Case, finding: Finding) -> Outcome:
+    """A table for the volumes that are there, by what their own boot sectors say of their places."""
+    volumes = [each for each in case.examined.volumes if each.kind.name in COMPOSED]
+    partitions = case.examined.partitions
+    if not volumes or len(volumes) != len(partitions) or len(partitions) > _MOST_PARTITIONS:
+        return NotMended(finding, "no volume was found that says where it lies", _UNSURE)
+    if any(each.first_lba + each.sector_count > MOST_SECTORS for each in partitions):
+        return NotMended(finding, "a volume lies beyond what an MBR can name", _UNSURE)
+    chosen, why = _to_be_active(case)
+    entries = [
+        MbrPartition(
+            number=each.partition.number,
+            active=each.partition.number == chosen,
+            type=COMPOSED[each.kind.name].use.value.mbr,
+            first_lba=each.partition.first_lba,
+            sector_count=each.partition.sector_count,
+        )
+        for each in volumes
+    ]
+    sector = compose_mbr(mbr_code(), _signature(case), entries, 512)
+    active = f", number {chosen} active" if chosen else ""
+    named = f"{counted(len(entries), 'partition')}{active}"
+    reason = "the boot sector of each volume says that it lies there, and its folders can be walked"
+    if case.drive.read_at(510, 2) == b"\x55\xaa":
+        change = Change(_ENTRIES, sector[_ENTRIES:510], Order.SECTOR_0, "partition table in sector 0")
+        what = f"The partition table is written with {named}; the rest of sector 0 stays."
+    else:
+        change = Change(0, sector, Order.SECTOR_0, "sector 0 with an MBR")
+        what = f"Sector 0 is written with boot code and {named}."
+    return Remedy(finding, what, f"{reason}; {why}" if chosen else reason, (change,))
 
 
 def _type(case: Case, finding: Finding) -> Outcome:
@@ -293,6 +331,7 @@ def _new_entries(case: Case, finding: Finding, number: int, use: Use) -> Outcome
 
 
 RULES: Rules = {
+    Code.TABLE_MISSING: _new_table,
     Code.START_NO_MBR_CODE: _boot_code,
     Code.START_FOREIGN_MBR_CODE: _boot_code,
     Code.START_NO_ACTIVE: _mark_bearer,

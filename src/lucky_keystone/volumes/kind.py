@@ -132,6 +132,12 @@ class VolumeKind(Protocol):
         None where there is none.
         """
 
+    def own_span(self, volume: Any) -> tuple[int, int]:
+        """Return the first sector of the partition that a volume says it lies in, and its sectors.
+
+        (0, 0) of a kind that does not say it.
+        """
+
     def open(self, drive: Readable, offset: int, size: int) -> Volume:
         """Open the volume at byte `offset`, which may have `size` bytes. Raises VolumeError naming what is wrong."""
 

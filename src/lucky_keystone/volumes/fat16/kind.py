@@ -43,6 +43,9 @@ class Fat16:
     def head_copy(self, drive: Readable, offset: int, size: int) -> int | None:
         return None  # FAT12 and FAT16 have none
 
+    def own_span(self, volume: Fat16Volume) -> tuple[int, int]:
+        return volume.boot.BPB_HiddSec, volume.boot.total_sectors
+
     def open(self, drive: Readable, offset: int, size: int) -> Fat16Volume:
         return Fat16Volume(drive, offset, size)
 

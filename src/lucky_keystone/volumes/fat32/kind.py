@@ -95,6 +95,9 @@ class Fat32:
                 return offset + copy
         return None
 
+    def own_span(self, volume: Fat32Volume) -> tuple[int, int]:
+        return volume.boot.BPB_HiddSec, volume.boot.BPB_TotSec32
+
     def open(self, drive: Readable, offset: int, size: int) -> Fat32Volume:
         return Fat32Volume(drive, offset, size)
 

@@ -88,6 +88,9 @@ class Ntfs:
                 return copy
         return None
 
+    def own_span(self, volume: NtfsVolume) -> tuple[int, int]:
+        return volume.boot.hidden_sectors, volume.boot.total_sectors + 1
+
     def open(self, drive: Readable, offset: int, size: int) -> NtfsVolume:
         return NtfsVolume(drive, offset, size)
 
