@@ -39,6 +39,7 @@ def test_shipped_schemas_are_those_of_the_declarations_and_examples_fit(name: st
 def test_every_document_of_a_job_fits(disc: Path, tmp_path: Path) -> None:
     """All commands, in all their forms, also where they fail."""
     drive, other, log = tmp_path / "a.img", tmp_path / "b.img", tmp_path / "log.sqlite"
+    spoilt = tmp_path / "spoilt.img"
     lines: list[tuple[str, list[object], int]] = [
         ("drives", [], 0),
         ("inspect", [disc, "--verify-source"], 0),
@@ -51,12 +52,16 @@ def test_every_document_of_a_job_fits(disc: Path, tmp_path: Path) -> None:
         ("gauge", [drive], 0),
         ("gauge", [drive, "--restore"], 0),
         ("rehearse", [drive], 0),
+        ("mend", [drive], 0),
+        ("mend", [spoilt, "--yes"], 0),
         ("reclaim", [other, "--yes"], 0),
         ("log", [], 0),
         ("error", ["check", tmp_path / "none.img"], 2),
         ("error", ["sail"], 2),
     ]
     for name, words, code in lines:
+        if name == "mend":
+            spoilt.write_bytes(bytes(440) + drive.read_bytes()[440:])
         line = words if name == "error" else [name, *words]
         fits(run_json(*line, code=code, log=log), name)
     drive.write_bytes(drive.read_bytes().replace(b"EFI PART", b"EFI TRAP").replace(b"FAT32", b"FAT33"))

@@ -27,7 +27,7 @@ from .options import (
 )
 from .show import console, emit_json, facts, heading, paragraph, starts
 from .stages import Stages
-from .targets import existing, reading
+from .targets import Chosen, existing, reading
 
 if TYPE_CHECKING:
     from ..checking.report import Finding, Report, VolumeSummary
@@ -114,7 +114,20 @@ def command(
         emit_json(CheckDocument(drive=str(chosen.path), **_report_fields(report)))
     else:
         show_report(report, chosen.name)
+        _offer_mending(report, chosen)
     return report.exit_code
+
+
+def _offer_mending(report: Report, chosen: Chosen) -> None:
+    """Say that some of what was found can be mended in place."""
+    from ..mending.rules import can_be_mended
+
+    if manner().quiet or not any(
+        can_be_mended(found) for found in report.findings if found.level in ("fault", "start")
+    ):
+        return
+    name = chosen.name if chosen.drive else chosen.path
+    paragraph(console(), f"'lucky-keystone mend {name} --dry-run' shows what can be mended without erasing it.")
 
 
 def check_body(report: Report) -> CheckBody:

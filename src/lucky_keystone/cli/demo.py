@@ -31,7 +31,8 @@ _UPDATER = "ticket-printer-4.2.img.gz"
 _APPS = "installer apps"
 _CATALOGUE = "tidewell.toml"
 _SYSTEM = "tidewell-bridge.wim"
-_PARTS = ("look", "counter", "crew", "printer", "server", "poster", "bridge", "record")
+_OLD_STICK = "counter-4.img"
+_PARTS = ("look", "counter", "crew", "mend", "printer", "server", "poster", "bridge", "record")
 """What the demo shows, in order; a drive each for counter PCs, crew laptops, printers, the studio's Mac, the bridge."""
 _BREAKS_AFTER = 200_000
 """Bytes after which the workshop's server breaks off, once."""
@@ -142,6 +143,7 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
     """Make the data and the bay; return the commands of the job, or of one part of it, with what each is for."""
     from ..demo.bay import make_bay
     from ..demo.disc import write_disc
+    from ..demo.old_stick import write_old_stick
     from ..demo.server import WorkshopServer, write_catalogue
     from ..demo.signing import authority_certificate
     from ..demo.system import write_system
@@ -157,6 +159,7 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
     write_catalogue(folder / _CATALOGUE, folder / _UPDATER, server.link(_UPDATER))
     apps = _make_apps(folder / _APPS)
     write_system(folder / _SYSTEM)
+    write_old_stick(folder / _OLD_STICK)
     tags = _tags(folder)
     tag = tags["stick-large.img"]
     bay, disc, updater = ["--bay", str(folder / "bay")], str(folder / _DISC), str(folder / _UPDATER)
@@ -178,6 +181,7 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
                 ["build", disc, "--onto", str(folder / "crew.img"), *crew],
             )
         ],
+        "mend": _mend(str(folder / _OLD_STICK)),
         "printer": [
             _Step(
                 "The ticket printers' firmware updater: an image that is written byte for byte, compressed as it came.",
@@ -194,6 +198,16 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
         "record": [_Step("What was done today?", ["log"])],
     }
     return [step for part in _PARTS if only in (None, part) for step in parts[part]]
+
+
+def _mend(stick: str) -> list[_Step]:
+    """A stick whose files are wanted still: nothing on it is erased."""
+    return [
+        _Step("Counter 4's stick was made by hand years ago, and no machine starts it. Why not?", ["check", stick], 1),
+        _Step("What would have to be written?", ["mend", stick, "--dry-run"], 1),
+        _Step("Mend it: its files stay where they are, and it can be taken back.", ["mend", stick, "--yes"]),
+        _Step("And now?", ["check", stick]),
+    ]
 
 
 def _make_apps(folder: Path) -> dict[str, str]:
@@ -342,6 +356,7 @@ def _closing(folder: Path) -> None:
         (folder / _CATALOGUE, "the workshop's catalogue; its server ended with the demo"),
         (folder / "store", "the store, with the image that was fetched"),
         (folder / "crew.img", "the crew laptops' drive: NTFS with everything, FAT32 with what firmware reads"),
+        (folder / _OLD_STICK, "counter 4's old stick, mended"),
         (folder / _APPS, "installer apps of Macs, one of each generation"),
         (folder / "poster.img", "the drive of the poster studio's Mac"),
         (folder / "studio.img", "the combined drive: Windows, and two releases for Macs"),

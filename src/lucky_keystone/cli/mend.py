@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import shlex
+from collections.abc import Collection, Sequence
 from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -33,6 +34,7 @@ from .stages import Stages, tell
 from .targets import Chosen, confirm_change, existing, guard, open_for_writing, reading
 
 if TYPE_CHECKING:
+    from ..drives.guards import Guard
     from ..fetching.link import Place
     from ..mending.journal import Journal
     from ..mending.make import Mending
@@ -41,8 +43,8 @@ if TYPE_CHECKING:
     from ..sources.source import Source
     from .documents import LeftBody, RemedyBody
 
-_RANGES = 6
-"""Byte ranges that are listed of one remedy; --json has all."""
+_RANGES = 3
+"""Byte ranges that are listed of one thing that is written; --json has all."""
 
 
 @click.command(
@@ -109,7 +111,7 @@ def command(
         raise UsageError("--undo goes with no other choice.", advice="Leave the others out.")
     chosen = existing(drive, bay)
     lifted = lifted_guards(given)
-    work = _Work(chosen, int(sector_size) if sector_size else None, yes=yes, lifted=lifted)
+    work = _Work(chosen, int(sector_size) if sector_size else None, bay, yes=yes, lifted=lifted)
     if undo is not None:
         return work.undo(undo)
     opened = open_with_progress(source, (), terms=terms_of(None, authority, bay)) if source is not None else None
@@ -119,9 +121,12 @@ def command(
 class _Work:
     """One run of the command on one drive."""
 
-    def __init__(self, chosen: Chosen, sector_size: int | None, *, yes: bool, lifted: Any) -> None:
+    def __init__(
+        self, chosen: Chosen, sector_size: int | None, bay: Path | None, *, yes: bool, lifted: Collection[Guard]
+    ) -> None:
         from ..shoplog import journals
 
+        self._bay = bay
         self._chosen, self._yes, self._lifted = chosen, yes, lifted
         self._sector = sector_size or (chosen.drive.sector_size if chosen.drive else None)
         self._kept = chosen.shelf().get()
@@ -175,7 +180,7 @@ class _Work:
 
     def _write(self, mending: Mending, steps: Sequence[Step], sources: Sequence[Path]) -> tuple[Path, int, list[str]]:
         from ..drives.host import Span
-        from ..mending.carry_out import carry_out
+        from ..mending.carry_out import carry_out, check_again
         from ..mending.journal import JournalText
         from ..mending.steps import make_steps
         from ..shoplog import now
@@ -194,6 +199,7 @@ class _Work:
                 )
             with Stages() as stages:
                 written = carry_out(steps, medium, path, text, self._sector, stages)
+                check_again(mending, medium, kept=self._kept)
             partitions = [
                 Span(each.number, each.first_lba * self._sector, each.sector_count * self._sector)
                 for each in mending.after.table.partitions
@@ -203,13 +209,15 @@ class _Work:
     def _conclude(self, mending: Mending, path: Path, notes: Sequence[str]) -> None:
         out = console()
         is_whole = not mending.leaves_faults
-        words = f"{self._chosen.name} is mended{'' if is_whole else ', but not all of it'}."
+        words = f"{self._chosen.name} is mended{'' if is_whole else ', but not all of it'}, and was checked again."
         paragraph(out, words, style="good" if is_whole else "warn")
         for note in notes:
             paragraph(out, note, indent=2, hanging=4)
         if not manner().quiet:
             paragraph(out, f"What was replaced is kept in {path}.", indent=2, hanging=4)
-            back = f"To bring it back: lucky-keystone mend {self._chosen.name} --undo {path.name}"
+            drive = self._chosen.name if self._chosen.drive else shlex.quote(str(self._chosen.path))
+            bay = f" --bay {shlex.quote(str(self._bay))}" if self._bay and self._chosen.drive else ""
+            back = f"To bring it back: lucky-keystone mend {drive}{bay} --undo {path.name}"
             paragraph(out, back, indent=2, hanging=4)
 
     def _emit(self, state: Any, mending: Mending, journal: Path | None, written: int, notes: Sequence[str]) -> None:
@@ -323,13 +331,13 @@ def _show_remedy(out: Console, remedy: Remedy) -> None:
     paragraph(out, Text.assemble(("mend   ", "good"), remedy.what), indent=2, hanging=9)
     if remedy.why:
         paragraph(out, f"Evidence: {remedy.why}.", style="quiet", indent=9, hanging=11)
-    ranges = [f"{change.what}: bytes {change.offset:,} to {change.end - 1:,}" for change in remedy.changes]
-    shown = ranges if manner().verbose else ranges[:_RANGES]
-    for line in shown:
-        paragraph(out, line, style="quiet", indent=9, hanging=11)
-    if len(ranges) > len(shown):
-        more = f"and {counted(len(ranges) - len(shown), 'more place')} (-v lists all)"
-        paragraph(out, more, style="quiet", indent=9, hanging=11)
+    places: dict[str, list[str]] = {}
+    for change in remedy.changes:
+        places.setdefault(change.what, []).append(f"{change.offset:,} to {change.end - 1:,}")
+    for what, ranges in places.items():
+        shown = ranges if manner().verbose else ranges[:_RANGES]
+        more = f" and {len(ranges) - len(shown):,} more (-v lists them)" if len(ranges) > len(shown) else ""
+        paragraph(out, f"{what}: bytes {', '.join(shown)}{more}", style="quiet", indent=9, hanging=11)
 
 
 def _show_left(out: Console, left: NotMended) -> None:

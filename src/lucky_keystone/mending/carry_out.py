@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
+from ..checking.check import examine_drive
 from ..drives.medium import Medium
 from ..errors import DriveError
 from ..progress import Progress
 from .journal import Journal, JournalText, keep
+from .make import Mending
 from .steps import Step
 
 _AGAIN = "Run 'lucky-keystone mend' on the drive again: it puts back what was written, and begins from there."
@@ -39,6 +41,16 @@ def carry_out(
     _read_back(steps, medium, sector_size, progress)
     Journal(path).mark("written")
     return done
+
+
+def check_again(mending: Mending, medium: Medium, *, kept: bytes | None) -> None:
+    """Examine the drive as it is now. Raises DriveError when that is not what was decided."""
+    now = examine_drive(medium, mending.after.sector_size, kept=kept).report
+    meant = mending.after.report
+    if [row.verdict for row in now.starts] != [row.verdict for row in meant.starts] or len(now.findings) != len(
+        meant.findings
+    ):
+        raise DriveError("Checked again, the drive is not what it was to become.", advice=_AGAIN)
 
 
 def _read_back(steps: Sequence[Step], medium: Medium, sector: int, progress: Progress) -> None:

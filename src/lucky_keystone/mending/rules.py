@@ -32,6 +32,12 @@ MENDED_NOTES = (Code.GPT_COPY_NOT_AT_END,)
 """Notes of a check that are mended all the same: firmware starts such a drive, and other tools stumble over it."""
 
 
+def can_be_mended(finding: Finding) -> bool:
+    """Tell whether there is a remedy for such a finding, which may still not fit the drive."""
+    of_volumes = any(finding.code in rules for rules in MENDERS.values())
+    return finding.code in tables.RULES or finding.code in files.RULES or of_volumes
+
+
 def remedy_for(case: Case, finding: Finding) -> Outcome:
     """Return what can be done about a finding."""
     if finding.code in _OF_FILE_SYSTEMS:

@@ -24,9 +24,9 @@ def code_changes(finding: Finding, record: BootRecord, offset: int, copy: int | 
     ):
         if place is not None:
             changes += [
-                Change(place, first[:_JUMP], order, f"jump in {name}"),
+                Change(place, first[:_JUMP], order, f"boot code in {name}"),
                 Change(place + record.code_from, record.code_of(first), order, f"boot code in {name}"),
-                Change(place + 510, first[510:512], order, f"signature of {name}"),
+                Change(place + 510, first[510:512], order, f"boot code in {name}"),
             ]
     what = "Boot code is written into the volume's boot sector; its parameter block stays."
     return Remedy(finding, what, "", tuple(changes))

@@ -26,9 +26,10 @@ def _fat32(_case: Case, found: FoundVolume, files: Mapping[str, File], removed: 
     names = ", ".join(files)
     return [
         *(Change(at, content, Order.CONTENTS, f"bytes of {names}") for at, content in made.contents),
-        *_changes(made.taken, (Order.COPIES, Order.FIRSTS), "clusters taken"),
+        *_changes(made.taken, (Order.COPIES, Order.FIRSTS), "FAT entries of the clusters it takes"),
         *(Change(at, data, Order.NAMES, f"folder entry of {names}") for at, data in made.names),
-        *_changes(made.freed, (Order.FREED_COPIES, Order.FREED), "clusters freed, and their count"),
+        *_changes(made.freed, (Order.FREED_COPIES, Order.FREED), "FAT entries of clusters that become free"),
+        *(Change(at, data, Order.FREED, "count of free clusters in FSInfo") for at, data in made.counted),
     ]
 
 

@@ -51,7 +51,9 @@ class Addition:
     """FAT entries of clusters that are taken: of the second FAT, then of the first."""
     names: list[Place] = field(default_factory=list)
     freed: tuple[list[Place], list[Place]] = field(default_factory=lambda: ([], []))
-    """FAT entries of clusters that nothing leads to any more: of the second FAT, then of the first; and FSInfo."""
+    """FAT entries of clusters that nothing leads to any more: of the second FAT, then of the first."""
+    counted: list[Place] = field(default_factory=list)
+    """What FSInfo says of free clusters, last."""
     clusters: int = 0
     """Taken."""
 
@@ -302,7 +304,7 @@ class _Adding:
         place = volume.offset + volume.boot.BPB_FSInfo * volume.sector_size
         count = max(info.FSI_Free_Count - self._free.dealt + freed, 0)
         data = count.to_bytes(4, "little") + self._free.following.to_bytes(4, "little")
-        self._result.freed[1].append((place + FsInfo.offset_of("FSI_Free_Count"), data))
+        self._result.counted.append((place + FsInfo.offset_of("FSI_Free_Count"), data))
 
 
 def _entry(short: bytes, file: File | None, first: int) -> bytes:
