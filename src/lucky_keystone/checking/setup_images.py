@@ -1,4 +1,4 @@
-"""Looks at the install images on a drive: one that was cut off by a copy ends an installation half way."""
+"""Looks at the install images on a drive: a copy that ended early ends an installation half way."""
 
 from __future__ import annotations
 

@@ -71,7 +71,7 @@ def make_mending(
 
 
 class _Maker:
-    """Goes on from state to state of one drive."""
+    """Continues from state to state of one drive."""
 
     def __init__(
         self, drive: SizedReadable, examine: Examine, wishes: Wishes, firmware: str, progress: Progress

@@ -118,7 +118,7 @@ def _judged(drive: SizedReadable, sector: bytes, offset: int, size: int, first_l
 
 
 def _fs_info(case: Case, finding: Finding) -> Outcome:
-    """Count the free clusters and write FSInfo anew; where its place is impossible, at the usual one."""
+    """Count the free clusters and write FSInfo; where its place is impossible, at the usual one."""
     volume = _volume(case, finding)
     boot, changes = volume.boot, list[Change]()
     place = boot.BPB_FSInfo
@@ -185,7 +185,7 @@ def _fats(case: Case, finding: Finding) -> Outcome:
 
 
 class _OtherFat:
-    """A drive on which a volume's second FAT stands in the place of the first."""
+    """A drive with a volume's second FAT in the place of the first."""
 
     def __init__(self, drive: SizedReadable, volume: Fat32Volume) -> None:
         self._drive, self.size = drive, drive.size
