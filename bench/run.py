@@ -156,15 +156,15 @@ sys.exit(os.waitstatus_to_exitcode(status))
 """
 
 
-def run(command: list[str], output: Path | str = os.devnull) -> tuple[float, int]:
-    """Return (seconds, peak bytes) of a command that must succeed; what it prints goes to `output`.
+def run(command: list[str], output: Path | str = os.devnull, *, code: int = 0) -> tuple[float, int]:
+    """Return (seconds, peak bytes) of a command that must end with `code`; what it prints goes to `output`.
 
     Started from a small process: a child's peak memory is never less than its parent's at the moment it was made.
     """
     done = subprocess.run(
         [sys.executable, "-S", "-c", LAUNCH, str(output), *command], capture_output=True, text=True, check=False
     )
-    if done.returncode:
+    if done.returncode != code:
         sys.exit(f"failed: {' '.join(command)}\n{done.stderr}")
     seconds, peak = done.stdout.split()
     return float(seconds), int(peak)

@@ -208,6 +208,7 @@ class _Work:
 
     def _conclude(self, mending: Mending, path: Path, notes: Sequence[str]) -> None:
         out = console()
+        out.print()
         is_whole = not mending.leaves_faults
         words = f"{self._chosen.name} is mended{'' if is_whole else ', but not all of it'}, and was checked again."
         paragraph(out, words, style="good" if is_whole else "warn")
