@@ -10,7 +10,7 @@ from lucky_keystone.checking.check import check_drive
 from lucky_keystone.checking.report import Report
 from lucky_keystone.progress import silent
 
-from ..helpers.hand_made import CASES, HandMade, mtools, nothing
+from ..helpers.hand_made import CASES, HandMade, nothing
 
 
 def checked(case: HandMade, drives: dict[str, bytes], files: Path, firmware: str = "") -> Report:
@@ -28,7 +28,6 @@ def test_each_cause_has_its_finding_and_no_other(name: str, drives: dict[str, by
 
 
 LEVELS = ("fault", "start")
-LOST_BOOTMGR = HandMade("ready", mtools(["mdel", "::bootmgr"]), ())
 FOR_UEFI = HandMade("gpt", nothing, ())
 
 
@@ -38,7 +37,7 @@ FOR_UEFI = HandMade("gpt", nothing, ())
         (CASES["no active mark"], "bios", ("fault", "start.no-active")),
         (CASES["no active mark"], "uefi", ("start", "start.no-active")),
         (CASES["lost loader"], "both", ("fault", "start.no-removable-loader")),
-        (LOST_BOOTMGR, "bios", ("fault", "start.wanted")),
+        (CASES["lost BOOTMGR"], "bios", ("fault", "start.bootmgr")),
         (FOR_UEFI, "both", ("fault", "start.wanted")),
         (FOR_UEFI, "uefi", None),
     ],

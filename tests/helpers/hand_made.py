@@ -165,6 +165,25 @@ def stale_gpt(drive: MemoryDrive, files: Path) -> None:
         drive.data[512 : 34 * 512] = image.read_bytes()[512 : 34 * 512]
 
 
+def sgdisk(*words: str) -> Change:
+    def change(drive: MemoryDrive, files: Path) -> None:
+        with TemporaryDirectory() as folder:
+            image = Path(folder, "changed.img")
+            image.write_bytes(drive.data)
+            call(need("sgdisk"), *words, image)
+            drive.data[:] = image.read_bytes()
+
+    return change
+
+
+def other_backup(drive: MemoryDrive, files: Path) -> None:
+    """The copy at the end is sound, and of the table that the drive had before."""
+    with TemporaryDirectory() as folder:
+        image = _new(Path(folder, "gpt.img"))
+        call(need("sgdisk"), "-n", "1:4096:+10M", "-n", "2:30000:0", image)
+        drive.data[-33 * 512 :] = image.read_bytes()[-33 * 512 :]
+
+
 def on_a_larger_drive(drive: MemoryDrive, files: Path) -> None:
     drive.data += bytes(16 * MIB)
     drive.size = len(drive.data)
@@ -339,6 +358,9 @@ CASES: dict[str, HandMade] = {
         ("start.bootmgr",),
         needs_source=True,
     ),
+    "lost BOOTMGR": HandMade(
+        "ready", mtools(["mdel", "::bootmgr"]), ("start.bootmgr",), ("start.bootmgr",), needs_source=True
+    ),
     "install image cut off": HandMade(
         "ready", cut_image, ("!setup.image",), ("setup.image",), starts=ALL, needs_source=True
     ),
@@ -352,6 +374,10 @@ CASES: dict[str, HandMade] = {
     "disk signature lost": _same("ready", put(440, bytes(4)), "!table.signature"),
     "status of an entry": HandMade("ready", put(446, b"\x01"), ("!mbr.status", "start.no-active"), ("mbr.status",)),
     "CHS fields": _same("ready", put(447, b"\x01\x01\x00"), "!mbr.chs"),
+    "type of another system, GPT": _same("gpt", sgdisk("-t", "1:8300"), "partition.type", starts=UEFI),
+    "two GPTs that differ": HandMade(
+        "gpt", other_backup, ("!gpt.copies-differ",) * 2, ("gpt.copies-differ",), starts=UEFI
+    ),
     "type of another system": _same("ready", put(450, b"\x83"), "partition.type", starts=ALL),
     "another partition active": _same("ready", several(NO_ACTIVE, second_partition), "start.wrong-active"),
     "two active": _same("ready", second_partition, "!table.several-active"),

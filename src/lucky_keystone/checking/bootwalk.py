@@ -24,6 +24,7 @@ from .codes import Code
 from .macwalk import walk_macs
 from .report import Place, Report
 
+_BIOS_STORE = "boot/bcd"
 _INSTALLED_LOADER = "efi/microsoft/boot/bootmgfw.efi"
 _REBUILD = "Build the drive again."
 
@@ -79,6 +80,7 @@ def _bios(drive: ReadDrive, report: Report) -> None:
     bearers = [volume for volume in drive.volumes if volume.find(LOADER) is not None]
     bearer = next((volume for volume in bearers if volume.active), bearers[0] if bearers else None)
     if bearer is None:
+        _missing_manager(drive, report)
         return
     number, manager = bearer.partition.number, bearer.find(LOADER)
     assert manager is not None
@@ -108,6 +110,16 @@ def _bios(drive: ReadDrive, report: Report) -> None:
     elif bearer.boot_code == "other" and not bearer.names_bootmgr:
         miss(Code.START_FOREIGN_CODE, "the volume's boot sector has foreign code that does not load BOOTMGR", sector)
     _geometry(bearer, report)
+
+
+def _missing_manager(drive: ReadDrive, report: Report) -> None:
+    """Find an installer for BIOS machines that has everything but BOOTMGR."""
+    for volume in drive.volumes:
+        if volume.find(_BIOS_STORE) is not None and volume.find(SETUP_IMAGES[0]) is not None:
+            what = f"BOOTMGR is missing, though {_BIOS_STORE} is there, so BIOS machines will not start it."
+            place = Place(volume.partition.number, file=LOADER)
+            report.start(Code.START_BOOTMGR, what, "Copy it from the installer.", place, firmware="bios")
+            return
 
 
 def _geometry(bearer: ReadBootVolume, report: Report) -> None:

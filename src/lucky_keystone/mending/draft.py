@@ -67,7 +67,7 @@ class Draft:
 
 
 def _known(content: Content, offset: int, size: int) -> bytes:
-    """Return bytes of a content. Zeros stand for sums that are taken of it while it streams (an image's part)."""
+    """Return bytes of a content, of one that is joined or cut from others by theirs."""
     whole = getattr(content, "cut_from", None)
     if whole is not None:
         return _known(whole[0], whole[1] + offset, size)
@@ -80,7 +80,7 @@ def _known(content: Content, offset: int, size: int) -> bytes:
         if first < last:
             found.append(_known(part, first - start, last - first))
         start += part.size
-    return b"".join(found).ljust(size, b"\0")
+    return b"".join(found)
 
 
 def _overlay(found: bytearray, offset: int, start: int, data: bytes | bytearray) -> None:

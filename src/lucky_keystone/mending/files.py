@@ -10,16 +10,20 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import cast
 
+from ..boot.records import crossing
 from ..checking.codes import Code
 from ..checking.found import FoundVolume
 from ..checking.report import Finding
-from ..content import ContentFile, FileRange, piece_of, seekable, stream
+from ..content import ContentFile, FileRange, Literal, piece_of, seekable, stream
 from ..errors import KeystoneError, SourceError
 from ..families.families import family_of
 from ..families.family import Supply
 from ..setup.folders import SETUP_IMAGES
 from ..setup.images import INSTALL_IMAGES
 from ..sources.source import Source
+from ..starting.bootable import ReadBootVolume
+from ..starting.loaders import examine, loader_path
+from ..starting.pe import REMOVABLE_LOADERS
 from ..starting.release import setup_build
 from ..tree import EPOCH, File, Folder
 from ..units import counted, exact_size
@@ -47,20 +51,37 @@ def _bring_back(case: Case, finding: Finding) -> Outcome:
     path = _wanted_path(finding, found)
     if path is None:
         return NotMended(finding, "what it is made for is not known", finding.advice)
+    return _with_supply(case, finding, found, path)
+
+
+def _with_supply(case: Case, finding: Finding, found: FoundVolume, path: str) -> Outcome:
     supply, why = _supply(case, found, path)
     if supply is None:
         return NotMended(finding, why, _where_to_get(case, found, path))
     return _put(case, finding, found, {path: supply.file}, (), f"{path} is written: {supply.where}")
 
 
+def _for_firmware(case: Case, finding: Finding) -> Outcome:
+    """A loader that lies where firmware does not read: a volume that it reads gets it, or our helper to get there."""
+    able = [each for each in case.examined.volumes if each.kind.firmware_reads]
+    path = finding.place.file.lower()
+    if not able:
+        return NotMended(finding, "the drive has no volume that UEFI firmware reads", finding.advice)
+    starter = next((each for each in able if each.volume.find(SETUP_IMAGES[0]) is not None), None)
+    if starter is not None:
+        return _with_supply(case, finding, starter, path)
+    architecture = next((each for each in REMOVABLE_LOADERS if loader_path(each) == path), None)
+    if architecture is None:
+        return NotMended(finding, "what it is made for is not known", finding.advice)
+    helper = File(path.rpartition("/")[2], Literal(crossing(architecture)), EPOCH)
+    what = f"{path} is written: our helper, which starts the loader on the other volume (not with Secure Boot)"
+    return _put(case, finding, able[0], {path: helper}, (), what)
+
+
 def _wanted_path(finding: Finding, found: FoundVolume) -> str | None:
     """Return where the file belongs that a finding misses."""
     if finding.code is not Code.START_NO_REMOVABLE_LOADER or finding.place.file.lower().startswith("efi/boot/"):
         return finding.place.file
-    from ..starting.bootable import ReadBootVolume
-    from ..starting.loaders import examine, loader_path
-    from ..starting.pe import REMOVABLE_LOADERS
-
     file = ReadBootVolume(found.kind, found.volume, found.partition).find(finding.place.file)
     architecture = examine(file).architecture if file is not None else ""
     return loader_path(architecture) if architecture in REMOVABLE_LOADERS else None
@@ -68,11 +89,13 @@ def _wanted_path(finding: Finding, found: FoundVolume) -> str | None:
 
 def _supply(case: Case, found: FoundVolume, path: str) -> tuple[Supply | None, str]:
     """Return a file and '', or None and why there is none."""
-    own = _own_source(found)
-    family = family_of(own)
-    supply = family.supplied(own, path) if family is not None else None
-    if supply is not None:
-        return Supply(supply.file, f"{supply.where} of the drive itself"), ""
+    others = [each for each in case.examined.volumes if each is not found]
+    for each in (found, *others):
+        own = _own_source(each)
+        family = family_of(own)
+        supply = family.supplied(own, path) if family is not None else None
+        if supply is not None:
+            return Supply(supply.file, f"{supply.where} of the drive itself"), ""
     source = case.wishes.source
     if source is None:
         return None, "the drive has no other copy of it"
@@ -177,7 +200,7 @@ def _in_parts(source: Source, folder: str, file: File) -> Mapping[str, File]:
         if missing:
             raise SourceError(f"{source.path} lacks {missing[0]}.", advice="Name an installer that is whole.")
         return cast("Mapping[str, File]", found)
-    parts = divide(InstallImage(seekable(file.content), f"{folder}/{file.name}"))
+    parts = divide(InstallImage(seekable(file.content), f"{folder}/{file.name}"), LARGEST_PART, with_sums=False)
     names = part_names(file.name, len(parts))
     return {
         f"{folder}/{name}": File(name, part.content, file.modified) for name, part in zip(names, parts, strict=True)
@@ -253,5 +276,6 @@ RULES: Rules = {
     Code.START_LOADER: _bring_back,
     Code.START_LOADER_ARCHITECTURE: _bring_back,
     Code.START_BOOTMGR: _bring_back,
+    Code.START_NO_CROSSING: _for_firmware,
     Code.SETUP_IMAGE: _install_image,
 }

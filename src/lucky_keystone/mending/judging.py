@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -26,7 +27,8 @@ class Walked:
     entries: int
 
     @property
-    def worse_than_none(self) -> tuple[int, int]:
+    def badness(self) -> tuple[int, int]:
+        """Less is better: fewer faults, then more entries."""
         return self.faults, -self.entries
 
     def __str__(self) -> str:
@@ -110,7 +112,8 @@ def harm(before: Files, after: Files, changes: Iterable[Change], replaced: Itera
             return f"{key[1]} could not be read as before"
     spans = sorted((start, end, key) for key, held in before.items() if key not in meant for start, end in held.spans)
     for change in changes:
-        for start, end, key in spans:
-            if start < change.end and change.offset < end:
-                return f"bytes of {key[1]} would be written over"
+        # Files share no bytes, so only the last one that begins before the change's end can reach into it.
+        number = bisect_left(spans, change.end, key=lambda span: span[0]) - 1
+        if number >= 0 and spans[number][1] > change.offset:
+            return f"bytes of {spans[number][2][1]} would be written over"
     return ""

@@ -13,6 +13,7 @@ from blake3 import blake3
 
 from ..boot.records import mbr_code
 from ..checking.codes import Code
+from ..checking.found import FoundVolume
 from ..checking.report import Finding
 from ..content import SizedReadable
 from ..tables.gpt import (
@@ -130,7 +131,7 @@ def _new_table(case: Case, finding: Finding) -> Outcome:
         MbrPartition(
             number=each.partition.number,
             active=each.partition.number == chosen,
-            type=COMPOSED[each.kind.name].use.value.mbr,
+            type=_use_of(each, volumes).value.mbr,
             first_lba=each.partition.first_lba,
             sector_count=each.partition.sector_count,
         )
@@ -147,6 +148,12 @@ def _new_table(case: Case, finding: Finding) -> Outcome:
         change = Change(0, sector, Order.SECTOR_0, "sector 0 with an MBR")
         what = f"Sector 0 is written with boot code and {named}."
     return Remedy(finding, what, f"{reason}; {why}" if chosen else reason, (change,))
+
+
+def _use_of(found: FoundVolume, among: Sequence[FoundVolume]) -> Use:
+    """Return what a partition was for: one with loaders and nothing else, beside another volume, is firmware's."""
+    is_helper = found.kind.firmware_reads and len(among) > 1 and found.volume.find("sources") is None
+    return Use.FIRMWARE if is_helper else COMPOSED[found.kind.name].use
 
 
 def _type(case: Case, finding: Finding) -> Outcome:
@@ -237,6 +244,11 @@ def _choose_copy(case: Case, finding: Finding) -> Outcome:
     copies = _copies(case)
     if len(copies) != 2:
         return NotMended(finding, "only one copy of the GPT is whole", _UNSURE)
+    if copies[0].entries == copies[1].entries:
+        why = "both name the same partitions, and firmware reads the primary one first"
+        return Remedy(
+            finding, "The copy at the end is made from the primary GPT.", why, _written(case, copies[0], primary=False)
+        )
     first, second = (_volumes_of(case.drive, copy, case.sector_size) for copy in copies)
     if first == second:
         why = f"{len(first)} volumes can be read by either copy, so which one is right is not known"

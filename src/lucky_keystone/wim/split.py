@@ -46,8 +46,10 @@ class Part:
     resource_count: int
 
 
-def divide(image: InstallImage, part_size: int = LARGEST_PART) -> list[Part]:
+def divide(image: InstallImage, part_size: int = LARGEST_PART, *, with_sums: bool = True) -> list[Part]:
     """Divide `image` into as few parts of at most `part_size` bytes as can be found, always the same ones.
+
+    Without `with_sums` they get no integrity tables, which are known only once a part has been streamed.
 
     Raises SourceError when the image cannot be divided (a part already, solid, a resource too large, damaged tables).
     """
@@ -70,7 +72,8 @@ def divide(image: InstallImage, part_size: int = LARGEST_PART) -> list[Part]:
         )
     part_of = _assign(sizes, metadata, resources["offset"], room)
     count = int(part_of.max()) + 1 if len(part_of) else 1
-    return [_part(image, resources[part_of == number], number + 1, count) for number in range(count)]
+    has_sums = image.has_integrity and with_sums
+    return [_part(image, resources[part_of == number], number + 1, count, has_sums=has_sums) for number in range(count)]
 
 
 def part_names(name: str, count: int) -> list[str]:
@@ -152,7 +155,7 @@ def _best_fit(sizes: np.ndarray[Any, Any], order: np.ndarray[Any, Any], used: in
     return part_of
 
 
-def _part(image: InstallImage, resources: np.ndarray[Any, Any], number: int, count: int) -> Part:
+def _part(image: InstallImage, resources: np.ndarray[Any, Any], number: int, count: int, has_sums: bool) -> Part:
     order = np.argsort(resources["offset"], kind="stable")
     resources = resources[order]
     sizes = (resources["size_and_flags"] & np.uint64(SIZE_MASK)).astype(np.int64)
@@ -164,7 +167,7 @@ def _part(image: InstallImage, resources: np.ndarray[Any, Any], number: int, cou
     table_offset = int(ends[-1]) if len(ends) else Header.SIZE
     xml_offset = table_offset + table.nbytes
     integrity_offset = xml_offset + len(image.xml)
-    sums = -(-(xml_offset - Header.SIZE) // _CHUNK) if image.has_integrity else 0
+    sums = -(-(xml_offset - Header.SIZE) // _CHUNK) if has_sums else 0
     integrity_size = IntegrityHeader.SIZE + 20 * sums if sums else 0
     header = replace(
         image.header,

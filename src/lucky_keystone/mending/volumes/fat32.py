@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from ...boot.records import FAT32_RECORD
 from ...checking.codes import Code
 from ...checking.report import Finding
@@ -111,7 +113,7 @@ def _judged(drive: SizedReadable, sector: bytes, offset: int, size: int, first_l
     found = walk(FAT32, Patched(drive, offset, sector), offset, size)
     boot = BootSector.unpack(sector)
     return (
-        *found.worse_than_none,
+        *found.badness,
         boot.BPB_HiddSec != stored_hidden(first_lba),
         (boot.BPB_NumHeads, boot.BPB_SecPerTrk) != (HEADS, SECTORS_PER_TRACK),
     )
@@ -159,12 +161,12 @@ def _fats(case: Case, finding: Finding) -> Outcome:
     size = partition.sector_count * case.sector_size
     by_first = walk(FAT32, case.drive, volume.offset, size)
     by_second = walk(FAT32, _OtherFat(case.drive, volume), volume.offset, size)
-    is_first = by_first.worse_than_none <= by_second.worse_than_none
+    is_first = by_first.badness <= by_second.badness
     best = by_first if is_first else by_second
     if best.faults:
         why = f"by the first FAT: {by_first}; by the second: {by_second}; {FILE_SYSTEM_CHECK}"
         return NotMended(finding, why, _CHECKER)
-    if by_first.worse_than_none == by_second.worse_than_none:
+    if by_first.badness == by_second.badness:
         why = "both give the same folders and files, and systems read the first one"
     else:
         why = f"by the first FAT: {by_first}; by the second: {by_second}"
@@ -176,12 +178,23 @@ def _fats(case: Case, finding: Finding) -> Outcome:
         right, wrong = (
             volume.bytes_at(volume.fat_offset(copy) + start, min(_PIECE, total - start)) for copy in (source, target)
         )
-        for at in range(0, len(right), volume.sector_size):
-            piece = right[at : at + volume.sector_size]
-            if piece != wrong[at : at + volume.sector_size]:
-                changes.append(Change(volume.fat_offset(target) + start + at, piece, order, f"sector of the {words}"))
+        place, size = volume.fat_offset(target) + start, volume.sector_size
+        for first, end in _different(right, wrong, size):
+            changes.append(Change(place + first, right[first:end], order, f"sectors of the {words}"))
     what = f"The {words} is made from the {'first' if is_first else 'second'} one, where they differ."
     return Remedy(finding, what, why, tuple(changes))
+
+
+def _different(one: bytes, other: bytes, size: int) -> Iterator[tuple[int, int]]:
+    """Yield where neighbouring pieces of `size` bytes differ: first byte, and the one behind the last."""
+    start = None
+    for at in range(0, len(one) + size, size):
+        differs = at < len(one) and one[at : at + size] != other[at : at + size]
+        if differs and start is None:
+            start = at
+        elif not differs and start is not None:
+            yield start, min(at, len(one))
+            start = None
 
 
 class _OtherFat:
