@@ -92,6 +92,15 @@ def test_the_whole_life_of_a_drive(
     assert run_json("gauge", tag)["capacity"] == "not known"
     assert run_json("gauge", tag, "--marks", "--yes")["capacity"] == "holds"
     assert run_json("check", tag)["healthy"] is True
+    with device.open("r+b") as stream:
+        seal = stream.read(sector)
+        stream.seek(0)
+        stream.write(bytes(sector))
+    mended = run_json("mend", tag, "--yes")
+    assert [remedy["finding"]["code"] for remedy in mended["remedies"]] == ["table.missing"]
+    assert (device_head(device, sector)[:440], mended["bytes_written"]) == (seal[:440], sector)
+    run("mend", tag, "--undo", Path(mended["journal"]).name, "--yes")
+    assert device_head(device, sector) == bytes(sector)
     run("reclaim", tag, "--label", "timetables", "--yes", "--eject")
     assert not any(drive.path == device for drive in LinuxHost().drives()), "it was not released"
     with (tmp_path / "stick.img").open("rb") as stream:
@@ -104,9 +113,20 @@ def test_the_whole_life_of_a_drive(
         "update",
         "gauge",
         "gauge",
+        "mend",
+        "mend --undo",
         "reclaim",
     ]
     assert {entry["result"] for entry in entries} == {"done"}
+
+
+def device_head(device: Path, size: int) -> bytes:
+    descriptor = os.open(device, os.O_RDONLY)
+    try:
+        os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
+        return os.read(descriptor, size)
+    finally:
+        os.close(descriptor)
 
 
 def device_size(device: Path) -> int:

@@ -10,7 +10,7 @@ import pytest
 from lucky_keystone.manifest.unfinished import Unfinished, pack_unfinished
 
 from ..helpers.drives import MemoryDrive
-from ..helpers.hand_made import CASES, START
+from ..helpers.hand_made import CASES, START, other_system_code
 from ..helpers.judges import read_by_others
 from ..helpers.program import run, run_json
 from ..mending.kills import NAMES, kill_some
@@ -77,6 +77,10 @@ def test_another_makers_code_is_replaced_on_request_only(stick: Path, drives: di
     assert stick.read_bytes() == bytes(drive)
     done = run_json("mend", stick, "--boot-code", "--yes")
     assert [remedy["finding"]["code"] for remedy in done["remedies"]] == ["start.foreign-mbr-code"]
+    drive[:440] = other_system_code(bytes(440))
+    drive[512:1024] = b"\xeb\xfe".ljust(512, b"\x90")  # and more of it where boot menus keep that
+    stick.write_bytes(drive)
+    assert run_json("mend", stick, "--yes")["state"] == "nothing to mend"
 
 
 def test_what_is_unfinished_is_not_mended(disc: Path, tmp_path: Path) -> None:

@@ -95,8 +95,8 @@ def _bios(drive: ReadDrive, report: Report) -> None:
     sector = Place(number, bearer.volume.offset, 512)
     if drive.record == "none":
         miss(Code.START_NO_MBR_CODE, "sector 0 has no boot code", Place(offset=0, size=440))
-    elif drive.record == "other" and not drive.record_seeks_active:
-        what = "sector 0 has foreign boot code that does not look for an active partition"
+    elif drive.record == "other" and not drive.record_may_start:
+        what = "sector 0 has foreign boot code that looks for no active partition, and nothing else to load"
         miss(Code.START_FOREIGN_MBR_CODE, what, Place(offset=0, size=440))
     if drive.active_count == 0:
         miss(Code.START_NO_ACTIVE, "no partition is active", Place(number, 446, 64))

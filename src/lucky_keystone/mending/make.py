@@ -189,7 +189,7 @@ def _foreign_code(examined: Examined) -> Iterator[Finding]:
     bearers = [volume for volume in drive.volumes if volume.find(LOADER) is not None]
     if drive.table != "mbr" or drive.sector_size != 512 or not bearers:
         return
-    if drive.record == "other" and drive.record_seeks_active:
+    if drive.record == "other" and drive.record_may_start:
         yield Finding("start", Code.START_FOREIGN_MBR_CODE, "start", "sector 0 has another maker's boot code.")
     for volume in bearers:
         if volume.boot_code == "other" and volume.names_bootmgr:

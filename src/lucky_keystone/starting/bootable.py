@@ -324,6 +324,8 @@ class ReadDrive:
     volumes: Sequence[ReadBootVolume]
     looked_at: str = "the drive"
     unseen: str = ""
+    record_has_more: bool = False
+    """True where something of other makers lies between sector 0 and the first partition: further code, perhaps."""
 
     @property
     def table(self) -> Literal["mbr", "gpt", "none"]:
@@ -338,14 +340,14 @@ class ReadDrive:
         return "other" if any(code) else "none"
 
     @property
-    def record_seeks_active(self) -> bool:
-        """True where the code in sector 0 names an entry of the partition table, as code does that looks for a mark.
+    def record_may_start(self) -> bool:
+        """True where foreign code in sector 0 may lead to an active partition: it names the table, or has more to load.
 
-        Code is moved away before it looks, always by whole multiples of 256 bytes: the table, at byte 1BEh of the
-        sector, has an address that ends in BEh.
+        Code that looks for a mark is moved away before, always by whole multiples of 256 bytes: the table, at byte 1BEh
+        of the sector, has an address that ends in BEh.
         """
         code = self.found_table.mbr.code if self.found_table else b""
-        return _ADDRESS_OF_TABLE.search(code) is not None
+        return self.record_has_more or _ADDRESS_OF_TABLE.search(code) is not None
 
     @property
     def active_count(self) -> int:
