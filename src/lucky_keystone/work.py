@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import secrets
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Protocol
 
 from .building.build import claim_of, unseal
@@ -101,6 +101,7 @@ def carry_out(
     except (Interrupted, KeyboardInterrupt):
         pass  # said of each drive that was not ready
     for work in works:
+        work.image = replace(work.image, regions=())  # of hundreds of thousands of extents nobody asks any more
         if work.result is None and work.error is None:
             work.error = Interrupted("Stopped before the end.", advice="Run the same command again.")
         if work.error is not None:

@@ -62,7 +62,6 @@ class Entry:
     """A file or folder found in an index. There may be a million of them."""
 
     path: str
-    name: str
     is_folder: bool
     size: int
     runs: tuple[Run, ...]
@@ -73,6 +72,11 @@ class Entry:
     """By the index, in 100 ns since 1601; None of the root."""
     short_name: str = ""
     faults: list[str] = field(default_factory=list)
+
+    @property
+    def name(self) -> str:
+        """The last part of the path."""
+        return self.path.rpartition("/")[2]
 
     @property
     def modified(self) -> datetime | None:
@@ -309,7 +313,7 @@ class NtfsVolume:
     def root(self) -> Entry:
         """The root folder as an entry."""
         file = self.file(ROOT)
-        return Entry("", "", True, 0, self._index_runs(file), ROOT, file.sequence, None)
+        return Entry("", True, 0, self._index_runs(file), ROOT, file.sequence, None)
 
     def walk(self, budget: int = 2_000_000) -> Iterator[Entry]:
         """Yield the root and every file and folder below it, but for the volume's own; faults are noted on them."""
@@ -367,7 +371,7 @@ class NtfsVolume:
     def _entry(self, folder: Entry, reference: int, key: FileName, name: str) -> Entry:
         number, sequence = reference & REFERENCE_NUMBER, reference >> 48
         path = f"{folder.path}/{name}" if folder.path else name
-        entry = Entry(path, name, False, 0, (), number, sequence, folder, key.modified)
+        entry = Entry(path, False, 0, (), number, sequence, folder, key.modified)
         try:
             file = self.file(number)
             entry.is_folder = file.is_folder
