@@ -22,7 +22,10 @@ from .invoker import give_to_user
 MAKER = "Lucky Keystone"
 """Put into figures and pictures, by which they are known as ours."""
 PLAN_HEAD = f"# A plan of {MAKER}."
+MACHINE_HEAD = "# A machine"
 _HEAD = 4096
+_LISTS = (bytes.fromhex("a159c0a5e494a74a87b5ab155c2bf072"), bytes.fromhex("2616c4c14c509240aca941f936934328"))
+"""First bytes of signature lists: GUIDs of certificates and of SHA-256 digests (UEFI 2.10, 32.4.1)."""
 
 
 class OutputKind(Enum):
@@ -31,6 +34,8 @@ class OutputKind(Enum):
     PLAN = ("plan", lambda head: head.startswith(PLAN_HEAD.encode()))
     FIGURE = ("figure", lambda head: head[:5] in (b"\x89PNG\r", b"<?xml") and MAKER.encode() in head)
     TABLE = ("table", lambda head: head.startswith(b"moment,"))
+    MACHINE = ("machine's file", lambda head: head.startswith(MACHINE_HEAD.encode()))
+    LISTS = ("signature list", lambda head: head[:16] in _LISTS)
 
     @property
     def is_ours(self) -> Callable[[bytes], bool]:

@@ -50,7 +50,7 @@ def test_shown_asked_mended_and_undone(stick: Path, tmp_path: Path) -> None:
 
     assert "other choice" in run("mend", stick, "--undo", journal, "--dry-run", code=2).stderr
     assert "no journal of a mending" in run("mend", stick, "--undo", stick, "--yes", code=2).stderr
-    assert run_json("mend", stick, "--undo", journal.name, "--yes")["state"] == "undone"
+    assert run_json("mend", "--undo", journal.name, "--yes")["state"] == "undone"
     assert stick.read_bytes() == broken
 
 

@@ -52,6 +52,7 @@ def test_every_document_of_a_job_fits(disc: Path, tmp_path: Path) -> None:
         ("gauge", [drive], 0),
         ("gauge", [drive, "--restore"], 0),
         ("rehearse", [drive], 0),
+        ("machine", ["--for", disc], 0),
         ("mend", [drive], 0),
         ("mend", [spoilt, "--yes"], 0),
         ("reclaim", [other, "--yes"], 0),

@@ -10,6 +10,7 @@ from ..content import SizedReadable
 from ..drives.medium import Medium
 from ..errors import KeystoneError
 from ..extents import align_up
+from ..machine.known import KnownMachine, outlooks_of
 from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_manifest, unpack_manifest
 from ..progress import Progress
 from ..sources.source import Source
@@ -70,19 +71,21 @@ def check_drive(
     kept: bytes | None = None,
     firmware: str = "",
     against: Source | None = None,
+    machines: Sequence[KnownMachine] = (),
 ) -> Report:
     """Check `drive` without writing to it. `contents=False` leaves out what a build has just read back.
 
     `sector_size` (bytes) is found out when None. `machine` is what it is to start. `kept` is a manifest that this
     computer keeps for the drive, which counts when the drive carries none. `firmware` ('bios', 'uefi' or 'both') is
     what it is to start on; '' for what its manifest says. Every file is compared with the source `against`; raises
-    SourceError where that cannot be read.
+    SourceError where that cannot be read. The report says of each of `machines` whether the drive starts there.
     """
     sector = sector_size or find_sector_size(drive, kept)
     report = Report()
     manifest = _manifest(drive, sector, kept, report)
     wrong = check_contents(drive, manifest, progress) if manifest and contents else []
     seen = _examine(drive, sector, manifest, report, machine, firmware, contents=contents)
+    report.on_machines = outlooks_of(machines, seen.walked)
     if contents:
         verify_base_systems(seen.walked, progress, report)
     if manifest:

@@ -6,6 +6,7 @@ from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
+from ..machine.outlook import MachineOutlook
 from ..starting.outlook import Outlook
 from .codes import Code
 
@@ -73,6 +74,8 @@ class Report:
     bytes_checked: int = 0
     """Bytes compared with the manifest."""
     starts: tuple[Outlook, ...] = ()
+    on_machines: tuple[MachineOutlook, ...] = ()
+    """On each machine that was given."""
     looked_at: list[str] = field(default_factory=list)
     """What was examined, a line each."""
     unknown: list[str] = field(default_factory=list)

@@ -31,6 +31,7 @@ from .options import (
     lifted_guards,
     machine_of,
     machine_options,
+    machines_of,
     output_options,
     setup_options,
     source_options,
@@ -47,6 +48,7 @@ if TYPE_CHECKING:
     from ..building.request import Request, WantedDrive
     from ..drives.guards import Guard
     from ..fetching.link import Link, Place
+    from ..machine.known import KnownMachine
     from ..sources.source import Source
     from ..starting.trust import Machine
     from ..work import Work
@@ -126,6 +128,7 @@ def command(
     trust: tuple[Path, ...],
     revoked: tuple[Path, ...],
     model: str,
+    machines: tuple[Path, ...],
     update: bool,
     quick: bool,
     from_scratch: bool,
@@ -170,6 +173,7 @@ def command(
     if keeping is not None:
         click.get_current_context().call_on_close(keeping.close)
         asked = replace(asked, terms=replace(asked.terms, keep=keeping.take))
+    known = machines_of(machines)
     request = with_saved_plan(asked, several=len(drives) > 1)
     sector_size = sector_size or (request.saved.drive.sector_size if request.saved else None)
     job = _Job("update" if update else "build", lifted)
@@ -187,7 +191,7 @@ def command(
     with naming_files(opened):
         wanted = plan_all(request, opened, chosen, reading)
     pairs = list(zip(chosen, wanted, strict=True))
-    _show_plans(opened, pairs, with_source=bool(drives))
+    _show_plans(opened, pairs, known, with_source=bool(drives))
     job.confirm(pairs, opened, yes=yes)
     began = time.monotonic()
     proofs = prove(opened, terms.sha256 or None, verify_source)
@@ -303,12 +307,12 @@ class _Job:
         )
 
 
-def _show_plans(opened: Source, pairs: Sequence[_Pair], *, with_source: bool) -> None:
+def _show_plans(opened: Source, pairs: Sequence[_Pair], machines: Sequence[KnownMachine], *, with_source: bool) -> None:
     if manner().as_json or manner().quiet:
         return
     if with_source:
         show_source(opened, [])
-    show_plan(pairs[0][1].plan, layout=manner().verbose)
+    show_plan(pairs[0][1].plan, layout=manner().verbose, machines=machines)
     for each, one in pairs[1:]:
         console().print(f"  {each.name}: the same, on {exact_size(one.plan.drive.size or 0)}")
 

@@ -12,6 +12,7 @@ from rich.text import Text
 
 from ..units import SECTOR_SIZES, counted, exact_size, shown_size
 from .inspect import open_with_progress
+from .machine import show_machines
 from .manner import manner
 from .options import (
     SourcePlace,
@@ -22,6 +23,7 @@ from .options import (
     complete_drive,
     machine_of,
     machine_options,
+    machines_of,
     output_options,
     terms_of,
 )
@@ -80,6 +82,7 @@ def command(
     trust: tuple[Path, ...],
     revoked: tuple[Path, ...],
     model: str,
+    machines: tuple[Path, ...],
     authority: Path | None,
     bay: Path | None,
 ) -> int:
@@ -107,6 +110,7 @@ def command(
             kept=chosen.shelf().get(),
             firmware=firmware or "",
             against=source,
+            machines=machines_of(machines),
         )
     if manner().as_json:
         from .documents import CheckDocument
@@ -160,6 +164,8 @@ def show_report(report: Report, name: str) -> None:
     if report.starts and not manner().quiet:
         heading(out, "Starts on")
         starts(out, report.starts)
+    if report.on_machines:
+        show_machines(report.on_machines)
     if not manner().quiet:
         out.print()
     _conclude(out, report)

@@ -20,6 +20,9 @@ from ..families.signing import LoaderSignature
 from ..fetching.catalogue import CatalogueImage
 from ..gauging.capacity import Verdict as CapacityVerdict
 from ..gauging.gauge import Mode
+from ..machine.facts import MachineFacts
+from ..machine.outlook import MachineOutlook
+from ..machine.requirements import Requirement
 from ..shoplog import LogEntry
 from ..starting.outlook import Outlook
 from ..wim.read import Edition
@@ -200,6 +203,8 @@ class PlanBody(msgspec.Struct, kw_only=True):
     unused: int
     """What no partition reaches."""
     forecast: tuple[Outlook, ...]
+    on_machines: tuple[MachineOutlook, ...] = ()
+    """On each machine that was given with --machine."""
 
 
 class PlanDocument(PlanBody, kw_only=True):
@@ -221,6 +226,8 @@ class CheckBody(msgspec.Struct, kw_only=True):
     bytes_checked: int
     """Bytes compared with the manifest."""
     starts: tuple[Outlook, ...]
+    on_machines: tuple[MachineOutlook, ...] = ()
+    """On each machine that was given with --machine."""
     looked_at: list[str]
     """What was examined, a line each."""
     unknown: list[str]
@@ -395,6 +402,19 @@ class MendDocument(Document, kw_only=True):
     notes: list[str]
 
 
+class MachineDocument(Document, kw_only=True):
+    """`machine`."""
+
+    command: Literal["machine"] = "machine"
+    facts: MachineFacts
+    """What is not known is left out."""
+    databases: dict[str, int]
+    """Bytes of what its Secure Boot allows (db) and refuses (dbx), where they can be read."""
+    requirements: list[Requirement]
+    """With --for: what the release asks for."""
+    saved: str | None
+
+
 class MendUndoneDocument(Document, kw_only=True):
     """`mend --undo`."""
 
@@ -518,6 +538,7 @@ DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
     "check": (CheckDocument,),
     "rehearse": (RehearsalDocument, StartDocument),
     "gauge": (GaugeDocument, RestoreDocument),
+    "machine": (MachineDocument,),
     "mend": (MendDocument, MendUndoneDocument),
     "reclaim": (ReclaimDocument,),
     "log": (LogDocument,),

@@ -24,6 +24,7 @@ from .text import visible, visible_json
 
 _COMMANDS = {
     "drives": "List drives: tag, size, what is on them, free or held back.",
+    "machine": "Show how this computer started, and what it can start.",
     "inspect": "Show what an installer is and what it needs.",
     "plan": "Decide and show how a drive would be built, and where it would start.",
     "build": "Build one or several drives and check them, or update one.",

@@ -55,7 +55,7 @@ Examples:
   lucky-keystone mend counter.img --from installer.iso
   lucky-keystone mend counter.img --undo mend-3f0c55a0d1e2-20261129T081500Z.mend"""
 )
-@click.argument("drive", shell_complete=complete_drive)
+@click.argument("drive", required=False, shell_complete=complete_drive)
 @click.option(
     "--from",
     "source",
@@ -88,7 +88,7 @@ Examples:
 @bay_option
 @output_options
 def command(
-    drive: str,
+    drive: str | None,
     source: Place | None,
     firmware: str | None,
     replace_code: bool,
@@ -105,10 +105,15 @@ def command(
 
     What 'check' finds is mended where it is certain how: tables, boot code, boot sectors and their copies, active
     marks, and on FAT32 missing files. Everything is shown first. What is replaced is kept in a journal on this
-    computer, and --undo brings it back. Exit code 1 when something is left that could not be mended.
+    computer, and --undo JOURNAL brings it back (DRIVE may be left out then). Exit code 1 when something is left that
+    could not be mended.
     """
     if undo is not None and (source is not None or firmware or replace_code or dry_run):
         raise UsageError("--undo goes with no other choice.", advice="Leave the others out.")
+    if drive is None:
+        if undo is None:
+            raise click.UsageError("DRIVE is missing.")
+        drive = _drive_of(undo)
     chosen = existing(drive, bay)
     lifted = lifted_guards(given)
     work = _Work(chosen, int(sector_size) if sector_size else None, bay, yes=yes, lifted=lifted)
@@ -116,6 +121,21 @@ def command(
         return work.undo(undo)
     opened = open_with_progress(source, (), terms=terms_of(None, authority, bay)) if source is not None else None
     return work.mend(opened, firmware or "", replace_code=replace_code, dry_run=dry_run, ejecting=ejecting)
+
+
+def _drive_of(undo: Path) -> str:
+    """Return what names the drive that a journal belongs to: its image file, or its tag."""
+    from ..mending.journal import Journal
+
+    text = Journal(_journal_at(undo)).text
+    return text.drive if Path(text.drive).is_file() else text.name
+
+
+def _journal_at(named: Path) -> Path:
+    """Return the place of a journal: a name alone is looked for where this computer keeps them."""
+    from ..shoplog import journals
+
+    return named if named.exists() or named.name != str(named) else journals() / named
 
 
 class _Work:
@@ -244,7 +264,7 @@ class _Work:
     def undo(self, named: Path) -> int:
         from ..mending.journal import Journal
 
-        path = named if named.exists() or named.name != str(named) else self._folder / named
+        path = _journal_at(named)
         journal = Journal(path)
         if journal.state == "not begun":
             raise UsageError(f"{path}: that mending wrote nothing to the drive.", advice="There is nothing to undo.")

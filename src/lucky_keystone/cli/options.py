@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from ..drives.guards import Guard
     from ..fetching.link import Place
     from ..fetching.remote import Terms
+    from ..machine.known import KnownMachine
     from ..outputs import Replacing
     from ..starting.trust import Machine
 
@@ -309,7 +310,9 @@ def terms_of(sha256: str | None, authority: Path | None, bay: Path | None = None
 
 
 def machine_options(function: _F) -> _F:
-    """--trust, --revoked and --machine-model."""
+    """--trust, --revoked, --machine-model and --machine."""
+    text = "A machine to start, by a file of 'lucky-keystone machine': the forecast says whether it starts. Repeatable."
+    function = _paths_option("--machine", "machines", metavar="FILE", text=text)(function)
     function = click.option(
         "--machine-model",
         "model",
@@ -364,6 +367,13 @@ def machine_of(trusted: tuple[Path, ...], revoked: tuple[Path, ...], model: str 
         model,
         today(),
     )
+
+
+def machines_of(paths: tuple[Path, ...]) -> tuple[KnownMachine, ...]:
+    """Return the machines of --machine."""
+    from ..machine.known import known_machine
+
+    return tuple(known_machine(path, today()) for path in paths)
 
 
 def today() -> date:

@@ -22,6 +22,7 @@ from .options import (
     complete_drive,
     machine_of,
     machine_options,
+    machines_of,
     output_options,
     overwrite_option,
     replacing_of,
@@ -36,6 +37,7 @@ from .targets import choose
 if TYPE_CHECKING:
     from ..families.choices import Choices
     from ..fetching.link import Place
+    from ..machine.known import KnownMachine
     from ..planning.plan import Plan
     from .documents import PlanBody
 
@@ -89,6 +91,7 @@ def command(
     trust: tuple[Path, ...],
     revoked: tuple[Path, ...],
     model: str,
+    machines: tuple[Path, ...],
     save: Path | None,
     figure: Path | None,
     layout: bool,
@@ -108,6 +111,7 @@ def command(
     for path, kind in ((save, OutputKind.PLAN), (figure, OutputKind.FIGURE)):
         if path:
             refuse_output(path, kind, replacing)
+    known = machines_of(machines)
     proofs = prove(opened, terms.sha256 or None, verify_source)
     shape = chosen.shape(size) if chosen else DriveShape("new drive", size, sector_size or 512)
     with naming_files(opened):
@@ -123,10 +127,10 @@ def command(
 
         draw_plan(plan, figure, replacing)
     if manner().as_json:
-        _emit(plan)
+        _emit(plan, known)
         return
     show_source(opened, proofs)
-    show_plan(plan, layout=not layout)
+    show_plan(plan, layout=not layout, machines=known)
     if layout:
         from ..planning.sketch import sketch
 
@@ -153,10 +157,11 @@ def plan_body(plan: Plan) -> PlanBody:
     return PlanBody(**_plan_fields(plan))
 
 
-def _emit(plan: Plan) -> None:
+def _emit(plan: Plan, machines: Sequence[KnownMachine]) -> None:
+    from ..machine.known import outlooks_of
     from .documents import PlanDocument
 
-    emit_json(PlanDocument(**_plan_fields(plan)))
+    emit_json(PlanDocument(**_plan_fields(plan), on_machines=outlooks_of(machines, plan.bootable)))
 
 
 def _plan_fields(plan: Plan) -> dict[str, Any]:
@@ -182,7 +187,7 @@ def _plan_fields(plan: Plan) -> dict[str, Any]:
     }
 
 
-def show_plan(plan: Plan, *, layout: bool) -> None:
+def show_plan(plan: Plan, *, layout: bool, machines: Sequence[KnownMachine] = ()) -> None:
     """Print decisions and forecast, and the layout when it is wanted."""
     out = console()
     heading(out, "Decisions")
@@ -201,6 +206,13 @@ def show_plan(plan: Plan, *, layout: bool) -> None:
                 out.print(f"    {name}: {exact_size(size)}")
     heading(out, "Forecast")
     starts(out, plan.forecast)
+    if machines:
+        from ..families.families import facts_of
+        from ..machine.known import outlooks_of
+        from .machine import show_machines, show_shortfalls
+
+        show_machines(outlooks_of(machines, plan.bootable))
+        show_shortfalls(facts_of(plan.source), machines)
 
 
 def _speak_decision(row: Sequence[str]) -> str:

@@ -90,6 +90,7 @@ def make_plan(
         needed=fitted.needed,
         unused=fitted.drive_size - fitted.end,
         forecast=outlooks(wish.bootable, machine),
+        bootable=wish.bootable,
         splits=wish.splits,
         laid_over=wish.laid_over,
         volumes=fitted.volumes,

@@ -8,6 +8,7 @@ from ..areas import Area
 from ..families.choices import Choices
 from ..families.family import Decision, DriveShape, SplitImage, VolumeWish, WholeImage
 from ..sources.source import Source
+from ..starting.bootable import Bootable
 from ..starting.outlook import Outlook
 from ..tree import Folder
 from ..volumes.kind import PlannedVolume
@@ -41,6 +42,8 @@ class Plan:
     unused: int
     """What no partition reaches."""
     forecast: tuple[Outlook, ...]
+    bootable: Bootable
+    """What firmware will see of it."""
     splits: tuple[SplitImage, ...]
     volumes: tuple[FittedVolume, ...]
     """In the order they lie on the drive."""

@@ -1,0 +1,198 @@
+"""`machine`: how this computer started, what it can therefore start, and what a release asks of it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+from rich.text import Text
+
+from ..outputs import OutputKind, write_output
+from ..units import exact_size
+from .inspect import open_with_progress
+from .manner import manner
+from .options import SourcePlace, authority_option, output_options, overwrite_option, replacing_of, terms_of
+from .show import Column, console, emit_json, facts, heading, paragraph, table
+
+if TYPE_CHECKING:
+    from ..families.facts import SourceFacts
+    from ..fetching.link import Place
+    from ..machine.facts import MachineFacts
+    from ..machine.known import KnownMachine
+    from ..machine.outlook import MachineOutlook
+    from ..machine.requirements import Requirement
+
+_STYLES = {"met": "good", "not met": "bad", "not known": "warn"}
+_OUTLOOK_STYLES = {"starts": "good", "will not start": "bad", "not known": "warn"}
+
+
+@click.command(
+    epilog="""\b
+Examples:
+  lucky-keystone machine
+  lucky-keystone machine --for installer.iso
+  lucky-keystone machine --save counter-3.toml
+  lucky-keystone machine --blank > counter-4.toml"""
+)
+@click.option(
+    "--for",
+    "source",
+    type=SourcePlace(),
+    metavar="SOURCE",
+    help="Compare this computer with what an installer asks for.",
+)
+@click.option(
+    "--save",
+    type=click.Path(dir_okay=False, path_type=Path),
+    metavar="FILE",
+    help="Save the facts as TOML, for --machine of other commands; what Secure Boot trusts goes into files beside it.",
+)
+@click.option("--name", default="", metavar="TEXT", help="With --save: what the shop calls this computer.")
+@click.option("--blank", is_flag=True, help="Print a file to fill in by hand, for a machine that does not run.")
+@authority_option
+@overwrite_option
+@output_options
+def command(
+    source: Place | None,
+    save: Path | None,
+    name: str,
+    blank: bool,
+    authority: Path | None,
+    overwrite: bool,
+    **_: Any,
+) -> None:
+    """Show how this computer started, what it can start, and what its Secure Boot trusts. Needs no permission."""
+    from ..machine.facts import blank as blank_file
+    from ..machine.facts import save_machine
+    from ..machine.this_machine import this_machine
+
+    if blank:
+        click.echo(blank_file(), nl=False)
+        return
+    import msgspec
+
+    here = this_machine()
+    found = msgspec.structs.replace(here.facts(), name=name)
+    databases = {each: data for each in ("db", "dbx") if (data := here.database(each))}
+    if save is not None:
+        replacing = replacing_of(overwrite)
+        for each, data in databases.items():
+            write_output(save.with_suffix(f".{each}"), data, OutputKind.LISTS, replacing)
+        names = {each: (save.with_suffix(f".{each}").name,) for each in databases}
+        found = msgspec.structs.replace(found, trusts=names.get("db", ()), refuses=names.get("dbx", ()))
+        save_machine(found, save, replacing)
+    asked = _asked(source, found, authority) if source is not None else ()
+    if manner().as_json:
+        from .documents import MachineDocument
+
+        sizes = {each: len(data) for each, data in databases.items()}
+        document = MachineDocument(
+            facts=found, databases=sizes, requirements=list(asked), saved=str(save) if save else None
+        )
+        emit_json(document)
+        return
+    _show(found, databases)
+    if source is not None:
+        _show_asked(asked)
+    if save is not None:
+        console().print(f"\nSaved: {save}")
+
+
+def _asked(source: Place, found: MachineFacts, authority: Path | None) -> tuple[Requirement, ...]:
+    from ..families.families import facts_of
+
+    return requirements_of(facts_of(open_with_progress(source, (), terms=terms_of(None, authority))), found)
+
+
+def requirements_of(source: SourceFacts, found: MachineFacts) -> tuple[Requirement, ...]:
+    """Return what a source's release asks for, by the facts about it."""
+    from ..machine.requirements import requirements
+
+    editions = [edition for image in source.images for edition in image.editions]
+    kinds = {edition.installation_type for edition in editions}
+    if not editions:
+        return ()
+    newest = max(edition.build for edition in editions)
+    kind = kinds.pop() if len(kinds) == 1 else "Client"
+    return requirements(newest, kind, found)
+
+
+def _show(found: MachineFacts, databases: dict[str, bytes]) -> None:
+    out = console()
+    heading(out, found.name or found.model or "This computer")
+    unknown = "not known"
+    rows = [
+        ("Processor", f"{found.processor or unknown}{f', {found.architecture}' if found.architecture else ''}"),
+        ("Started by", _started(found)),
+        ("Starts by", _starts(found)),
+    ]
+    if found.secure_boot or found.started_by == "uefi":
+        rows.append(("Secure Boot", found.secure_boot or unknown))
+    for name, words in (("db", "trusts"), ("dbx", "refuses")):
+        if name in databases:
+            rows.append((f"It {words}", f"{name} of {len(databases[name]):,} bytes"))
+    rows += [
+        ("TPM", found.security_module or f"{unknown} (the system shows none)"),
+        ("Memory", exact_size(found.memory) if found.memory else unknown),
+        ("Largest disk", exact_size(found.storage) if found.storage else unknown),
+        ("POPCNT, SSE4.2", f"{found.popcnt or unknown}, {found.sse4_2 or unknown}"),
+    ]
+    facts(out, rows)
+
+
+def _started(found: MachineFacts) -> str:
+    if found.started_by is None:
+        return "not known"
+    if found.started_by == "bios":
+        return "BIOS (whether it can start by UEFI, its setup says)"
+    return f"UEFI{f', {found.uefi_width}-bit' if found.uefi_width else ''}"
+
+
+def _starts(found: MachineFacts) -> str:
+    words = {"yes": "yes", "no": "no", None: "not known"}
+    return f"BIOS: {words[found.bios]}; UEFI: {words[found.uefi]}"
+
+
+def _show_asked(asked: Sequence[Requirement]) -> None:
+    out = console()
+    heading(out, "What the release asks for")
+    if not asked:
+        paragraph(out, "Its setup checks nothing of the machine.", indent=2)
+        return
+    table(
+        out,
+        [Column(), Column("Asked"), Column("Has"), Column(), Column("What next", folds=True)],
+        [(each.name, each.asked, each.has or "?", Text(each.met, _STYLES[each.met]), _next(each)) for each in asked],
+    )
+
+
+def _next(asked: Requirement) -> str:
+    if asked.met == "met":
+        return ""
+    return f"--waive {asked.waiver} leaves the check out" if asked.waiver else "nothing waives this"
+
+
+def show_shortfalls(source: SourceFacts, machines: Sequence[KnownMachine]) -> None:
+    """Print where machines fall short of what a release asks for, and which waiver leaves the check out."""
+    out = console()
+    for machine in machines:
+        for each in requirements_of(source, machine.facts):
+            if each.met == "not met":
+                what = (
+                    f"{machine.facts.shown} has {each.has} of {each.name}, setup asks for {each.asked}: {_next(each)}."
+                )
+                paragraph(out, what, style="warn", indent=2, hanging=4)
+
+
+def show_machines(outlooks: Sequence[MachineOutlook]) -> None:
+    """Print on which of the machines that were given a drive starts."""
+    out = console()
+    heading(out, "On your machines")
+    table(
+        out,
+        [Column(), Column(), Column(), Column(folds=True, style="quiet")],
+        [(Text(each.verdict, _OUTLOOK_STYLES[each.verdict]), each.machine, each.by, each.reason) for each in outlooks],
+        spoken=lambda row: f"{row[1]}: {row[0]}{f' ({row[2]})' if row[2] else ''}; {row[3]}",
+    )
