@@ -208,6 +208,19 @@ def in_fat(copy: int, offset: int, data: bytes) -> Change:
     return change
 
 
+def in_fat_of_mkfs(copy: int, data: bytes) -> Change:
+    """The same where the boot sector is lost already: by its copy."""
+
+    def change(drive: MemoryDrive, files: Path) -> None:
+        head = START + 6 * 512
+        reserved = int.from_bytes(drive.data[head + 14 : head + 16], "little")
+        size = int.from_bytes(drive.data[head + 36 : head + 40], "little")
+        place = START + 512 * (reserved + copy * size)
+        drive.data[place : place + len(data)] = data
+
+    return change
+
+
 def in_mft(field: int, record: int, data: bytes) -> Change:
     """Damage in the MFT (30h) or its mirror (38h), by the boot sector's fields."""
 
@@ -290,6 +303,8 @@ class HandMade:
 
 
 BIOS, UEFI, ALL = ("bios",), ("uefi-x64",), ("bios", "uefi-x64")
+ANY: tuple[str, ...] = ("any",)
+"""Findings follow from each other, and are not listed."""
 FAT_DAMAGE = ("!fat.copies-differ", "!volume.entries", "!volume.lost-clusters")
 NO_CODE = ("start.no-mbr-code", "start.foreign-code")
 
@@ -324,6 +339,13 @@ CASES: dict[str, HandMade] = {
     "second FAT damaged": _same("ready", in_fat(1, 4 * 500, b"\xaa" * 600), "!fat.copies-differ"),
     "first FAT damaged": HandMade("ready", in_fat(0, 4 * 3000, b"\xaa" * 600), FAT_DAMAGE, ("fat.copies-differ",)),
     "first FAT zeroed": HandMade("ready", in_fat(0, 4 * 2000, bytes(2048)), FAT_DAMAGE, ("fat.copies-differ",)),
+    "first FAT lost": HandMade("ready", in_fat(0, 0, bytes(200_000)), ANY, ("fat.copies-differ",)),
+    "first FAT and boot sector lost": HandMade(
+        "ready",
+        several(put(START, bytes(512)), in_fat_of_mkfs(0, bytes(200_000))),
+        ANY,
+        ("volume.boot-sector", "fat.copies-differ"),
+    ),
     "lost loader": _same("ready", LOST_LOADER, "start.no-removable-loader", starts=UEFI),
     "lost loader, and UEFI alone": HandMade(
         "mbr",
@@ -392,6 +414,8 @@ CASES: dict[str, HandMade] = {
         ("start.no-crossing",),
         BIOS,
     ),
+    "signature of sector 0": _same("ready", put(510, bytes(2)), "!table.missing", "start.nothing"),
+    "signature of sector 0, GPT": _same("gpt", put(510, bytes(2)), "!gpt.no-protective", "start.nothing", starts=UEFI),
     "no protective record": _same("gpt", put(0, bytes(512)), "!gpt.no-protective", "start.nothing", starts=UEFI),
     "MBR emptied over a GPT": _same("gpt", put(446, bytes(64)), "!gpt.no-protective", "start.nothing", starts=UEFI),
     "primary GPT lost": _same("gpt", put(512, bytes(512)), "!gpt.primary", starts=UEFI),
@@ -430,6 +454,20 @@ CASES: dict[str, HandMade] = {
         ("volume.hidden-sectors",),
         ("start.no-crossing",),
         BIOS,
+    ),
+    "NTFS, boot sector names another mirror": HandMade(
+        "ntfs ready",
+        put(START + 0x38, b"\x99\x03\0\0\0\0\0\0"),
+        ("!ntfs.boot-copy", "start.no-crossing"),
+        ("ntfs.boot-copy",),
+        ("start.no-crossing",),
+        BIOS,
+    ),
+    "boot sector names another FSInfo": HandMade(
+        "ready", put(START + 48, b"\x09\0"), ("!fat32.boot-copy", "!fat32.fsinfo"), ("fat32.boot-copy",)
+    ),
+    "install image missing": HandMade(
+        "ready", mtools(["mdel", "::sources/install.wim"]), ("!setup.image",), ("setup.image",), needs_source=True
     ),
     "NTFS, mirror damaged": HandMade(
         "ntfs ready",

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from ..content import ContentFile, FileRange, Seekable
 from ..errors import KeystoneError
 from ..setup.folders import SETUP_FOLDERS
-from ..setup.images import INSTALL_IMAGES, image_damage
+from ..setup.images import INSTALL_IMAGES, SETUP_MARKS, image_damage
 from ..volumes.volume import FileOnVolume
 from ..wim.read import InstallImage
 from .codes import Code
@@ -23,6 +23,7 @@ def check_setup_images(found: Sequence[FoundVolume], report: Report) -> None:
 
     Of a drive that was built from a source known to be damaged this is a note.
     """
+    _missing(found, report)
     known = any(finding.code is Code.SOURCE_NOT_WHOLE for finding in report.findings)
     for volume in found:
         for folder in SETUP_FOLDERS:
@@ -34,6 +35,26 @@ def check_setup_images(found: Sequence[FoundVolume], report: Report) -> None:
                     report.note(Code.SETUP_IMAGE, "setup", damage, place)
                 elif damage:
                     report.fault(Code.SETUP_IMAGE, "setup", damage, _ADVICE, place)
+
+
+def _missing(found: Sequence[FoundVolume], report: Report) -> None:
+    """Find an installer that has everything but what it installs from, on whichever of its volumes."""
+    if any(_has(volume, f"{folder}/{name}") for volume in found for folder in SETUP_FOLDERS for name in INSTALL_IMAGES):
+        return
+    for volume in found:
+        folder = next((each for each in SETUP_FOLDERS if _has(volume, f"{each}/boot.wim")), None)
+        if folder is not None and any(_has(volume, path) for path in SETUP_MARKS):
+            path = f"{folder}/{INSTALL_IMAGES[0]}"
+            what = f"there is no install image ({path}), though the other files of an installer are there."
+            report.fault(Code.SETUP_IMAGE, "setup", what, _ADVICE, Place(volume.partition.number, file=path))
+            return
+
+
+def _has(volume: FoundVolume, path: str) -> bool:
+    try:
+        return volume.volume.find(path) is not None
+    except KeystoneError:
+        return True  # it cannot be told, which is reported elsewhere
 
 
 def _damage(volume: FoundVolume, path: str) -> str:

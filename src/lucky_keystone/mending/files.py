@@ -184,10 +184,15 @@ def _install_image(case: Case, finding: Finding) -> Outcome:
         return NotMended(finding, error.message.rstrip("."), error.advice)
     old = [entry.path for entry in found.entries if _belongs(entry, folder, names) and entry.path not in files]
     size = sum(file.size for file in files.values())
+    old_size = sum(entry.size for entry in found.entries if entry.path in (path, *old))
     parts = f" in {counted(len(files), 'part')}" if len(files) > 1 else ""
     what = f"{folder}/{there.name} of {source.path} is written{parts} ({exact_size(size)})"
     what += f", then {', '.join(old)} is removed" if old else ""
-    return _put(case, finding, found, files, old, what)
+    outcome = _put(case, finding, found, files, old, what)
+    if isinstance(outcome, NotMended) and old_size and "free space" in outcome.why:
+        advice = f"Delete {path} from the drive ({exact_size(old_size)} that are of no use), then mend again."
+        return NotMended(finding, outcome.why, advice)
+    return outcome
 
 
 def _in_parts(source: Source, folder: str, file: File) -> Mapping[str, File]:

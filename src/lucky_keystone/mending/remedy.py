@@ -88,6 +88,7 @@ class NotMended:
 
 
 Outcome = Remedy | NotMended
+FIRST_THE_BOOT_SECTOR = "which of the two boot sectors is right has to be decided first"
 FILE_SYSTEM_CHECK = "its file system has to be repaired first, which is a file-system checker's work"
 
 
@@ -120,6 +121,10 @@ class Case:
     def volume(self, number: int | None) -> FoundVolume | None:
         """Return the volume that was found in a partition."""
         return next((each for each in self.examined.volumes if each.partition.number == number), None)
+
+    def has(self, code: Code, number: int | None) -> bool:
+        """Tell whether a partition has another finding, which is decided first."""
+        return any(each.code is code and each.place.volume == number for each in self.examined.report.findings)
 
     @cached_property
     def bearers(self) -> Sequence[FoundVolume]:

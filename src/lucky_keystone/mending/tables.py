@@ -18,6 +18,7 @@ from ..checking.report import Finding
 from ..content import SizedReadable
 from ..tables.gpt import (
     ENTRY_SIZE,
+    TYPE_PROTECTIVE,
     GptCopy,
     GptEntry,
     copy_at,
@@ -35,6 +36,8 @@ from .remedy import Case, Change, NotMended, Order, Outcome, Remedy, Rules
 _ENTRIES = MasterBootRecord.offset_of("entries")
 _SIGNATURE = MasterBootRecord.offset_of("disk_signature")
 _MOST_PARTITIONS = 4
+_SIGNED = b"\x55\xaa"
+"""Ends a sector 0 that counts (UEFI 2.10, 5.2.1)."""
 _UNSURE = "Make a copy of the drive's files, and build it again."
 
 
@@ -126,6 +129,10 @@ def _new_table(case: Case, finding: Finding) -> Outcome:
         return NotMended(finding, "no volume was found that says where it lies", _UNSURE)
     if any(each.first_lba + each.sector_count > MOST_SECTORS for each in partitions):
         return NotMended(finding, "a volume lies beyond what an MBR can name", _UNSURE)
+    if case.drive.read_at(510, 2) != _SIGNED and _spans_in(case.drive) == [
+        (each.first_lba, each.sector_count) for each in partitions
+    ]:
+        return _signed_again(finding, "its table names the volumes that are there")
     chosen, why = _to_be_active(case)
     entries = [
         MbrPartition(
@@ -141,13 +148,20 @@ def _new_table(case: Case, finding: Finding) -> Outcome:
     active = f", number {chosen} active" if chosen else ""
     named = f"{counted(len(entries), 'partition')}{active}"
     reason = "the boot sector of each volume says that it lies there, and its folders can be walked"
-    if case.drive.read_at(510, 2) == b"\x55\xaa":
+    if case.drive.read_at(510, 2) == _SIGNED:
         change = Change(_ENTRIES, sector[_ENTRIES:510], Order.SECTOR_0, "partition table in sector 0")
         what = f"The partition table is written with {named}; the rest of sector 0 stays."
     else:
         change = Change(0, sector, Order.SECTOR_0, "sector 0 with an MBR")
         what = f"Sector 0 is written with boot code and {named}."
     return Remedy(finding, what, f"{reason}; {why}" if chosen else reason, (change,))
+
+
+def _spans_in(drive: SizedReadable) -> list[tuple[int, int]]:
+    """Return (first sector, sectors) of the entries in sector 0 in rising order, whether it counts or not."""
+    entries = MasterBootRecord.unpack(drive.read_at(0, 512)).entries
+    found = [MbrEntry.unpack(entries, MbrEntry.SIZE * number) for number in range(_MOST_PARTITIONS)]
+    return sorted((each.first_lba, each.sector_count) for each in found if each.type)
 
 
 def _use_of(found: FoundVolume, among: Sequence[FoundVolume]) -> Use:
@@ -291,17 +305,31 @@ def _protective(case: Case, finding: Finding) -> Outcome:
     if not copies or not _volumes_of(case.drive, copies[0], case.sector_size):
         return NotMended(finding, "the GPT that is there leads to no volume that can be read", _UNSURE)
     head = case.drive.read_at(0, 512)
+    count = len(_volumes_of(case.drive, copies[0], case.sector_size))
+    why = f"the GPT leads to {counted(count, 'volume')} that can be read"
+    if head[510:] != _SIGNED and TYPE_PROTECTIVE in _types_in(head):
+        return _signed_again(finding, why)
     sectors = case.drive.size // case.sector_size
     entries = protective_entry(sectors).pack() + bytes(48)
-    if head[510:] == b"\x55\xaa":
+    if head[510:] == _SIGNED:
         changes = (Change(_ENTRIES, entries, Order.SECTOR_0, "protective record in sector 0"),)
         what = "The protective record is written into sector 0's partition table; the rest of sector 0 stays."
     else:
         sector = MasterBootRecord(code=mbr_code().ljust(440, b"\0"), disk_signature=0, entries=entries)
         changes = (Change(0, sector.pack(), Order.SECTOR_0, "sector 0 with the protective record"),)
         what = "Sector 0 is written with a protective record."
-    count = len(_volumes_of(case.drive, copies[0], case.sector_size))
-    return Remedy(finding, what, f"the GPT leads to {count} volume{'s' if count > 1 else ''} that can be read", changes)
+    return Remedy(finding, what, why, changes)
+
+
+def _types_in(head: bytes) -> list[int]:
+    """Return the types of a sector 0's entries, whether it counts as a table or not."""
+    entries = MasterBootRecord.unpack(head).entries
+    return [MbrEntry.unpack(entries, MbrEntry.SIZE * number).type for number in range(_MOST_PARTITIONS)]
+
+
+def _signed_again(finding: Finding, why: str) -> Remedy:
+    change = Change(510, _SIGNED, Order.SECTOR_0, "signature of sector 0")
+    return Remedy(finding, "The signature of sector 0 is written; everything else in it stays.", why, (change,))
 
 
 def _stale(case: Case, finding: Finding) -> Outcome:

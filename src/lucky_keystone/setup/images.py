@@ -13,6 +13,10 @@ INSTALL_IMAGES = ("install.wim", "install.esd", "install.swm")
 """Names that setup installs from, in the folder of its setup environment."""
 
 
+SETUP_MARKS = ("setup.exe", "sources/setup.exe", "sources/lang.ini", "sources/ei.cfg", "sources/install2.swm")
+"""Files that only a disc has that installs from its own install image."""
+
+
 def image_damage(image: InstallImage, path: str, find: Callable[[str], Seekable | None]) -> Iterator[str]:
     """Yield what is wrong with an install image's tables, or with the set of parts it belongs to.
 

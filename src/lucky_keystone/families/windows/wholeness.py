@@ -5,19 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from ...content import seekable
+from ...setup.images import SETUP_MARKS
 from ...starting.pe import REMOVABLE_LOADERS
 from ...tree import File, Folder
 
 _LOADERS = ("bootmgr", *(f"efi/boot/{name}" for name in REMOVABLE_LOADERS.values()))
 _BLANK = 4096
 """Bytes in front of a loader that are never all zero."""
-_SETUP_MARKS = ("setup.exe", "sources/setup.exe", "sources/lang.ini", "sources/ei.cfg", "sources/install2.swm")
-"""Files that only a disc has that installs from its own install image."""
 
 
 def is_installer(root: Folder) -> bool:
     """Tell whether the files around the setup environment are an installer's, which has an install image."""
-    return any(root.find_file(path) for path in _SETUP_MARKS)
+    return any(root.find_file(path) for path in SETUP_MARKS)
 
 
 def blank_loaders(root: Folder) -> Iterable[str]:

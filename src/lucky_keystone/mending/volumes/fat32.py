@@ -9,6 +9,7 @@ from ...checking.codes import Code
 from ...checking.report import Finding
 from ...checking.views import Patched
 from ...content import SizedReadable
+from ...errors import KeystoneError
 from ...tables.mbr import HEADS, SECTORS_PER_TRACK
 from ...units import counted
 from ...volumes.fat32.kind import FAT32
@@ -16,7 +17,7 @@ from ...volumes.fat32.read import Fat32Volume
 from ...volumes.fat32.records import BACKUP_BOOT_SECTOR, FSINFO_SECTOR, BootSector, FsInfo
 from ...volumes.volume import stored_hidden
 from ..judging import walk
-from ..remedy import FILE_SYSTEM_CHECK, Case, Change, NotMended, Order, Outcome, Remedy, Rules
+from ..remedy import FILE_SYSTEM_CHECK, FIRST_THE_BOOT_SECTOR, Case, Change, NotMended, Order, Outcome, Remedy, Rules
 from .code import code_changes
 from .head import from_copy
 
@@ -110,18 +111,30 @@ def _boot_copy(case: Case, finding: Finding) -> Outcome:
 
 def _judged(drive: SizedReadable, sector: bytes, offset: int, size: int, first_lba: int) -> tuple[int, ...]:
     """Return how much is wrong with a volume if this is its boot sector; less is better."""
-    found = walk(FAT32, Patched(drive, offset, sector), offset, size)
+    view = Patched(drive, offset, sector)
+    found = walk(FAT32, view, offset, size)
     boot = BootSector.unpack(sector)
     return (
         *found.badness,
+        not _has_fs_info(view, offset, size),
+        not FAT32.recognises(view, offset + boot.BPB_BkBootSec * boot.BPB_BytsPerSec, size),
         boot.BPB_HiddSec != stored_hidden(first_lba),
         (boot.BPB_NumHeads, boot.BPB_SecPerTrk) != (HEADS, SECTORS_PER_TRACK),
     )
 
 
+def _has_fs_info(drive: SizedReadable, offset: int, size: int) -> bool:
+    try:
+        return FAT32.open(drive, offset, size).fs_info() is not None
+    except KeystoneError:
+        return False
+
+
 def _fs_info(case: Case, finding: Finding) -> Outcome:
     """Count the free clusters and write FSInfo; where its place is impossible, at the usual one."""
     volume = _volume(case, finding)
+    if case.has(Code.FAT32_BOOT_COPY, finding.place.volume):
+        return NotMended(finding, FIRST_THE_BOOT_SECTOR, _CHECKER)
     boot, changes = volume.boot, list[Change]()
     place = boot.BPB_FSInfo
     if not 0 < place < boot.BPB_RsvdSecCnt or place == boot.BPB_BkBootSec:

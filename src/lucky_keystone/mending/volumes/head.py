@@ -11,7 +11,7 @@ _SIZE = 512
 
 
 def from_copy(case: Case, finding: Finding) -> Outcome:
-    """Copy the head back, if the volume can then be walked."""
+    """Copy the head back, if the volume can then be walked; what else is wrong with it shows afterwards."""
     found, partition = case.volume(finding.place.volume), case.partition(finding.place.volume)
     assert partition is not None
     offset, size = partition.first_lba * case.sector_size, partition.sector_count * case.sector_size
@@ -23,7 +23,7 @@ def from_copy(case: Case, finding: Finding) -> Outcome:
     assert copy is not None
     data = case.drive.read_at(copy, _SIZE)
     walked = walk(found.kind, Patched(case.drive, offset + at, data), offset, size)
-    if walked.faults:
+    if not walked.entries:
         return NotMended(finding, f"by its copy: {walked}", "Repair the volume with a file-system checker.")
     change = Change(offset + at, data, Order.FIRSTS, name)
-    return Remedy(finding, f"The {name} is copied back.", f"by its copy all folders can be walked: {walked}", (change,))
+    return Remedy(finding, f"The {name} is copied back.", f"by its copy the folders can be walked: {walked}", (change,))

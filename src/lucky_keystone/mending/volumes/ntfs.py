@@ -5,6 +5,9 @@ from __future__ import annotations
 from ...boot.records import NTFS_RECORD
 from ...checking.codes import Code
 from ...checking.report import Finding
+from ...checking.views import Patched
+from ...content import SizedReadable
+from ...errors import KeystoneError
 from ...tables.mbr import HEADS, SECTORS_PER_TRACK
 from ...tables.table import Partition
 from ...volumes.ntfs.geometry import mirrored_records
@@ -14,7 +17,7 @@ from ...volumes.ntfs.read import NtfsVolume
 from ...volumes.ntfs.records import BOOT_FILE_SIZE, BootSector
 from ...volumes.volume import VolumeError, stored_hidden
 from ..judging import walk
-from ..remedy import FILE_SYSTEM_CHECK, Case, Change, NotMended, Order, Outcome, Remedy, Rules
+from ..remedy import FILE_SYSTEM_CHECK, FIRST_THE_BOOT_SECTOR, Case, Change, NotMended, Order, Outcome, Remedy, Rules
 from .code import code_changes
 from .head import from_copy
 
@@ -78,21 +81,54 @@ def _code(case: Case, finding: Finding) -> Outcome:
 
 
 def _boot_copy(case: Case, finding: Finding) -> Outcome:
+    """Boot sector and copy differ: walk the folders by each, and look for the mirror where each says it is."""
     volume, partition = _volume(case, finding)
     if volume.boot.total_sectors >= partition.sector_count:
         why = "the volume reaches over the partition's last sector, where the copy belongs"
         return NotMended(finding, why, "Copy its files away, and build it again.")
+    place, first = _copy_place(case, volume, partition), volume.boot.pack()
     walked = walk(NTFS, case.drive, volume.offset, volume.size)
-    if walked.faults:
+    if NTFS.recognises(case.drive, place, 512):
+        second = case.drive.read_at(place, 512)
+        if _judged(case, second, volume, partition) < _judged(case, first, volume, partition):
+            change = Change(volume.offset, second, Order.FIRSTS, "boot sector")
+            why = "the copy fits the volume better"
+            return Remedy(finding, "The boot sector is made from its copy.", why, (change,))
+    if not walked.entries:
         return NotMended(finding, f"by the boot sector: {walked}; {FILE_SYSTEM_CHECK}", _CHECKER)
-    change = Change(_copy_place(case, volume, partition), volume.boot.pack(), Order.COPIES, "copy of the boot sector")
-    why = f"by the boot sector all folders can be walked: {walked}"
+    change = Change(place, first, Order.COPIES, "copy of the boot sector")
+    why = f"by the boot sector the folders can be walked: {walked}"
     return Remedy(finding, "The copy is made from the boot sector.", why, (change,))
+
+
+def _judged(case: Case, sector: bytes, volume: NtfsVolume, partition: Partition) -> tuple[int, ...]:
+    """Return how much is wrong with a volume if this is its boot sector; less is better."""
+    view, boot = Patched(case.drive, volume.offset, sector), BootSector.unpack(sector)
+    return (
+        *walk(NTFS, view, volume.offset, volume.size).badness,
+        not _has_mirror(view, volume.offset, volume.size),
+        boot.total_sectors != partition.sector_count - 1,
+        boot.hidden_sectors != stored_hidden(partition.first_lba),
+        (boot.heads, boot.sectors_per_track) != (HEADS, SECTORS_PER_TRACK),
+    )
+
+
+def _has_mirror(drive: SizedReadable, offset: int, size: int) -> bool:
+    """Tell whether the MFT's first record lies where the boot sector says, and in the mirror as well."""
+    try:
+        volume = NTFS.open(drive, offset, size)
+        places = (volume.boot.mft_cluster, volume.boot.mft_mirror_cluster)
+        first, mirror = (drive.read_at(volume.cluster_offset(each), volume.record_size) for each in places)
+    except KeystoneError:
+        return False
+    return _is_record(volume, first, 0) and first == mirror
 
 
 def _first_records(case: Case, finding: Finding) -> Outcome:
     """Decide for each of the first file records: one that is damaged takes the other one's bytes."""
     volume, _ = _volume(case, finding)
+    if case.has(Code.NTFS_BOOT_COPY, finding.place.volume):
+        return NotMended(finding, FIRST_THE_BOOT_SECTOR, _CHECKER)
     size, count = volume.record_size, mirrored_records(volume.cluster_size, volume.record_size)
     first = volume.cluster_offset(volume.boot.mft_cluster)
     mirror = volume.cluster_offset(volume.boot.mft_mirror_cluster)
