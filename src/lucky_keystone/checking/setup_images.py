@@ -21,19 +21,18 @@ _ADVICE = "Copy it from the installer again, or run 'lucky-keystone mend DRIVE -
 def check_setup_images(found: Sequence[FoundVolume], report: Report) -> None:
     """Find install images and setup environments that cannot be whole, by their tables. Reads nothing else of them.
 
-    Of a drive that was built from a source known to be damaged this is a note.
+    Of a drive that was built from a source known to be damaged that is noted already.
     """
+    if any(finding.code is Code.SOURCE_NOT_WHOLE for finding in report.findings):
+        return
     _missing(found, report)
-    known = any(finding.code is Code.SOURCE_NOT_WHOLE for finding in report.findings)
     for volume in found:
         for folder in SETUP_FOLDERS:
             for name in _NAMES:
                 path = f"{folder}/{name}"
                 damage = _damage(volume, path)
                 place = Place(volume.partition.number, file=path)
-                if damage and known:
-                    report.note(Code.SETUP_IMAGE, "setup", damage, place)
-                elif damage:
+                if damage:
                     report.fault(Code.SETUP_IMAGE, "setup", damage, _ADVICE, place)
 
 
