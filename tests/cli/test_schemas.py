@@ -39,7 +39,8 @@ def test_shipped_schemas_are_those_of_the_declarations_and_examples_fit(name: st
 def test_every_document_of_a_job_fits(disc: Path, tmp_path: Path) -> None:
     """All commands, in all their forms, also where they fail."""
     drive, other, log = tmp_path / "a.img", tmp_path / "b.img", tmp_path / "log.sqlite"
-    spoilt = tmp_path / "spoilt.img"
+    spoilt, presets = tmp_path / "spoilt.img", tmp_path / "presets.toml"
+    presets.write_text("presets = 1\n[preset.crew]\nlabel = 'CREW'\n")
     lines: list[tuple[str, list[object], int]] = [
         ("drives", [], 0),
         ("inspect", [disc, "--verify-source"], 0),
@@ -53,6 +54,7 @@ def test_every_document_of_a_job_fits(disc: Path, tmp_path: Path) -> None:
         ("gauge", [drive, "--restore"], 0),
         ("rehearse", [drive], 0),
         ("machine", ["--for", disc], 0),
+        ("presets", ["--config", presets], 0),
         ("mend", [drive], 0),
         ("mend", [spoilt, "--yes"], 0),
         ("reclaim", [other, "--yes"], 0),

@@ -16,12 +16,12 @@ from ..drives.medium import Medium
 from ..errors import UsageError
 from ..families.choices import Choices, given
 from ..families.families import family_for
-from ..families.family import DriveShape
+from ..families.family import By, DriveShape
 from ..fetching.link import Link, Place
 from ..fetching.remote import Terms
 from ..manifest.shelf import Shelf
 from ..planning.fitting import FROM_SCRATCH
-from ..planning.make import NOTHING_SAVED, make_plan
+from ..planning.make import make_plan
 from ..planning.plan import Plan
 from ..planning.planfile import SavedPlan, open_planned_source, read_plan
 from ..progress import Progress, silent
@@ -66,6 +66,11 @@ class Target(Protocol):
 _T = TypeVar("_T", bound=Target)
 
 
+def is_plan_file(path: Place) -> bool:
+    """Tell whether a source that was named is a saved plan."""
+    return isinstance(path, Path) and path.suffix.lower() == ".toml" and not path.is_dir()
+
+
 @dataclass(frozen=True)
 class Request:
     """What was asked for."""
@@ -83,6 +88,8 @@ class Request:
     """Bytes of an image file to be made."""
     update: bool = False
     saved: SavedPlan | None = None
+    by_preset: Mapping[str, str] = field(default_factory=dict)
+    """Which of the choices a shop's preset made, with the reason that the plan gives."""
     machine: Machine = ANY_MACHINE
     """What the drives are to start, for the forecast."""
     terms: Terms = field(default_factory=Terms)
@@ -93,7 +100,7 @@ class Request:
     @property
     def is_plan(self) -> bool:
         """True when the path is a plan file's."""
-        return isinstance(self.path, Path) and self.path.suffix.lower() == ".toml" and not self.path.is_dir()
+        return is_plan_file(self.path)
 
 
 @dataclass(frozen=True)
@@ -155,16 +162,18 @@ def plan_all(
 ) -> list[WantedDrive]:
     """Decide for every drive. Raises as `make_plan` does, and ProtectError where a drive cannot be updated."""
     wanted: list[WantedDrive] = []
-    saved = request.saved.decided if request.saved else NOTHING_SAVED
+    saved, saved_by = _decided_before(request)
     if request.update:
         family_for(source, request.choices).refuse_update()
     for target in targets:
         refuse_source_as_target(source.places, source.identities, target.path)
         if not request.update:
             _refuse_other_size(request, target)
-            begun = _begun(request, source, target, reading, saved)
+            begun = _begun(request, source, target, reading, saved, saved_by)
             shape = target.shape(request.size)
-            plan = begun or make_plan(source, request.choices, shape, machine=request.machine, saved=saved)
+            plan = begun or make_plan(
+                source, request.choices, shape, machine=request.machine, saved=saved, saved_by=saved_by
+            )
             wanted.append(WantedDrive(plan, continues=begun is not None))
             continue
         if not target.exists:
@@ -174,9 +183,16 @@ def plan_all(
         with reading(target) as medium:
             standing = read_standing(medium, target.sector_size)
         choices = _kept_identity(request.choices, standing)
-        plan = make_plan(source, choices, target.shape(None), standing.volumes, request.machine, saved)
+        plan = make_plan(source, choices, target.shape(None), standing.volumes, request.machine, saved, saved_by)
         wanted.append(WantedDrive(plan, standing))
     return wanted
+
+
+def _decided_before(request: Request) -> tuple[Mapping[str, str], By]:
+    """Return the choices that a plan or a preset has made, with their reasons, and which of the two."""
+    if request.saved is not None:
+        return request.saved.decided, "plan"
+    return request.by_preset, "preset"
 
 
 def _refuse_other_size(request: Request, target: Target) -> None:
@@ -195,6 +211,7 @@ def _begun(
     target: _T,
     reading: Callable[[_T], AbstractContextManager[Medium]],
     saved: Mapping[str, str],
+    saved_by: By,
 ) -> Plan | None:
     """Return the plan that an unfinished image file was made by; None when it holds anything else.
 
@@ -207,7 +224,7 @@ def _begun(
         if any(medium.read_at(0, min(target.sector_size, medium.size))):
             return None
         shape = DriveShape(target.name, request.size, target.sector_size)
-        plan = make_plan(source, request.choices, shape, machine=request.machine, saved=saved)
+        plan = make_plan(source, request.choices, shape, machine=request.machine, saved=saved, saved_by=saved_by)
         if plan.drive.size != target.size:
             return None
         image = compose_drive(plan)

@@ -24,21 +24,21 @@ from .manner import manner
 from .options import (
     Size,
     SourcePlace,
+    asked_for,
     bay_option,
     choice_options,
     complete_drive,
     guard_options,
     lifted_guards,
-    machine_of,
     machine_options,
-    machines_of,
     output_options,
+    preset_options,
     setup_options,
     source_options,
     with_option,
 )
 from .outcome import tell_outcome
-from .plan import choices_of, show_plan
+from .plan import show_plan
 from .show import console, heading, paragraph
 from .sources import resolved
 from .stages import Stages
@@ -85,6 +85,7 @@ Examples:
 @setup_options
 @source_options
 @machine_options
+@preset_options
 @click.option(
     "--link",
     type=SourcePlace(),
@@ -128,7 +129,6 @@ def command(
     trust: tuple[Path, ...],
     revoked: tuple[Path, ...],
     model: str,
-    machines: tuple[Path, ...],
     update: bool,
     quick: bool,
     from_scratch: bool,
@@ -143,7 +143,7 @@ def command(
 
     Run the same command again to continue an interrupted build. Several drives are written in one pass.
     """
-    from ..building.request import Request, open_requested, plan_all, with_saved_plan
+    from ..building.request import Request, is_plan_file, open_requested, plan_all, with_saved_plan
     from ..sources.locating import naming_files
     from ..sources.scanning import doubtful
 
@@ -156,16 +156,18 @@ def command(
         )
     lifted = lifted_guards(given)
     place, terms = resolved(source, sha256, authority, bay, catalogues)
+    known = asked_for(given, trust, revoked, model, of_plan=is_plan_file(place))
     asked = Request(
         path=place,
-        choices=choices_of(given),
+        choices=known.choices,
+        by_preset=known.by_preset,
         added=added,
         drivers=drivers_folders,
         answer_file=answer_file,
         further=further,
         size=size,
         update=update,
-        machine=machine_of(trust, revoked, model),
+        machine=known.machine,
         terms=terms,
         link=link,
     )
@@ -173,7 +175,6 @@ def command(
     if keeping is not None:
         click.get_current_context().call_on_close(keeping.close)
         asked = replace(asked, terms=replace(asked.terms, keep=keeping.take))
-    known = machines_of(machines)
     request = with_saved_plan(asked, several=len(drives) > 1)
     sector_size = sector_size or (request.saved.drive.sector_size if request.saved else None)
     job = _Job("update" if update else "build", lifted)
@@ -191,7 +192,7 @@ def command(
     with naming_files(opened):
         wanted = plan_all(request, opened, chosen, reading)
     pairs = list(zip(chosen, wanted, strict=True))
-    _show_plans(opened, pairs, known, with_source=bool(drives))
+    _show_plans(opened, pairs, known.machines, with_source=bool(drives))
     job.confirm(pairs, opened, yes=yes)
     began = time.monotonic()
     proofs = prove(opened, terms.sha256 or None, verify_source)

@@ -415,6 +415,26 @@ class MachineDocument(Document, kw_only=True):
     saved: str | None
 
 
+class PresetBody(msgspec.Struct, kw_only=True):
+    """A shop's defaults under one name."""
+
+    name: str
+    about: str
+    choices: Choices
+    machines: list[str]
+    """Files of machines."""
+    trust: list[str]
+    revoked: list[str]
+
+
+class PresetsDocument(Document, kw_only=True):
+    """`presets`."""
+
+    command: Literal["presets"] = "presets"
+    file: str
+    presets: list[PresetBody]
+
+
 class MendUndoneDocument(Document, kw_only=True):
     """`mend --undo`."""
 
@@ -541,6 +561,7 @@ DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
     "machine": (MachineDocument,),
     "mend": (MendDocument, MendUndoneDocument),
     "reclaim": (ReclaimDocument,),
+    "presets": (PresetsDocument,),
     "log": (LogDocument,),
     "split": (SplitDocument,),
     "fetch": (FetchDocument, RecordDocument),

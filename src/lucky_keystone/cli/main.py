@@ -33,6 +33,7 @@ _COMMANDS = {
     "gauge": "Measure a drive: what it really holds, how fast it is, where it fails.",
     "mend": "Make a drive start that has its files, without erasing it.",
     "reclaim": "Turn a drive back into ordinary storage.",
+    "presets": "List the shop's own defaults, with what each sets.",
     "log": "Show what was built on which drive, and the result.",
     "split": "Divide an install image into parts.",
     "fetch": "Get an image from a server; continues after any break.",

@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 import re
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from datetime import date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, cast
@@ -19,6 +20,7 @@ from .manner import PROGRESS_MODES
 
 if TYPE_CHECKING:
     from ..drives.guards import Guard
+    from ..families.choices import Choices
     from ..fetching.link import Place
     from ..fetching.remote import Terms
     from ..machine.known import KnownMachine
@@ -374,6 +376,53 @@ def machines_of(paths: tuple[Path, ...]) -> tuple[KnownMachine, ...]:
     from ..machine.known import known_machine
 
     return tuple(known_machine(path, today()) for path in paths)
+
+
+def preset_options(function: _F) -> _F:
+    """--preset and --config."""
+    function = click.option(
+        "--config",
+        type=click.Path(dir_okay=False, path_type=Path),
+        metavar="FILE",
+        help="The file with the shop's presets; by default LUCKY_KEYSTONE_CONFIG, or the system's place for settings.",
+    )(function)
+    return click.option(
+        "--preset",
+        metavar="NAME",
+        help="Use the shop's defaults under this name for what is not chosen; by default LUCKY_KEYSTONE_PRESET.",
+    )(function)
+
+
+@dataclass(frozen=True)
+class AskedFor:
+    """What was chosen, on the command line and by a preset."""
+
+    choices: Choices
+    by_preset: Mapping[str, str]
+    """Which of the choices the preset made, with the reason."""
+    machine: Machine
+    machines: tuple[KnownMachine, ...]
+
+
+def asked_for(
+    given: dict[str, Any], trust: tuple[Path, ...], revoked: tuple[Path, ...], model: str, *, of_plan: bool = False
+) -> AskedFor:
+    """Return what is wanted: choices, --machine, --preset and --config among `given`, which loses all but choices.
+
+    The command line comes before the environment's preset, and that before what the tool decides. A saved plan
+    (`of_plan`) has its choices: the environment's preset is none for it.
+    """
+    from ..families.choices import CHOICE_NAMES, Choices
+    from ..planning.presets import PRESET, preset_named
+
+    name, config, machines = (given.pop(key) for key in ("preset", "config", "machines"))
+    name = name or (None if of_plan else os.environ.get(PRESET))
+    chosen = Choices(**{each: given[each] for each in CHOICE_NAMES})
+    if not name:
+        return AskedFor(chosen, {}, machine_of(trust, revoked, model), machines_of(machines))
+    shop = preset_named(name, config)
+    machine = machine_of((*trust, *shop.trust), (*revoked, *shop.revoked), model)
+    return AskedFor(shop.fill(chosen), shop.reasons(chosen), machine, machines_of((*machines, *shop.machines)))
 
 
 def today() -> date:

@@ -17,14 +17,14 @@ from .manner import manner
 from .options import (
     Size,
     SourcePlace,
+    asked_for,
     bay_option,
     choice_options,
     complete_drive,
-    machine_of,
     machine_options,
-    machines_of,
     output_options,
     overwrite_option,
+    preset_options,
     replacing_of,
     setup_options,
     source_options,
@@ -35,7 +35,6 @@ from .sources import resolved
 from .targets import choose
 
 if TYPE_CHECKING:
-    from ..families.choices import Choices
     from ..fetching.link import Place
     from ..machine.known import KnownMachine
     from ..planning.plan import Plan
@@ -65,6 +64,7 @@ Examples:
 @setup_options
 @source_options
 @machine_options
+@preset_options
 @click.option(
     "--save", type=click.Path(path_type=Path), metavar="FILE", help="Save the plan as TOML, to be edited and built."
 )
@@ -91,7 +91,6 @@ def command(
     trust: tuple[Path, ...],
     revoked: tuple[Path, ...],
     model: str,
-    machines: tuple[Path, ...],
     save: Path | None,
     figure: Path | None,
     layout: bool,
@@ -111,13 +110,12 @@ def command(
     for path, kind in ((save, OutputKind.PLAN), (figure, OutputKind.FIGURE)):
         if path:
             refuse_output(path, kind, replacing)
-    known = machines_of(machines)
+    asked = asked_for(given, trust, revoked, model)
     proofs = prove(opened, terms.sha256 or None, verify_source)
     shape = chosen.shape(size) if chosen else DriveShape("new drive", size, sector_size or 512)
     with naming_files(opened):
-        plan = make_plan(
-            opened, with_edition(opened, choices_of(given)), shape, machine=machine_of(trust, revoked, model)
-        )
+        choices = with_edition(opened, asked.choices)
+        plan = make_plan(opened, choices, shape, machine=asked.machine, saved=asked.by_preset, saved_by="preset")
     if save:
         from ..planning.planfile import save_plan
 
@@ -127,10 +125,10 @@ def command(
 
         draw_plan(plan, figure, replacing)
     if manner().as_json:
-        _emit(plan, known)
+        _emit(plan, asked.machines)
         return
     show_source(opened, proofs)
-    show_plan(plan, layout=not layout, machines=known)
+    show_plan(plan, layout=not layout, machines=asked.machines)
     if layout:
         from ..planning.sketch import sketch
 
@@ -140,14 +138,7 @@ def command(
             console().print(f"\n{what}: {path}")
 
 
-_BY = {"you": "you", "plan": "the plan", "tool": ""}
-
-
-def choices_of(given: dict[str, Any]) -> Choices:
-    """Return the choices among a command's options."""
-    from ..families.choices import CHOICE_NAMES, Choices
-
-    return Choices(**{name: given[name] for name in CHOICE_NAMES})
+_BY = {"you": "you", "plan": "the plan", "preset": "the preset", "tool": ""}
 
 
 def plan_body(plan: Plan) -> PlanBody:

@@ -43,7 +43,7 @@ class DriveShape:
     """The same of writing."""
 
 
-By = Literal["you", "plan", "tool"]
+By = Literal["you", "plan", "preset", "tool"]
 
 
 @dataclass(frozen=True)

@@ -35,12 +35,13 @@ def make_plan(
     standing: Sequence[StandingVolume] = (),
     machine: Machine = ANY_MACHINE,
     saved: Mapping[str, str] = NOTHING_SAVED,
+    saved_by: By = "plan",
 ) -> Plan:
     """Decide everything that is not chosen. Raises UsageError or SourceError when no drive can be built.
 
     With `standing` volumes the drive is to be updated: they stay, and so does what did not change on them. `machine` is
     what the drive is to start, for the forecast. `saved` has the choices that a saved plan has from the tool, with
-    their reasons.
+    their reasons, or those of a preset (`saved_by`).
     """
     check_choices(choices, drive.sector_size)
     family = family_for(source, choices)
@@ -85,7 +86,7 @@ def make_plan(
         identity=identity,
         drive=shape,
         table=wish.table,
-        decisions=tuple(_marked(decision, saved) for decision in decisions),
+        decisions=tuple(_marked(decision, saved, saved_by) for decision in decisions),
         areas=areas_of(wish, fitted, drive.sector_size),
         needed=fitted.needed,
         unused=fitted.drive_size - fitted.end,
@@ -106,10 +107,10 @@ def _main(fitted: Fitted) -> FittedVolume:
     return next(volume for volume in fitted.volumes if volume.wish.takes_rest)
 
 
-def _marked(decision: Decision, saved: Mapping[str, str]) -> Decision:
-    """Say of a decision whether a saved plan made it: the tool did then, for the reason that is in the plan."""
+def _marked(decision: Decision, saved: Mapping[str, str], saved_by: By) -> Decision:
+    """Say of a decision whether a saved plan made it (the tool did then, for the reason there), or a preset."""
     if decision.by == "you" and decision.choice in saved:
-        return replace(decision, by="plan", reason=saved[decision.choice] or "as the plan has it")
+        return replace(decision, by=saved_by, reason=saved[decision.choice] or "as the plan has it")
     return decision
 
 

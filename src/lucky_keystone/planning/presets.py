@@ -1,0 +1,128 @@
+"""A shop's own defaults under a name: one TOML file (docs/formats.md), in the platform's usual place for settings.
+
+What is chosen on the command line comes before a preset, and a preset before what the tool decides by itself.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import platformdirs
+import tomlkit
+from tomlkit.exceptions import TOMLKitError
+
+from ..errors import UsageError, naming
+from ..families.choices import CHOICE_NAMES, Choices, given
+from ..nearest import did_you_mean
+from ..units import parse_size
+
+FORMAT = 1
+CONFIG = "LUCKY_KEYSTONE_CONFIG"
+"""Environment variable: another file."""
+PRESET = "LUCKY_KEYSTONE_PRESET"
+"""Environment variable: the preset that is used when none is named."""
+_SIZES = ("cluster", "part_size")
+_FILES = ("machine", "trust", "revoked")
+_NOT_OF_A_SHOP = ("identity", "as_is", "edition")
+"""Choices for one drive or source alone."""
+_KEYS = ("about", *_FILES, *(name for name in CHOICE_NAMES if name not in _NOT_OF_A_SHOP))
+_LARGEST = 1 << 20
+_EXAMPLE = "Correct it; docs/formats.md has an example."
+
+
+@dataclass(frozen=True)
+class Preset:
+    """What a shop always does for one kind of machine."""
+
+    name: str
+    about: str
+    choices: Choices
+    machines: tuple[Path, ...] = ()
+    """Files of machines, as --machine takes them."""
+    trust: tuple[Path, ...] = ()
+    revoked: tuple[Path, ...] = ()
+
+    def fill(self, chosen: Choices) -> Choices:
+        """Return choices with those of the preset where nothing was chosen."""
+        return msgspec.structs.replace(chosen, **self._used(chosen))
+
+    def reasons(self, chosen: Choices) -> Mapping[str, str]:
+        """Return the choices that come from the preset, with the reason that the plan gives."""
+        return dict.fromkeys(self._used(chosen), f"as the preset '{self.name}' has it")
+
+    def _used(self, chosen: Choices) -> dict[str, Any]:
+        made = given(chosen)
+        return {key: value for key, value in given(self.choices).items() if key not in made}
+
+
+def usual_file() -> Path:
+    """Return where presets are kept: the file that the environment names, or the platform's usual place."""
+    named = os.environ.get(CONFIG)
+    return Path(named) if named else platformdirs.user_config_path("lucky-keystone", appauthor=False) / "presets.toml"
+
+
+def read_presets(path: Path) -> Mapping[str, Preset]:
+    """Read a shop's presets. Raises UsageError naming the line and key that are wrong."""
+    with naming(str(path), UsageError, advice="Name a file with presets: --config FILE."):
+        data = path.read_bytes()[: _LARGEST + 1]
+    if len(data) > _LARGEST:
+        raise UsageError(f"{path} is too large to hold presets.", advice="Name another file.")
+    try:
+        text = data.decode("utf-8")
+        document = tomlkit.parse(text).unwrap()
+    except (UnicodeDecodeError, TOMLKitError) as error:
+        raise UsageError(
+            f"{path} is not TOML: {error}.", advice="Correct it; docs/formats.md has an example."
+        ) from error
+    if document.pop("presets", None) != FORMAT:
+        raise UsageError(
+            f"{path}: 'presets = {FORMAT}' is missing.", advice="Put it in front, as docs/formats.md has it."
+        )
+    tables = document.pop("preset", {})
+    for key in document:
+        raise _unknown(path, text, key, ("presets", "preset"))
+    if not isinstance(tables, dict) or not all(isinstance(each, dict) for each in tables.values()):
+        raise UsageError(f"{path}: 'preset' is no table of presets.", advice="Write [preset.NAME] above each.")
+    return {name: _preset(path, text, name, table) for name, table in tables.items()}
+
+
+def _preset(path: Path, text: str, name: str, table: dict[str, Any]) -> Preset:
+    for key in table:
+        if key not in _KEYS:
+            raise _unknown(path, text, key, _KEYS)
+    values = {key: value for key, value in table.items() if key in CHOICE_NAMES}
+    values |= {key: parse_size(values[key]) for key in _SIZES if isinstance(values.get(key), str)}
+    try:
+        choices = msgspec.convert(values, Choices, strict=True)
+        about = msgspec.convert(table.get("about", ""), str, strict=True)
+        files = {key: msgspec.convert(table.get(key, []), list[str], strict=True) for key in _FILES}
+    except msgspec.ValidationError as error:
+        raise UsageError(f"{path}, preset '{name}': {error}.", advice="Correct it, then try again.") from error
+    places = {key: tuple(path.parent / each for each in named) for key, named in files.items()}
+    return Preset(name, about, choices, places["machine"], places["trust"], places["revoked"])
+
+
+def _unknown(path: Path, text: str, key: str, known: tuple[str, ...]) -> UsageError:
+    line = next((n for n, each in enumerate(text.splitlines(), 1) if each.strip().lstrip("[").startswith(key)), 0)
+    advice = did_you_mean(key, known) or f"Known are: {', '.join(known)}."
+    return UsageError(f"{path}, line {line}: there is no key '{key}'.", advice=advice)
+
+
+def preset_named(name: str, path: Path | None) -> Preset:
+    """Return a preset. Raises UsageError where there is none of that name."""
+    place = path or usual_file()
+    if path is None and not place.exists():
+        raise UsageError(
+            f"There are no presets: {place} does not exist.",
+            advice="Make it (docs/formats.md has an example), or name another one with --config FILE.",
+        )
+    known = read_presets(place)
+    if name not in known:
+        listed = did_you_mean(name, known) or "'lucky-keystone presets' lists them."
+        raise UsageError(f"{place} has no preset '{name}'.", advice=listed)
+    return known[name]
