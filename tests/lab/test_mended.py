@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import pytest
@@ -20,9 +21,18 @@ from .emulator import start
 from .starting import assert_bios_starts
 
 pytestmark = pytest.mark.lab
+SAMPLE = (
+    *("as made by hand, without boot code", "hidden sectors", "boot sector lost", "first FAT damaged", "lost loader"),
+    *("install image cut off", "sector 0 lost", "stale GPT", "no protective record", "primary GPT lost"),
+    *("NTFS, as made by hand", "NTFS, boot sector lost", "NTFS, first record damaged"),
+)
+"""What CI starts, each on one firmware; LUCKY_KEYSTONE_LAB=all starts every kind on every firmware."""
+STARTS = [(name, firmware) for name, case in CASES.items() for firmware in case.starts]
+if os.environ.get("LUCKY_KEYSTONE_LAB") != "all":
+    STARTS = [(name, CASES[name].starts[-1]) for name in SAMPLE]
 
 
-@pytest.mark.parametrize(("name", "firmware"), [(name, each) for name, case in CASES.items() for each in case.starts])
+@pytest.mark.parametrize(("name", "firmware"), STARTS)
 def test_a_mended_drive_starts(name: str, firmware: str, drives: dict[str, bytes], files: Path, tmp_path: Path) -> None:
     path, case = tmp_path / "mended.img", CASES[name]
     path.write_bytes(case.drive(drives, files).data)

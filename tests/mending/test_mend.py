@@ -102,7 +102,7 @@ def test_a_mending_that_is_cut_off_leaves_no_less_and_is_put_back(
     sectors = sum(step.size for step in make_steps(drive, mending.changes, 512)) // 512
     theirs = read_by_others(drive, START)
     before = mending.before.report.starts
-    for taken in {0, 1, 2, 3, 5, sectors // 2, *range(sectors - 4, sectors)} & set(range(sectors)):
+    for taken in {1, 2, sectors // 2, sectors - 2, sectors - 1} & set(range(sectors)):
         drive.data[:] = broken
         with pytest.raises(DriveError):
             mend(Cut(drive, taken), mending, tmp_path / f"{taken}-cut.mend")

@@ -84,13 +84,16 @@ def test_installed_outside_the_checkout_it_does_the_job(
         return done.stdout
 
     assert "lucky-keystone, version 0.1.0" in run("--version")
-    part = ["--only", "counter"] if python != sides()[-1] else []  # all of it on one of them
+    is_whole = python == sides()[-1]
+    part = [] if is_whole else ["--only", "printer"]
     steps = json.loads(run("demo", "tidewell", *part, "--json"))["steps"]
-    assert {step["exit_code"] for step in steps} == {0}
+    # A stick that does not start has faults, and a mending that is only shown leaves them.
+    assert [step["exit_code"] for step in steps if step["exit_code"]] == ([1, 1] if is_whole else [])
     for step in steps:
         fits(step["document"], step["document"]["command"])
     assert "No faults found." in run("build", "tidewell/ticket-printer-4.2.img.gz", "--onto", "printer.img")
-    assert "written; read back and identical" in run("build", "tidewell/tidewell-11.iso", "--onto", "counter.img", "-q")
+    if not is_whole:
+        assert "read back and identical" in run("build", "tidewell/tidewell-11.iso", "--onto", "counter.img", "-q")
     assert json.loads(run("schema", "check"))["title"] == "lucky-keystone check"
     assert (place / "share/man/man1/lucky-keystone.1").exists()
 

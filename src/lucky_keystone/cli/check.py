@@ -124,11 +124,12 @@ def command(
 
 def _offer_mending(report: Report, chosen: Chosen) -> None:
     """Say that some of what was found can be mended in place."""
-    from ..mending.rules import can_be_mended
+    found = [each for each in report.findings if each.level in ("fault", "start")]
+    if manner().quiet or not found:
+        return
+    from ..mending.rules import can_be_mended  # takes its time to load
 
-    if manner().quiet or not any(
-        can_be_mended(found) for found in report.findings if found.level in ("fault", "start")
-    ):
+    if not any(map(can_be_mended, found)):
         return
     name = chosen.name if chosen.drive else chosen.path
     paragraph(console(), f"'lucky-keystone mend {name} --dry-run' shows what can be mended without erasing it.")

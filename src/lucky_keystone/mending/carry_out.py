@@ -45,7 +45,7 @@ def carry_out(
 
 def check_again(mending: Mending, medium: Medium, *, kept: bytes | None) -> None:
     """Examine the drive as it is now. Raises DriveError when that is not what was decided."""
-    now = examine_drive(medium, mending.after.sector_size, kept=kept).report
+    now = examine_drive(medium, mending.after.sector_size, kept=kept, firmware=mending.firmware).report
     meant = mending.after.report
     if [row.verdict for row in now.starts] != [row.verdict for row in meant.starts] or len(now.findings) != len(
         meant.findings

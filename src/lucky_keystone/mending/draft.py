@@ -49,11 +49,9 @@ class Draft:
         """Return bytes of the drive as it would be."""
         found = self._below(offset, size)
         first = bisect_left(self._numbers, offset // _PAGE)
-        for number in self._numbers[first:]:
-            start = number * _PAGE
-            if start >= offset + size:
-                break
-            _overlay(found, offset, start, self._pages[number])
+        end = bisect_left(self._numbers, -(-(offset + size) // _PAGE))
+        for number in self._numbers[first:end]:
+            _overlay(found, offset, number * _PAGE, self._pages[number])
         return bytes(found)
 
     def _below(self, offset: int, size: int) -> bytearray:

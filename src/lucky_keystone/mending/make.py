@@ -41,6 +41,8 @@ class Mending:
     """The drive as it will be."""
     remedies: tuple[Remedy, ...]
     left: tuple[NotMended, ...]
+    firmware: str = ""
+    """What the drive was asked to start on, as `check_drive` takes it."""
 
     @property
     def leaves_faults(self) -> bool:
@@ -77,7 +79,7 @@ class _Maker:
         self, drive: SizedReadable, examine: Examine, wishes: Wishes, firmware: str, progress: Progress
     ) -> None:
         self._drive, self._examine, self._wishes, self._progress = drive, examine, wishes, progress
-        self._firmware = firmware
+        self._asked = self._firmware = firmware
         self._taken: list[Remedy] = []
         self._reasons: dict[_Key, NotMended] = {}
         """Why findings stay, as things are."""
@@ -98,7 +100,7 @@ class _Maker:
             now = following
         self._progress("examining", 1, 1)
         left = [self._left(finding) for finding in self._findings(now) if self._is_asked_for(finding)]
-        return Mending(before, now, tuple(self._taken), tuple(left))
+        return Mending(before, now, tuple(self._taken), tuple(left), self._asked)
 
     def _round(self, now: Examined) -> Examined | None:
         """Take the remedies for what is found now; return the drive as it would be, None when nothing more is done."""
