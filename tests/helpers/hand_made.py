@@ -354,6 +354,13 @@ CASES: dict[str, HandMade] = {
         (*NO_CODE, "start.no-removable-loader"),
         starts=ALL,
     ),
+    "lost loader, and no setup": _same(
+        "gpt",
+        several(LOST_LOADER, mtools(["mdeltree", "::sources"])),
+        "!start.no-removable-loader",
+        "start.nothing",
+        starts=UEFI,
+    ),
     "loader under no name": HandMade(
         "ready",
         mtools(["mdel", REMOVABLE]),

@@ -9,7 +9,7 @@ from ..sources.source import INSTALL_IMAGE
 from ..sources.strange import describe_strange
 from .choices import Choices
 from .facts import SourceFacts
-from .family import Family
+from .family import Family, Supply
 from .macos.installer import MacInstaller
 from .raw import RawImage
 from .windows.portable.family import WindowsPortable
@@ -41,6 +41,11 @@ def family_for(source: Source, choices: Choices) -> Family:
 def family_of(source: Source) -> Family | None:
     """Return the family of `source`, None when it is nothing that a drive can be built from."""
     return next((family for family in FAMILIES if family.recognises(source)), None)
+
+
+def supplied(source: Source, path: str) -> Supply | None:
+    """Return the file that belongs at `path` of a drive, from whichever family knows it in `source`; None for none."""
+    return next(filter(None, (family.supplied(source, path) for family in FAMILIES)), None)
 
 
 def known_family(source: Source) -> Family:

@@ -16,7 +16,7 @@ from ..checking.found import FoundVolume
 from ..checking.report import Finding
 from ..content import ContentFile, FileRange, Literal, piece_of, seekable, stream
 from ..errors import KeystoneError, SourceError
-from ..families.families import family_of
+from ..families.families import supplied
 from ..families.family import Supply
 from ..setup.folders import SETUP_IMAGES
 from ..setup.images import INSTALL_IMAGES
@@ -91,9 +91,7 @@ def _supply(case: Case, found: FoundVolume, path: str) -> tuple[Supply | None, s
     """Return a file and '', or None and why there is none."""
     others = [each for each in case.examined.volumes if each is not found]
     for each in (found, *others):
-        own = _own_source(each)
-        family = family_of(own)
-        supply = family.supplied(own, path) if family is not None else None
+        supply = supplied(_own_source(each), path)
         if supply is not None:
             return Supply(supply.file, f"{supply.where} of the drive itself"), ""
     source = case.wishes.source
@@ -101,8 +99,7 @@ def _supply(case: Case, found: FoundVolume, path: str) -> tuple[Supply | None, s
         return None, "the drive has no other copy of it"
     if other := _other_release(case, source):
         return None, other
-    family = family_of(source)
-    supply = family.supplied(source, path) if family is not None else None
+    supply = supplied(source, path)
     if supply is None:
         return None, f"neither the drive nor {source.path} has one that is whole"
     return Supply(supply.file, f"{supply.where} of {source.path}"), ""

@@ -38,6 +38,8 @@ from .records import (
 )
 
 _UNKNOWN = 0xFFFF_FFFF
+_NOT_MIRRORED = 0x80
+"""fatgen103, BPB_ExtFlags."""
 Place = tuple[int, bytes]
 """Byte of the drive, and bytes that are to be there."""
 
@@ -64,6 +66,8 @@ def add_files(volume: Fat32Volume, files: Mapping[str, File], removed: Sequence[
     Missing folders are made. Raises SourceError where a name cannot be stored or there is too little room: clusters of
     what is removed or replaced do not count, since they are freed last.
     """
+    if volume.boot.BPB_ExtFlags & _NOT_MIRRORED:
+        raise SourceError("The volume keeps only one of its FATs up.", advice="Copy the files by a system's means.")
     return _Adding(volume).make(files, removed)
 
 
