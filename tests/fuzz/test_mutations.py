@@ -7,7 +7,7 @@ import pytest
 from .mutate import KINDS, LONGEST, all_targets, one
 from .targets import Target
 
-SAMPLE = 300
+SAMPLE = 200
 
 
 @pytest.fixture(scope="module")

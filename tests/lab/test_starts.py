@@ -46,16 +46,11 @@ def test_uefi_reads_every_file_and_part(built: Built, tmp_path: Path) -> None:
     assert_uefi_reads_all(built.path, built.plan.tree)
 
 
-@pytest.mark.parametrize(("file_system", "hollow_count"), [("fat32", 7), ("ntfs", 9)])
-def test_drives_with_an_install_image_larger_than_fat32_can_hold(
-    file_system: str, hollow_count: int, tmp_path: Path
-) -> None:
-    """The demo's own source with 4.4 GiB, split on the way; and one of 5.7 GiB whole on NTFS.
-
-    Each under both firmwares.
-    """
+@pytest.mark.parametrize("file_system", ["fat32", "ntfs"])
+def test_drives_with_an_install_image_larger_than_fat32_can_hold(file_system: str, tmp_path: Path) -> None:
+    """The demo's own source with 4.4 GiB: split on the way, and whole on NTFS, each under both firmwares."""
     disc = tmp_path / "disc.iso"
-    write_disc(disc, installer(hollow_count=hollow_count), LABEL, MOMENT, silent)
+    write_disc(disc, installer(hollow_count=7), LABEL, MOMENT, silent)
     drive = build_drive(
         open_source(disc), tmp_path / "drive.img", Choices(file_system=file_system), size=16_008_609_792
     )
