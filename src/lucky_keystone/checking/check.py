@@ -29,7 +29,7 @@ from .answers import note_answers
 from .bootwalk import walk_boot
 from .codes import Code
 from .contents import check_contents, judge
-from .found import FoundVolume
+from .found import FoundVolume, has_entry
 from .macwalk import verify_base_systems, with_certificates
 from .report import Place, Report, VolumeSummary
 from .setup_images import check_setup_images
@@ -279,7 +279,7 @@ def _type(kind: VolumeKind, volume: Volume, partition: Partition, report: Report
         return
     what = f"partition {partition.number} holds {kind.shown}, but is marked as {partition.type_shown}"
     place = Place(partition.number)
-    if any(volume.find(path) is not None for path in _WINDOWS):
+    if any(has_entry(volume, path) for path in _WINDOWS):
         what += ": Windows may not mount it, so setup does not find its files."
         report.start(Code.PARTITION_TYPE, what, f"Give it the type of {kind.shown}.", place, area="table")
     else:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from ..errors import KeystoneError
 from ..tables.table import Partition
 from ..volumes.kind import VolumeKind
 from ..volumes.volume import Entry, Volume
@@ -20,3 +21,15 @@ class FoundVolume:
     entries: Sequence[Entry]
     firmware_sees_it: bool = True
     """False where its boot sector is lost, or no table that counts names it."""
+
+    def has(self, path: str) -> bool:
+        """Tell whether a file or folder is there, as far as the folders on the way can be read."""
+        return has_entry(self.volume, path)
+
+
+def has_entry(volume: Volume, path: str) -> bool:
+    """Tell the same of a volume alone."""
+    try:
+        return volume.find(path) is not None
+    except KeystoneError:
+        return False

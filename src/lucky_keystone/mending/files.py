@@ -67,7 +67,7 @@ def _for_firmware(case: Case, finding: Finding) -> Outcome:
     path = finding.place.file.lower()
     if not able:
         return NotMended(finding, "the drive has no volume that UEFI firmware reads", finding.advice)
-    starter = next((each for each in able if each.volume.find(SETUP_IMAGES[0]) is not None), None)
+    starter = next((each for each in able if each.has(SETUP_IMAGES[0])), None)
     if starter is not None:
         return _with_supply(case, finding, starter, path)
     architecture = next((each for each in REMOVABLE_LOADERS if loader_path(each) == path), None)

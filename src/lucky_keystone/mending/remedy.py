@@ -129,7 +129,7 @@ class Case:
     @cached_property
     def bearers(self) -> Sequence[FoundVolume]:
         """Volumes with BOOTMGR in their root folder."""
-        return [each for each in self.examined.volumes if each.volume.find("bootmgr") is not None]
+        return [each for each in self.examined.volumes if each.has("bootmgr")]
 
 
 Rule = Callable[[Case, Finding], Outcome]

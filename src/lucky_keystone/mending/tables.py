@@ -79,7 +79,7 @@ def _to_be_active(case: Case) -> tuple[int | None, str]:
         return marked[0].partition.number, "it holds BOOTMGR and was marked already"
     if bearers:
         return bearers[0].partition.number, "it holds BOOTMGR"
-    loaders = [each for each in case.examined.volumes if each.kind.firmware_reads and each.volume.find("efi/boot")]
+    loaders = [each for each in case.examined.volumes if each.kind.firmware_reads and each.has("efi/boot")]
     if len(loaders) == 1:
         return loaders[0].partition.number, "it holds the loaders for UEFI, and no volume holds BOOTMGR"
     return None, "no volume holds BOOTMGR, so which one is to start is not known"
@@ -166,7 +166,7 @@ def _spans_in(drive: SizedReadable) -> list[tuple[int, int]]:
 
 def _use_of(found: FoundVolume, among: Sequence[FoundVolume]) -> Use:
     """Return what a partition was for: one with loaders and nothing else, beside another volume, is firmware's."""
-    is_helper = found.kind.firmware_reads and len(among) > 1 and found.volume.find("sources") is None
+    is_helper = found.kind.firmware_reads and len(among) > 1 and not found.has("sources")
     return Use.FIRMWARE if is_helper else COMPOSED[found.kind.name].use
 
 
