@@ -125,3 +125,13 @@ def name_whole(unfinished: Path, path: Path) -> None:
         if os.path.lexists(path):
             raise ProtectError(f"{path} exists already.", advice="Move it away, or choose another place.") from None
         unfinished.rename(path)
+
+
+def flush_folder(folder: Path) -> None:
+    """Let a new file's name survive a power cut, where the system can be asked to."""
+    if hasattr(os, "O_DIRECTORY"):
+        descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)

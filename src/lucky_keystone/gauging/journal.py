@@ -20,6 +20,7 @@ from blake3 import blake3
 from ..drives.medium import Medium
 from ..errors import DriveError, naming
 from ..invoker import give_to_user, make_folder
+from ..outputs import flush_folder
 from ..record import Record, raw, record, u32, u64
 from .marks import CHUNK, Marker
 
@@ -90,7 +91,7 @@ class FileJournal:
                 stream.flush()
                 os.fsync(stream.fileno())
             if is_new:
-                _flush_folder(self.path.parent)
+                flush_folder(self.path.parent)
 
     def read(self) -> tuple[Marker, list[Entry]] | None:
         """Return the marks of the run that was cut off and what they overwrote; None when there was none."""
@@ -178,13 +179,3 @@ def _try(action: Callable[[], None]) -> None:
 
 def _digest(data: bytes) -> bytes:
     return blake3(data).digest()[:16]
-
-
-def _flush_folder(folder: Path) -> None:
-    """Let the new file's name survive a power cut, where the system can be asked to."""
-    if hasattr(os, "O_DIRECTORY"):
-        descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
-        try:
-            os.fsync(descriptor)
-        finally:
-            os.close(descriptor)

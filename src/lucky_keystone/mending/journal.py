@@ -28,6 +28,7 @@ from ..content import SizedReadable
 from ..drives.medium import Medium
 from ..errors import DriveError, ProtectError, UsageError, naming
 from ..invoker import give_to_user, make_folder
+from ..outputs import flush_folder
 from ..progress import Progress
 from ..record import Record, raw, record, u32, u64
 from .steps import Step
@@ -110,7 +111,7 @@ def keep(
                     done += len(data)
                     tell("keeping what is replaced", done, total)
             _write_mark(out, _READY)
-        _flush_folder(path.parent)
+        flush_folder(path.parent)
 
 
 def _before(drive: SizedReadable, offset: int, size: int, sector: int, was: dict[int, bytes]) -> bytes:
@@ -145,16 +146,6 @@ def _write_mark(out: BinaryIO, name: bytes) -> None:
     out.write(JournalEntry(offset=0, size=0, flags=_MARK, digest=name.ljust(16, b"\0")).pack())
     out.flush()
     os.fsync(out.fileno())
-
-
-def _flush_folder(folder: Path) -> None:
-    """Let the new file's name survive a power cut, where the system can be asked to."""
-    if hasattr(os, "O_DIRECTORY"):
-        descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
-        try:
-            os.fsync(descriptor)
-        finally:
-            os.close(descriptor)
 
 
 # -- reading one -----------------------------------------------------------------------------------------------------
