@@ -12,7 +12,6 @@ from ..checking.codes import Code
 from ..checking.found import FoundVolume
 from ..checking.report import Finding
 from ..content import Content, SizedReadable
-from ..families.family import DriveShape
 from ..sources.source import Source
 from ..tables.table import Partition
 
@@ -63,7 +62,7 @@ class Remedy:
     what: str
     """In words, as a sentence: what will be written."""
     why: str
-    """The evidence, completing 'because …'; '' where the finding says it."""
+    """The evidence, as it follows 'Evidence: '; '' where the finding says it."""
     changes: tuple[Change, ...]
     replaces: frozenset[tuple[int, str]] = frozenset()
     """Files whose bytes change on purpose: number of the partition, path in upper case."""
@@ -100,7 +99,6 @@ class Wishes:
     """Put our boot code in the place of somebody else's even where nothing shows that it does not work."""
     source: Source | None = None
     """What files are taken from that the drive itself does not have."""
-    shape: DriveShape | None = None
 
 
 @dataclass(frozen=True)

@@ -11,8 +11,7 @@ from .remedy import FILE_SYSTEM_CHECK, Case, NotMended, Outcome
 from .volumes.menders import MENDERS
 
 _CHECKERS: Mapping[str, str] = {
-    "FAT12": "Run 'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it, then mend again.",
-    "FAT16": "Run 'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it, then mend again.",
+    "FAT12/16": "Run 'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it, then mend again.",
     "FAT32": "Run 'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it, then mend again.",
     "NTFS": "Run 'chkdsk /f' on it in Windows, then mend again.",
     "HFS+": "Run First Aid on it on a Mac, then mend again.",

@@ -198,7 +198,7 @@ def _copies(case: Case) -> list[GptCopy]:
 
 
 def _written(case: Case, copy: GptCopy, *, primary: bool) -> tuple[Change, ...]:
-    """Return a copy as it has to be on this drive. A primary that is sound is left alone."""
+    """Return a copy as it has to be on this drive."""
     sector = case.sector_size
     last = case.drive.size // sector - 1
     room = max(entry_sectors(sector), -(-len(copy.entries) // sector))
@@ -265,7 +265,7 @@ def _choose_copy(case: Case, finding: Finding) -> Outcome:
         )
     first, second = (_volumes_of(case.drive, copy, case.sector_size) for copy in copies)
     if first == second:
-        why = f"{len(first)} volumes can be read by either copy, so which one is right is not known"
+        why = f"{counted(len(first), 'volume')} can be read by either copy, so which one is right is not known"
         return NotMended(finding, why, _UNSURE)
     if not (first > second or second > first):
         return NotMended(finding, "each copy leads to volumes that the other one does not have", _UNSURE)
@@ -275,7 +275,7 @@ def _choose_copy(case: Case, finding: Finding) -> Outcome:
         return NotMended(finding, blocked, _UNSURE)
     name = "primary GPT" if is_first else "copy at the end"
     more, fewer = (first, second) if is_first else (second, first)
-    why = f"by the {name} {len(more)} volumes can be read, by the {wrong} {len(fewer)}"
+    why = f"by the {name} {counted(len(more), 'volume')} can be read, by the {wrong} {len(fewer)}"
     return Remedy(finding, f"The {wrong} is made from the {name}.", why, _written(case, right, primary=not is_first))
 
 
@@ -351,8 +351,8 @@ def _stale(case: Case, finding: Finding) -> Outcome:
     if not changes:
         return NotMended(finding, f"its {' and '.join(kept)} lies inside a partition", _UNSURE)
     what = "The headers of the stale GPT are cleared."
-    return Remedy(finding, what, f"the MBR leads to {len(volumes)} that can be read, and is the table that counts",
-                  tuple(changes))  # fmt: skip
+    why = f"the MBR leads to {counted(len(volumes), 'volume')} that can be read, and is the table that counts"
+    return Remedy(finding, what, why, tuple(changes))
 
 
 def _new_entries(case: Case, finding: Finding, number: int, use: Use) -> Outcome:
