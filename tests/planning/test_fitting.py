@@ -14,7 +14,7 @@ from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.facts import SourceFacts
 from lucky_keystone.families.family import DriveShape, DriveWish, VolumeWish
 from lucky_keystone.manifest.format import read_manifest
-from lucky_keystone.planning import make
+from lucky_keystone.planning import combining, make
 from lucky_keystone.planning.plan import Plan
 from lucky_keystone.progress import silent
 from lucky_keystone.sources.source import Source
@@ -61,7 +61,8 @@ class Ferries:
 
 
 def plan_of(monkeypatch: pytest.MonkeyPatch, table: str, kinds: list[str], rest: int, size: int | None) -> Plan:
-    monkeypatch.setattr(make, "family_for", lambda *_: Ferries(table, kinds, rest))
+    for module in (make, combining):
+        monkeypatch.setattr(module, "family_for", lambda *_: Ferries(table, kinds, rest))
     return make.make_plan(Source(Path("ferries"), "folder", "", folder("")), Choices(), DriveShape("DECK", size))
 
 

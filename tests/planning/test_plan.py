@@ -156,7 +156,7 @@ def test_a_plan_comes_back_from_its_file(disc: Path, tmp_path: Path) -> None:
 
 def decided_again(saved: SavedPlan, source: Source, plan: Plan) -> tuple[Decision, ...]:
     """Plan again from a saved plan: what a person chose stays theirs, what the tool decided keeps its reason."""
-    again = make_plan(source, saved.choices, plan.drive, saved=saved.decided)
+    again = make_plan(source, saved.choices, plan.drive, earlier=saved.decided)
     before = {decision.topic: decision.reason for decision in plan.decisions}
     assert all(decision.reason == before[decision.topic] for decision in again.decisions)
     return again.decisions

@@ -39,7 +39,7 @@ def test_what_is_chosen_comes_before_a_preset(shop: Path) -> None:
     counter = read_presets(shop)["counter"]
     chosen = Choices(label="MINE")
     assert counter.fill(chosen) == Choices(firmware="bios", label="MINE", cluster=8 << 10)
-    assert counter.reasons(chosen).keys() == {"firmware", "cluster"}
+    assert counter.earlier(chosen).keys() == {"firmware", "cluster"}
     assert counter.machines == (shop.parent / "counter-3.toml",)
 
 

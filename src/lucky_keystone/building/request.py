@@ -16,9 +16,10 @@ from ..drives.medium import Medium
 from ..errors import UsageError
 from ..families.choices import Choices, given
 from ..families.families import family_for
-from ..families.family import By, DriveShape
+from ..families.family import DriveShape, Earlier
 from ..fetching.link import Link, Place
 from ..fetching.remote import Terms
+from ..machine.known import KnownMachine
 from ..manifest.shelf import Shelf
 from ..planning.fitting import FROM_SCRATCH
 from ..planning.make import make_plan
@@ -28,6 +29,7 @@ from ..progress import Progress, silent
 from ..sources.opening import open_source
 from ..sources.source import Source
 from ..starting.trust import ANY_MACHINE, Machine
+from ..volumes.kind import StandingVolume
 from .build import claim_of
 from .compose import compose_drive
 from .keeping import Keeper
@@ -88,10 +90,12 @@ class Request:
     """Bytes of an image file to be made."""
     update: bool = False
     saved: SavedPlan | None = None
-    by_preset: Mapping[str, str] = field(default_factory=dict)
-    """Which of the choices a shop's preset made, with the reason that the plan gives."""
+    earlier: Mapping[str, Earlier] = field(default_factory=dict)
+    """The choices that a plan or a shop's preset made."""
     machine: Machine = ANY_MACHINE
     """What the drives are to start, for the forecast."""
+    machines: tuple[KnownMachine, ...] = ()
+    """The machines they are for, which decide what nobody chose."""
     terms: Terms = field(default_factory=Terms)
     """How images are read."""
     link: Link | None = None
@@ -135,7 +139,8 @@ def with_saved_plan(request: Request, *, several: bool) -> Request:
         choices = msgspec.structs.replace(choices, as_is=True)
     if request.update:  # the volume is there already: its measures are not a plan's to choose
         choices = msgspec.structs.replace(choices, use=None, cluster=None)
-    return replace(request, choices=choices, size=request.size or saved.drive.size, saved=saved)
+    size = request.size or saved.drive.size
+    return replace(request, choices=choices, size=size, saved=saved, earlier=saved.decided, machines=())
 
 
 def open_requested(request: Request, progress: Progress = silent) -> Source:
@@ -162,18 +167,14 @@ def plan_all(
 ) -> list[WantedDrive]:
     """Decide for every drive. Raises as `make_plan` does, and ProtectError where a drive cannot be updated."""
     wanted: list[WantedDrive] = []
-    saved, saved_by = _decided_before(request)
     if request.update:
         family_for(source, request.choices).refuse_update()
     for target in targets:
         refuse_source_as_target(source.places, source.identities, target.path)
         if not request.update:
             _refuse_other_size(request, target)
-            begun = _begun(request, source, target, reading, saved, saved_by)
-            shape = target.shape(request.size)
-            plan = begun or make_plan(
-                source, request.choices, shape, machine=request.machine, saved=saved, saved_by=saved_by
-            )
+            begun = _begun(request, source, target, reading)
+            plan = begun or _plan(request, source, target.shape(request.size))
             wanted.append(WantedDrive(plan, continues=begun is not None))
             continue
         if not target.exists:
@@ -183,16 +184,13 @@ def plan_all(
         with reading(target) as medium:
             standing = read_standing(medium, target.sector_size)
         choices = _kept_identity(request.choices, standing)
-        plan = make_plan(source, choices, target.shape(None), standing.volumes, request.machine, saved, saved_by)
+        plan = _plan(replace(request, choices=choices), source, target.shape(None), standing.volumes)
         wanted.append(WantedDrive(plan, standing))
     return wanted
 
 
-def _decided_before(request: Request) -> tuple[Mapping[str, str], By]:
-    """Return the choices that a plan or a preset has made, with their reasons, and which of the two."""
-    if request.saved is not None:
-        return request.saved.decided, "plan"
-    return request.by_preset, "preset"
+def _plan(request: Request, source: Source, shape: DriveShape, standing: Sequence[StandingVolume] = ()) -> Plan:
+    return make_plan(source, request.choices, shape, standing, request.machine, request.earlier, request.machines)
 
 
 def _refuse_other_size(request: Request, target: Target) -> None:
@@ -210,8 +208,6 @@ def _begun(
     source: Source,
     target: _T,
     reading: Callable[[_T], AbstractContextManager[Medium]],
-    saved: Mapping[str, str],
-    saved_by: By,
 ) -> Plan | None:
     """Return the plan that an unfinished image file was made by; None when it holds anything else.
 
@@ -223,8 +219,7 @@ def _begun(
     with reading(target) as medium:
         if any(medium.read_at(0, min(target.sector_size, medium.size))):
             return None
-        shape = DriveShape(target.name, request.size, target.sector_size)
-        plan = make_plan(source, request.choices, shape, machine=request.machine, saved=saved, saved_by=saved_by)
+        plan = _plan(request, source, DriveShape(target.name, request.size, target.sector_size))
         if plan.drive.size != target.size:
             return None
         image = compose_drive(plan)

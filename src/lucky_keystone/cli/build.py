@@ -160,7 +160,7 @@ def command(
     asked = Request(
         path=place,
         choices=known.choices,
-        by_preset=known.by_preset,
+        earlier=known.earlier,
         added=added,
         drivers=drivers_folders,
         answer_file=answer_file,
@@ -168,6 +168,7 @@ def command(
         size=size,
         update=update,
         machine=known.machine,
+        machines=known.machines,
         terms=terms,
         link=link,
     )

@@ -101,22 +101,10 @@ def command(
 
 
 def _asked(source: Place, found: MachineFacts, authority: Path | None) -> tuple[Requirement, ...]:
+    from ..families.asking import asked_of
     from ..families.families import facts_of
 
-    return requirements_of(facts_of(open_with_progress(source, (), terms=terms_of(None, authority))), found)
-
-
-def requirements_of(source: SourceFacts, found: MachineFacts) -> tuple[Requirement, ...]:
-    """Return what a source's release asks for, by the facts about it."""
-    from ..machine.requirements import requirements
-
-    editions = [edition for image in source.images for edition in image.editions]
-    kinds = {edition.installation_type for edition in editions}
-    if not editions:
-        return ()
-    newest = max(edition.build for edition in editions)
-    kind = kinds.pop() if len(kinds) == 1 else "Client"
-    return requirements(newest, kind, found)
+    return asked_of(found, facts_of(open_with_progress(source, (), terms=terms_of(None, authority))))
 
 
 def _show(found: MachineFacts, databases: dict[str, bytes]) -> None:
@@ -174,16 +162,19 @@ def _next(asked: Requirement) -> str:
     return f"--waive {asked.waiver} leaves the check out" if asked.waiver else "nothing waives this"
 
 
-def show_shortfalls(source: SourceFacts, machines: Sequence[KnownMachine]) -> None:
-    """Print where machines fall short of what a release asks for, and which waiver leaves the check out."""
-    out = console()
+def show_shortfalls(source: SourceFacts, machines: Sequence[KnownMachine], waived: str) -> None:
+    """Print where machines fall short of what a release asks for, and what the drive's waivers make of it."""
+    from ..families.asking import asked_of
+    from ..setup.waivers import waivers_of
+
+    out, left_out = console(), {each.name for each in waivers_of(waived)}
     for machine in machines:
-        for each in requirements_of(source, machine.facts):
-            if each.met == "not met":
-                what = (
-                    f"{machine.facts.shown} has {each.has} of {each.name}, setup asks for {each.asked}: {_next(each)}."
-                )
-                paragraph(out, what, style="warn", indent=2, hanging=4)
+        for each in asked_of(machine.facts, source):
+            if each.met != "not met":
+                continue
+            next_step = "the check is waived" if each.waiver in left_out else _next(each)
+            has = f"{machine.facts.shown}: {each.name} {each.has} (setup asks for: {each.asked}); {next_step}."
+            paragraph(out, has, style="quiet" if each.waiver in left_out else "warn", indent=2, hanging=4)
 
 
 def show_machines(outlooks: Sequence[MachineOutlook]) -> None:

@@ -21,6 +21,7 @@ from .manner import PROGRESS_MODES
 if TYPE_CHECKING:
     from ..drives.guards import Guard
     from ..families.choices import Choices
+    from ..families.family import Earlier
     from ..fetching.link import Place
     from ..fetching.remote import Terms
     from ..machine.known import KnownMachine
@@ -244,7 +245,7 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
         "--waive",
         {
             "metavar": "LIST",
-            "help": "Hardware checks of setup to leave out: tpm, secure-boot, memory, processor, storage, or all. "
+            "help": "Hardware checks of setup to leave out: tpm, secure-boot, memory, processor, storage; all; none. "
             "The vendor does not support it.",
         },
     ),
@@ -398,8 +399,8 @@ class AskedFor:
     """What was chosen, on the command line and by a preset."""
 
     choices: Choices
-    by_preset: Mapping[str, str]
-    """Which of the choices the preset made, with the reason."""
+    earlier: Mapping[str, Earlier]
+    """Which of the choices the preset made."""
     machine: Machine
     machines: tuple[KnownMachine, ...]
 
@@ -422,7 +423,7 @@ def asked_for(
         return AskedFor(chosen, {}, machine_of(trust, revoked, model), machines_of(machines))
     shop = preset_named(name, config)
     machine = machine_of((*trust, *shop.trust), (*revoked, *shop.revoked), model)
-    return AskedFor(shop.fill(chosen), shop.reasons(chosen), machine, machines_of((*machines, *shop.machines)))
+    return AskedFor(shop.fill(chosen), shop.earlier(chosen), machine, machines_of((*machines, *shop.machines)))
 
 
 def today() -> date:

@@ -115,7 +115,7 @@ def command(
     shape = chosen.shape(size) if chosen else DriveShape("new drive", size, sector_size or 512)
     with naming_files(opened):
         choices = with_edition(opened, asked.choices)
-        plan = make_plan(opened, choices, shape, machine=asked.machine, saved=asked.by_preset, saved_by="preset")
+        plan = make_plan(opened, choices, shape, (), asked.machine, asked.earlier, asked.machines)
     if save:
         from ..planning.planfile import save_plan
 
@@ -138,7 +138,7 @@ def command(
             console().print(f"\n{what}: {path}")
 
 
-_BY = {"you": "you", "plan": "the plan", "preset": "the preset", "tool": ""}
+_BY = {"you": "you", "plan": "the plan", "preset": "the preset", "machines": "the machines", "tool": ""}
 
 
 def plan_body(plan: Plan) -> PlanBody:
@@ -200,10 +200,11 @@ def show_plan(plan: Plan, *, layout: bool, machines: Sequence[KnownMachine] = ()
     if machines:
         from ..families.families import facts_of
         from ..machine.known import outlooks_of
+        from ..setup.waivers import NONE
         from .machine import show_machines, show_shortfalls
 
         show_machines(outlooks_of(machines, plan.bootable))
-        show_shortfalls(facts_of(plan.source), machines)
+        show_shortfalls(facts_of(plan.source), machines, plan.choices.waive or NONE)
 
 
 def _speak_decision(row: Sequence[str]) -> str:

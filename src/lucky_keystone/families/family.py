@@ -43,7 +43,7 @@ class DriveShape:
     """The same of writing."""
 
 
-By = Literal["you", "plan", "preset", "tool"]
+By = Literal["you", "plan", "preset", "machines", "tool"]
 
 
 @dataclass(frozen=True)
@@ -54,9 +54,17 @@ class Decision:
     value: str
     reason: str
     by: By = "tool"
-    """The technician chose it, a saved plan has it, or the tool decided."""
+    """The technician chose it, a saved plan, a preset or the machines to start have it so, or the tool decided."""
     choice: str = ""
     """The field of Choices it settles, '' for what follows from others."""
+
+
+@dataclass(frozen=True)
+class Earlier:
+    """Who made a choice before planning began, and why."""
+
+    by: By
+    reason: str
 
 
 @dataclass(frozen=True)

@@ -41,7 +41,7 @@ def requirements(build: int, installation: str, machine: MachineFacts) -> tuple[
 def _all(build: int, machine: MachineFacts) -> Iterator[Requirement]:
     module = machine.security_module
     yield Requirement("TPM", "2.0", module or "", _met(module, module == "2.0"), "tpm")
-    secure = machine.secure_boot
+    secure = machine.secure_boot or ("none" if machine.uefi == "no" else None)
     # Setup asks whether the machine can do it, not whether it is on.
     yield Requirement("Secure Boot", "available", secure or "", _met(secure, secure != "none"), "secure-boot")
     memory = machine.memory

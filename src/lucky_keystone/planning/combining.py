@@ -35,6 +35,13 @@ _PREFERRED = ("gpt", "mbr")
 _SAID_ONCE = ("table", "identity")
 
 
+def wish_of(source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
+    """Return what a source wishes of a drive, together with the further ones on it. Raises as `combined` does."""
+    return (
+        combined(source, choices, drive) if source.further else family_for(source, choices).wish(source, choices, drive)
+    )
+
+
 def combined(source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
     """Return one wish for everything: the first source's volumes first, where older systems see them.
 

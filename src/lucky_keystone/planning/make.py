@@ -12,20 +12,22 @@ from ..errors import SourceError, UsageError
 from ..extents import MIB
 from ..families.choices import Choices, check_choices
 from ..families.families import family_for, known_family
-from ..families.family import By, Decision, DriveShape, DriveWish
+from ..families.family import By, Decision, DriveShape, DriveWish, Earlier
+from ..machine.known import KnownMachine
 from ..sources.source import Source
 from ..starting.rules import outlooks
 from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.styles import STYLES
 from ..units import shown_size
 from ..volumes.kind import StandingVolume
-from .combining import combined
+from .combining import wish_of
 from .fitting import FROM_SCRATCH, STAYS, Fitted, areas_of, fit, fit_again
 from .identity import names_of, numbers_of
 from .plan import FittedVolume, Plan
+from .proposing import proposed
 
 _LISTED = 3
-NOTHING_SAVED: Mapping[str, str] = MappingProxyType({})
+NOTHING_EARLIER: Mapping[str, Earlier] = MappingProxyType({})
 
 
 def make_plan(
@@ -34,14 +36,14 @@ def make_plan(
     drive: DriveShape,
     standing: Sequence[StandingVolume] = (),
     machine: Machine = ANY_MACHINE,
-    saved: Mapping[str, str] = NOTHING_SAVED,
-    saved_by: By = "plan",
+    earlier: Mapping[str, Earlier] = NOTHING_EARLIER,
+    machines: Sequence[KnownMachine] = (),
 ) -> Plan:
     """Decide everything that is not chosen. Raises UsageError or SourceError when no drive can be built.
 
     With `standing` volumes the drive is to be updated: they stay, and so does what did not change on them. `machine` is
-    what the drive is to start, for the forecast. `saved` has the choices that a saved plan has from the tool, with
-    their reasons, or those of a preset (`saved_by`).
+    what the drive is to start, for the forecast. `earlier` says of choices that were not made on the command line who
+    made them; `machines` decide what is still open so that the drive starts them.
     """
     check_choices(choices, drive.sector_size)
     family = family_for(source, choices)
@@ -55,7 +57,8 @@ def make_plan(
     for asked, given in (("--drivers", source.drivers), ("--answer-file", source.answer_file)):
         if given and asked not in family.read_beside:
             raise UsageError(f"{asked}: nothing on a drive of this kind reads that.", advice="Leave it out.")
-    wish = combined(source, choices, drive) if source.further else family.wish(source, choices, drive)
+    choices, by_machines = proposed(source, choices, drive, machines, is_update=bool(standing))
+    wish = wish_of(source, choices, drive)
     identity = choices.identity if choices.identity is not None else drive.name
     if not identity:
         raise UsageError("The identity word is empty.", advice="Choose one with --identity WORD.")
@@ -86,7 +89,7 @@ def make_plan(
         identity=identity,
         drive=shape,
         table=wish.table,
-        decisions=tuple(_marked(decision, saved, saved_by) for decision in decisions),
+        decisions=tuple(_marked(decision, {**earlier, **by_machines}) for decision in decisions),
         areas=areas_of(wish, fitted, drive.sector_size),
         needed=fitted.needed,
         unused=fitted.drive_size - fitted.end,
@@ -107,10 +110,11 @@ def _main(fitted: Fitted) -> FittedVolume:
     return next(volume for volume in fitted.volumes if volume.wish.takes_rest)
 
 
-def _marked(decision: Decision, saved: Mapping[str, str], saved_by: By) -> Decision:
-    """Say of a decision whether a saved plan made it (the tool did then, for the reason there), or a preset."""
-    if decision.by == "you" and decision.choice in saved:
-        return replace(decision, by=saved_by, reason=saved[decision.choice] or "as the plan has it")
+def _marked(decision: Decision, earlier: Mapping[str, Earlier]) -> Decision:
+    """Say of a decision who made it, where that was not on the command line."""
+    if decision.by == "you" and decision.choice in earlier:
+        made = earlier[decision.choice]
+        return replace(decision, by=made.by, reason=made.reason)
     return decision
 
 

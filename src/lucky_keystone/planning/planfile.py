@@ -17,6 +17,7 @@ from tomlkit.items import Table
 
 from ..errors import SourceError, UsageError, naming
 from ..families.choices import CHOICE_NAMES, Bytes, Choices, given
+from ..families.family import Earlier
 from ..fetching.link import Link, lasting, place_of
 from ..fetching.remote import Terms
 from ..outputs import NOTHING_ELSE, PLAN_HEAD, OutputKind, Replacing, write_output
@@ -75,8 +76,8 @@ class SavedPlan:
     drive: DrivePart
     choices: Choices
     """What the technician chose and what the tool decided, together."""
-    decided: dict[str, str] = field(default_factory=dict)
-    """The reason of each choice that the tool made; '' where the file has none any more."""
+    decided: dict[str, Earlier] = field(default_factory=dict)
+    """The choices that the tool made, each with the reason that the file has."""
 
 
 def save_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> None:
@@ -170,9 +171,8 @@ def read_plan(path: Path) -> SavedPlan:
     chosen, decided = given(plan.choices), given(plan.decided)
     reasons = _reasons(text)
     together = Choices(**{**decided, **chosen})  # type: ignore[arg-type]
-    return SavedPlan(
-        plan.source, plan.drive, together, {name: reasons.get(name, "") for name in decided if name not in chosen}
-    )
+    made = {name: Earlier("plan", reasons.get(name) or "as the plan has it") for name in decided if name not in chosen}
+    return SavedPlan(plan.source, plan.drive, together, made)
 
 
 def _reasons(text: str) -> dict[str, str]:

@@ -18,6 +18,7 @@ from tomlkit.exceptions import TOMLKitError
 
 from ..errors import UsageError, naming
 from ..families.choices import CHOICE_NAMES, Choices, given
+from ..families.family import Earlier
 from ..nearest import did_you_mean
 from ..units import parse_size
 
@@ -51,9 +52,9 @@ class Preset:
         """Return choices with those of the preset where nothing was chosen."""
         return msgspec.structs.replace(chosen, **self._used(chosen))
 
-    def reasons(self, chosen: Choices) -> Mapping[str, str]:
+    def earlier(self, chosen: Choices) -> Mapping[str, Earlier]:
         """Return the choices that come from the preset, with the reason that the plan gives."""
-        return dict.fromkeys(self._used(chosen), f"as the preset '{self.name}' has it")
+        return dict.fromkeys(self._used(chosen), Earlier("preset", f"as the preset '{self.name}' has it"))
 
     def _used(self, chosen: Choices) -> dict[str, Any]:
         made = given(chosen)

@@ -16,6 +16,8 @@ FIRST_BUILD = 22000
 FIRST_WITH_POPCNT = 26100
 """From which on the system itself needs POPCNT and SSE4.2, which nothing waives."""
 ALL = "all"
+NONE = "none"
+"""No check, whatever a preset or a machine would have waived."""
 
 
 @dataclass(frozen=True)
@@ -42,14 +44,16 @@ WAIVERS = (
 
 
 def waivers_of(text: str) -> tuple[Waiver, ...]:
-    """Return the waivers of a list like 'tpm,memory', or 'all'. Raises UsageError for a name that is none."""
+    """Return the waivers of a list like 'tpm,memory', 'all' or 'none'. Raises UsageError for a name that is none."""
+    if text.strip().lower() == NONE:
+        return ()
     names = [name.strip().lower() for name in text.split(",")]
     known = [each.name for each in WAIVERS]
     for name in names:
         if name not in (*known, ALL):
             raise UsageError(
                 f"--waive {text}: '{name}' is none of {', '.join(known)}.",
-                advice=did_you_mean(name, [*known, ALL]) or f"Name one or more of them, or {ALL}.",
+                advice=did_you_mean(name, [*known, ALL]) or f"Name one or more of them, {ALL} or {NONE}.",
             )
     return tuple(each for each in WAIVERS if ALL in names or each.name in names)
 

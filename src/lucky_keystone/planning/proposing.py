@@ -1,0 +1,145 @@
+"""What the machines that a drive is for decide of it, where nobody chose: table, firmware, signing, waived checks.
+
+Nothing is taken that would serve the machines worse than what is decided without them: every proposal is tried, and
+judged by the rules of starting.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+import msgspec
+
+from ..errors import KeystoneError
+from ..families.asking import asked_of
+from ..families.choices import Choices
+from ..families.families import facts_of
+from ..families.family import DriveShape, DriveWish, Earlier
+from ..machine.facts import MachineFacts
+from ..machine.known import KnownMachine, outlooks_of
+from ..machine.outlook import MachineOutlook
+from ..setup.waivers import WAIVERS
+from ..sources.source import Source
+from ..starting.generations import GENERATIONS
+from .combining import wish_of
+
+_WORTH = {"starts": 2, "not known": 1, "will not start": 0}
+
+
+@dataclass(frozen=True)
+class _Attempt:
+    """Choices, and what the machines make of a drive by them."""
+
+    choices: Choices
+    rows: tuple[MachineOutlook, ...]
+
+    @property
+    def worth(self) -> int:
+        return sum(_WORTH[row.verdict] for row in self.rows)
+
+
+@dataclass(frozen=True)
+class _Proposal:
+    """Values for choices that are open, with their reason; '' where that follows from trying them."""
+
+    values: Mapping[str, str]
+    reason: str
+
+
+def proposed(
+    source: Source, choices: Choices, drive: DriveShape, machines: Sequence[KnownMachine], *, is_update: bool
+) -> tuple[Choices, Mapping[str, Earlier]]:
+    """Return choices with what the machines decide, and of each of those the reason.
+
+    Of an update the table and the volumes stay, so only what is put on top of the source is decided.
+    """
+    earlier: dict[str, Earlier] = {}
+    attempt = _tried(source, choices, drive, machines) if machines else None
+    if attempt is None:  # what is wrong, planning says
+        return choices, earlier
+    facts = [each.facts for each in machines]
+    search = _Search(source, drive, machines, earlier)
+    if any(row.verdict != "starts" for row in attempt.rows) and any(each.secure_boot == "on" for each in facts):
+        attempt = search.better(attempt, list(_signing()), gain=1)
+    if not is_update:
+        attempt = search.better(attempt, list(_firmware(facts)))
+    attempt = search.better(attempt, list(_waivers(source, facts)))
+    return attempt.choices, earlier
+
+
+@dataclass(frozen=True)
+class _Search:
+    """Tries proposals, and keeps the reasons of those that are taken."""
+
+    source: Source
+    drive: DriveShape
+    machines: Sequence[KnownMachine]
+    earlier: dict[str, Earlier]
+
+    def better(self, attempt: _Attempt, proposals: Sequence[_Proposal], *, gain: int = 0) -> _Attempt:
+        """Return the best of an attempt and those by proposals; the first of them has to be better by `gain`."""
+        best, taken = attempt, None
+        for proposal in proposals:
+            if any(getattr(attempt.choices, name) is not None for name in proposal.values):
+                continue  # a part of it is chosen, and the rest may not go with that
+            choices = msgspec.structs.replace(attempt.choices, **proposal.values)
+            tried = _tried(self.source, choices, self.drive, self.machines)
+            if tried is not None and tried.worth >= best.worth + (gain if taken is None else 1):
+                best, taken = tried, proposal
+        if taken is not None:
+            reason = taken.reason or _served(attempt, best)
+            self.earlier.update((name, Earlier("machines", reason)) for name in taken.values)
+        return best
+
+
+def _served(before: _Attempt, after: _Attempt) -> str:
+    gained = [
+        new for old, new in zip(before.rows, after.rows, strict=True) if _WORTH[new.verdict] > _WORTH[old.verdict]
+    ]
+    return f"{_listed([row.machine for row in gained])} would not start it otherwise: {gained[0].reason}"
+
+
+def _tried(source: Source, choices: Choices, drive: DriveShape, machines: Sequence[KnownMachine]) -> _Attempt | None:
+    try:
+        wish: DriveWish = wish_of(source, choices, drive)
+    except KeystoneError:
+        return None
+    return _Attempt(choices, outlooks_of(machines, wish.bootable))
+
+
+def _firmware(machines: Sequence[MachineFacts]) -> Iterator[_Proposal]:
+    """What started by BIOS may be able to start by UEFI: only what is known counts."""
+    by_uefi = [each for each in machines if each.uefi == "yes"]
+    by_bios = [each for each in machines if each.uefi == "no" and each.bios != "no"]
+    if len(by_uefi) == len(machines):
+        yield _Proposal({"table": "gpt", "firmware": "uefi"}, f"{_named(by_uefi)} by UEFI")
+    elif len(by_bios) == len(machines):
+        yield _Proposal({"table": "mbr", "firmware": "bios"}, f"{_named(by_bios)} by BIOS only")
+    elif by_uefi and by_bios:
+        reason = f"{_named(by_bios)} by BIOS only, {_named(by_uefi)} by UEFI"
+        yield _Proposal({"table": "mbr", "firmware": "both"}, reason)
+
+
+def _named(machines: Sequence[MachineFacts]) -> str:
+    return f"{_listed([each.shown for each in machines])} start{'s' if len(machines) == 1 else ''}"
+
+
+def _listed(names: Sequence[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+def _waivers(source: Source, machines: Sequence[MachineFacts]) -> Iterator[_Proposal]:
+    """What a machine is known to lack; what is not known of it is left to setup."""
+    facts = facts_of(source)
+    short = [(machine, each) for machine in machines for each in asked_of(machine, facts) if each.met == "not met"]
+    lacking = [(machine, each) for machine, each in short if each.waiver]
+    names = [waiver.name for waiver in WAIVERS if any(each.waiver == waiver.name for _, each in lacking)]
+    if names:
+        reason = "; ".join(f"{machine.shown}: {each.name} {each.has}" for machine, each in lacking)
+        yield _Proposal({"waive": ",".join(names)}, f"setup would refuse {reason}")
+
+
+def _signing() -> Iterator[_Proposal]:
+    """The reason follows from what the machines make of it."""
+    yield from (_Proposal({"loader_signing": each.name}, "") for each in GENERATIONS)
