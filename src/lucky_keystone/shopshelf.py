@@ -1,13 +1,20 @@
-"""The shop's shelf: manifests of drives that have no room for them, kept in the shop's record on this computer."""
+"""The shop's shelf: manifests of drives that have no room for them, kept in the shop's record on this computer.
+
+A record that cannot be used never stops the work: a warning says it, and nothing is kept.
+"""
 
 from __future__ import annotations
 
-from contextlib import closing
+import logging
+import sqlite3
+from collections.abc import Callable
+from typing import TypeVar
 
-from .invoker import give_to_user, make_folder
-from .shoplog import connected, now, place, translated
+from .errors import DriveError
+from .shopfile import in_record, now
 
-_TABLE = "CREATE TABLE IF NOT EXISTS kept (drive TEXT PRIMARY KEY, moment TEXT NOT NULL, manifest BLOB NOT NULL)"
+_T = TypeVar("_T")
+_log = logging.getLogger(__name__)
 
 
 class ShopShelf:
@@ -18,36 +25,32 @@ class ShopShelf:
         self._drive = drive
         self._last: bytes | None = None
         """What was put here by this run: known even where no record is kept."""
+        self._trouble = ""
+        """What was said already: each progress of a build is put here."""
 
     def get(self) -> bytes | None:
-        """Return the manifest, None when there is none. Raises DriveError when the record cannot be read."""
-        file = place()
-        if file is None or not file.exists():
-            return self._last
-        with translated(file), closing(connected(file)) as database, database:
-            database.execute(_TABLE)
-            row = database.execute("SELECT manifest FROM kept WHERE drive = ?", (self._drive,)).fetchone()
+        """Return the manifest, None when there is none."""
+        query = "SELECT manifest FROM kept WHERE drive = ?"
+        row = self._in_record(lambda record: record.execute(query, (self._drive,)).fetchone(), make=False)
         return bytes(row[0]) if row else self._last
 
     def put(self, data: bytes) -> None:
-        """Keep a manifest, or the progress of a build. Raises DriveError when the record cannot be written."""
-        self._last, file = data, place()
-        if file is None:
-            return
-        with translated(file):
-            make_folder(file.parent)
-            new = not file.exists()
-            with closing(connected(file)) as database, database:
-                database.execute(_TABLE)
-                database.execute("INSERT OR REPLACE INTO kept VALUES (?, ?, ?)", (self._drive, now(), data))
-            if new:
-                give_to_user(file)
+        """Keep a manifest, or the progress of a build."""
+        self._last, values = data, (self._drive, now(), data)
+        self._in_record(
+            lambda record: record.execute("INSERT OR REPLACE INTO kept VALUES (?, ?, ?)", values), make=True
+        )
 
     def clear(self) -> None:
         """Keep nothing of this drive any more."""
-        self._last, file = None, place()
-        if file is None or not file.exists():
-            return
-        with translated(file), closing(connected(file)) as database, database:
-            database.execute(_TABLE)
-            database.execute("DELETE FROM kept WHERE drive = ?", (self._drive,))
+        self._last, statement = None, "DELETE FROM kept WHERE drive = ?"
+        self._in_record(lambda record: record.execute(statement, (self._drive,)), make=False)
+
+    def _in_record(self, work: Callable[[sqlite3.Connection], _T], *, make: bool) -> _T | None:
+        try:
+            return in_record(work, None, make=make)
+        except DriveError as trouble:
+            if trouble.message != self._trouble:
+                _log.warning("%s %s", trouble.message, trouble.advice)
+                self._trouble = trouble.message
+            return None

@@ -44,6 +44,14 @@ def counted(count: int, thing: str, things: str = "") -> str:
     return f"{count:,} {thing if count == 1 else things or f'{thing}s'}"
 
 
+_MEASURABLE = 64 << 20
+
+
+def rate(size: int, seconds: float) -> int:
+    """Return bytes a second; 0 of what is too little to measure a drive by: that passes through caches."""
+    return round(size / seconds) if size >= _MEASURABLE and seconds > 0 else 0
+
+
 def exact_size(size: int) -> str:
     """Return bytes with both: 59.6 GiB (64,000,000,000 bytes)."""
     return f"{shown_size(size)} ({size:,} bytes)"

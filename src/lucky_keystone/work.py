@@ -21,7 +21,7 @@ from .errors import DriveError, Interrupted, KeystoneError
 from .gauging.capacity import probe_capacity
 from .gauging.marks import Marker
 from .progress import Progress
-from .shoplog import place as recorded
+from .shopfile import place as recorded
 from .sources.locating import naming_the_file
 from .sources.source import Source
 from .starting.trust import ANY_MACHINE, Machine

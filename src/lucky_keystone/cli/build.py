@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import click
 
 from ..errors import UsageError
-from ..units import exact_size
+from ..units import exact_size, rate
 from .after import eject, tell_system
 from .choosing import with_edition
 from .guided import ask_for_drive, can_ask, whole_line
@@ -280,6 +280,7 @@ class _Job:
                     work.notes += tell_system(each, work.medium, work.image.partitions)
                 log.bytes_written = work.result.bytes_written if work.result else 0
                 log.retries, log.healthy = work.medium.retries, work.exit_code == 0
+                log.writing = rate(log.bytes_written, work.result.writing_seconds) if work.result else 0
                 log.enter(work.error)
         for (each, _), work in zip(pairs, works, strict=True):
             if how.eject and work.error is None:

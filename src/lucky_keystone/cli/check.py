@@ -10,8 +10,9 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-from ..units import SECTOR_SIZES, counted, exact_size, shown_size
+from ..units import SECTOR_SIZES, counted, exact_size, rate, shown_size
 from .inspect import open_with_progress
+from .logged import Logged
 from .machine import show_machines
 from .manner import manner
 from .options import (
@@ -99,7 +100,7 @@ def command(
     source = open_with_progress(against, added, terms=terms_of(None, authority, bay)) if against is not None else None
     if source is not None and (family := family_of(source)) is not None and source.root.entries:
         source = replace(source, root=family.on_drive(source))
-    with reading(chosen) as medium, Stages() as stages:
+    with Logged("check", chosen, source) as log, reading(chosen) as medium, Stages() as stages:
         medium.forget_cache()
         known = sector_size or (chosen.drive.sector_size if chosen.drive else None)
         report = check_drive(
@@ -112,6 +113,9 @@ def command(
             against=source,
             machines=machines_of(machines),
         )
+        log.retries, log.healthy = medium.retries, report.exit_code == 0
+        log.detail = next((each.what for each in report.findings if each.level in ("fault", "start")), "")
+        log.reading = rate(report.bytes_checked, log.seconds)
     if manner().as_json:
         from .documents import CheckDocument
 

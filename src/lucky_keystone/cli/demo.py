@@ -19,7 +19,7 @@ from ..drives.bay import Bay
 from ..errors import DriveError, ProtectError, naming
 from ..fetching.store import PLACE as STORE
 from ..invoker import make_folder
-from ..shoplog import PLACE
+from ..shopfile import PLACE
 from .manner import manner
 from .options import Word, output_options
 from .show import console, emit_json

@@ -24,6 +24,7 @@ from ..machine.facts import MachineFacts
 from ..machine.outlook import MachineOutlook
 from ..machine.requirements import Requirement
 from ..shoplog import LogEntry
+from ..shoptrends import Trend
 from ..starting.outlook import Outlook
 from ..wim.read import Edition
 from .events import Document, ProgressEvent
@@ -203,8 +204,6 @@ class PlanBody(msgspec.Struct, kw_only=True):
     unused: int
     """What no partition reaches."""
     forecast: tuple[Outlook, ...]
-    on_machines: tuple[MachineOutlook, ...] = ()
-    """On each machine that was given with --machine."""
 
 
 class PlanDocument(PlanBody, kw_only=True):
@@ -212,6 +211,8 @@ class PlanDocument(PlanBody, kw_only=True):
 
     schema: Literal[1] = 1
     command: Literal["plan"] = "plan"
+    on_machines: tuple[MachineOutlook, ...]
+    """On each machine that was given with --machine."""
 
 
 class CheckBody(msgspec.Struct, kw_only=True):
@@ -226,7 +227,7 @@ class CheckBody(msgspec.Struct, kw_only=True):
     bytes_checked: int
     """Bytes compared with the manifest."""
     starts: tuple[Outlook, ...]
-    on_machines: tuple[MachineOutlook, ...] = ()
+    on_machines: tuple[MachineOutlook, ...]
     """On each machine that was given with --machine."""
     looked_at: list[str]
     """What was examined, a line each."""
@@ -452,6 +453,18 @@ class LogDocument(Document, kw_only=True):
     file: str | None
     """The record's file; null when it is switched off."""
     entries: list[LogEntry]
+    trends: tuple[Trend, ...]
+    """What becomes worse, of the drives that --drive names, else of all."""
+
+
+class LogPruneDocument(Document, kw_only=True):
+    """`log --prune`."""
+
+    command: Literal["log"] = "log"
+    before: str
+    """The moment, UTC."""
+    entries_removed: int
+    journals_removed: list[str]
 
 
 class PartBody(msgspec.Struct, kw_only=True):
@@ -562,7 +575,7 @@ DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
     "mend": (MendDocument, MendUndoneDocument),
     "reclaim": (ReclaimDocument,),
     "presets": (PresetsDocument,),
-    "log": (LogDocument,),
+    "log": (LogDocument, LogPruneDocument),
     "split": (SplitDocument,),
     "fetch": (FetchDocument, RecordDocument),
     "images": (ImagesDocument,),

@@ -3,24 +3,27 @@
 from __future__ import annotations
 
 import io
+import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
+from ..errors import ProtectError, UsageError
 from ..outputs import OutputKind, write_output
-from ..units import shown_size
+from ..shoplog import COMMANDS, RESULTS
+from ..units import counted, shown_size
 from .manner import manner
 from .options import Word, output_options, overwrite_option, replacing_of
 from .pace import shown_seconds
-from .show import Column, console, emit_json, paragraph
+from .question import ask
+from .show import Column, console, emit_json, heading, paragraph
 from .show import table as show_table
 
 if TYPE_CHECKING:
     from ..shoplog import LogEntry
-
-_RESULTS = ("done", "faults", "failed", "refused", "interrupted")
-_KINDS = ("build", "update", "reclaim", "gauge")
+    from ..shoptrends import Trend
 
 
 @click.command(
@@ -28,22 +31,23 @@ _KINDS = ("build", "update", "reclaim", "gauge")
 Examples:
   lucky-keystone log
   lucky-keystone log --drive G7KM --since 2026-11-01
-  lucky-keystone log --result failed --csv failed.csv"""
+  lucky-keystone log --result failed --csv failed.csv
+  lucky-keystone log --prune --before 2025-01-01"""
 )
 @click.option("--drive", metavar="TEXT", help="Only drives whose tag, model, serial number or file name contains this.")
 @click.option("--source", metavar="TEXT", help="Only work from sources whose name or label contains this.")
 @click.option(
     "--result",
-    type=Word(_RESULTS),
+    type=Word(RESULTS),
     metavar="WORD",
     help="Only work with this result: done, faults, failed, refused or interrupted.",
 )
 @click.option(
     "--command",
     "kind",
-    type=Word(_KINDS),
+    type=Word(COMMANDS),
     metavar="WORD",
-    help="Only this kind of work: build, update, reclaim or gauge.",
+    help=f"Only this kind of work: {', '.join(COMMANDS)}.",
 )
 @click.option("--since", metavar="DATE", help="Only work since this day or moment (2026-11-28, 2026-11-28T14:00).")
 @click.option(
@@ -60,6 +64,9 @@ Examples:
     metavar="FILE",
     help="Write CSV to FILE ('-' for standard output).",
 )
+@click.option("--prune", is_flag=True, help="Remove entries and finished journals of mendings, with --before.")
+@click.option("--before", metavar="DATE", help="With --prune: those of before this day or moment.")
+@click.option("--yes", is_flag=True, help="With --prune: do not ask.")
 @overwrite_option
 @output_options
 def command(
@@ -70,13 +77,24 @@ def command(
     since: str | None,
     most: int | None,
     table: Path | None,
+    prune: bool,
+    before: str | None,
+    yes: bool,
     overwrite: bool,
 ) -> None:
-    """Show the shop's record: what was built on which drive from which source, and the result; newest first.
+    """Show the shop's record: what was done to which drive from which source, and the result; newest first.
 
-    The record is one file on this computer. LUCKY_KEYSTONE_LOG names another file, or 'off' for none.
+    With --drive it is that drive's history. What becomes worse is said below: rates that fall, work that fails. The
+    record is one file on this computer. LUCKY_KEYSTONE_LOG names another file, or 'off' for none.
     """
-    from .. import shoplog
+    if prune or before or yes:
+        if not (prune and before):
+            raise UsageError("--prune and --before go together.", advice="Name the day: --prune --before 2025-01-01.")
+        if any((drive, source, result, kind, since, most, table)):
+            raise UsageError("--prune goes by the date alone.", advice="Leave the other choices out.")
+        _prune(before, yes=yes)
+        return
+    from .. import shopfile, shoplog, shoptrends
 
     if most is None and table is None and not manner().as_json:
         most = 20
@@ -88,11 +106,12 @@ def command(
             click.echo(text.getvalue(), nl=False)
             return
         write_output(table, text.getvalue().encode(), OutputKind.TABLE, replacing_of(overwrite))
-    place = shoplog.place()
+    place = shopfile.place()
+    worse = shoptrends.trends(shoplog.find(drive=drive))
     if manner().as_json:
         from .documents import LogDocument
 
-        emit_json(LogDocument(file=str(place) if place else None, entries=list(entries)))
+        emit_json(LogDocument(file=str(place) if place else None, entries=list(entries), trends=worse))
         return
     out = console()
     if place is None:
@@ -105,6 +124,7 @@ def command(
     columns = [Column("When (UTC)"), Column("What"), Column("Result"), Column("Drive", folds=True)]
     columns += [Column("From", folds=True), Column("Written", right=True), Column("Time", right=True)]
     show_table(out, [*columns, Column("Detail", folds=True)], [_row(entry) for entry in entries])
+    _show_trends(worse)
     if not manner().quiet:
         out.print()
         paragraph(out, f"{'1 entry' if len(entries) == 1 else f'{len(entries)} entries'}, from {place}", style="quiet")
@@ -112,8 +132,50 @@ def command(
         paragraph(out, f"Table written: {table}")
 
 
+def _show_trends(worse: Sequence[Trend]) -> None:
+    if not worse:
+        return
+    out = console()
+    heading(out, "Becoming worse")
+    for each in worse:
+        paragraph(out, f"{each.tag}: {each.what}.", style="warn", indent=2, hanging=4)
+        paragraph(out, f"What next: {each.advice}", style="quiet", indent=4, hanging=6)
+
+
+def _prune(before: str, *, yes: bool) -> None:
+    """Remove what is old, after a question."""
+    from .. import shopfile, shoplog
+    from ..mending.journal import finished_before
+
+    moment, out = shoplog.moment_of(before), console()
+    count, journals = shoplog.older_than(moment), finished_before(shopfile.journals(), moment)
+    size = sum(each.stat().st_size for each in journals)
+    what = f"{counted(count, 'entry', 'entries')} and {counted(len(journals), 'journal')} of mendings"
+    what += f" ({shown_size(size)})" if journals else ""
+    if (count or journals) and not yes:
+        if not sys.stdin.isatty():
+            raise ProtectError(
+                f"{what} of before {before} would be removed, and there is no terminal to confirm on.",
+                advice="Add --yes when that is what you want.",
+            )
+        paragraph(console(err=True), f"{what} of before {before} will be removed; such mendings cannot be undone then.")
+        if ask("Type prune to continue").lower() != "prune":
+            raise ProtectError("Nothing was removed.", advice="Run the command again when you are sure.")
+    removed = shoplog.prune(moment)
+    for path in journals:
+        path.unlink(missing_ok=True)
+    if manner().as_json:
+        from .documents import LogPruneDocument
+
+        emit_json(LogPruneDocument(before=moment, entries_removed=removed, journals_removed=list(map(str, journals))))
+    else:
+        paragraph(out, f"Removed: {what}." if removed or journals else f"Nothing is older than {before}.")
+
+
 def _row(entry: LogEntry) -> tuple[str, ...]:
     retries = f"{entry.retries} {'retry' if entry.retries == 1 else 'retries'}" if entry.retries else ""
+    pairs = (("reads", entry.reading), ("writes", entry.writing))
+    rates = ", ".join(f"{verb} {shown_size(rate)}/s" for verb, rate in pairs if rate)
     serial = f" {entry.serial}" if manner().verbose and entry.serial else ""
     return (
         entry.moment.replace("T", " ").removesuffix("Z"),
@@ -123,5 +185,5 @@ def _row(entry: LogEntry) -> tuple[str, ...]:
         entry.label or entry.source,
         shown_size(entry.bytes_written) if entry.bytes_written else "",
         shown_seconds(entry.seconds) if entry.seconds else "",
-        "; ".join(filter(None, (entry.detail, retries))),
+        "; ".join(filter(None, (entry.detail, rates, retries))),
     )

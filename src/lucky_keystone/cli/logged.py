@@ -29,6 +29,11 @@ class Logged:
         self.detail = ""
         self.healthy = True
 
+    @property
+    def seconds(self) -> float:
+        """How long it has taken so far."""
+        return time.monotonic() - self._started
+
     def __enter__(self) -> Self:
         return self
 
@@ -42,11 +47,11 @@ class Logged:
 
     def enter(self, error: BaseException | None) -> None:
         """Write the entry. A record that cannot be written is reported on standard error, and no more."""
-        from .. import shoplog
+        from .. import shopfile, shoplog
 
         drive, source = self._chosen.drive, self._source
         entry = shoplog.LogEntry(
-            moment=shoplog.now(),
+            moment=shopfile.now(),
             command=self._command,
             result=_result(error, healthy=self.healthy),
             tag=self._chosen.name,
@@ -57,7 +62,7 @@ class Logged:
             label=source.label if source else "",
             fingerprint=source.fingerprint if source else "",
             bytes_written=self.bytes_written,
-            seconds=round(time.monotonic() - self._started, 1),
+            seconds=round(self.seconds, 1),
             retries=self.retries,
             detail=(error.message if isinstance(error, KeystoneError) else "") or self.detail,
             reading=self.reading,

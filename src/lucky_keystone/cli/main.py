@@ -6,6 +6,7 @@ import errno
 import importlib
 import io
 import json
+import logging
 import os
 import sys
 from contextlib import suppress
@@ -136,6 +137,7 @@ def program(context: click.Context) -> int | None:
 def main(arguments: list[str] | None = None) -> int:
     """Run the program; return its exit code. No traceback reaches a user."""
     given = sys.argv[1:] if arguments is None else arguments
+    logging.getLogger(__package__.partition(".")[0]).handlers = [_Notes()]
     with restored():
         return _run(list(given))
 
@@ -211,6 +213,16 @@ def _forget_output() -> None:
     """Let what is still waiting to be written go nowhere: it must not fail once more when the program ends."""
     with suppress(OSError, ValueError):
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+class _Notes(logging.Handler):
+    """Shows what the core warns of beside its work, on standard error."""
+
+    def emit(self, record: logging.LogRecord) -> None:
+        from .show import console, paragraph
+
+        with suppress(OSError):
+            paragraph(console(err=True), f"Note: {record.getMessage()}")
 
 
 def _prepare_streams() -> None:

@@ -93,7 +93,7 @@ class Sha256(click.ParamType[str]):
 def replacing_of(overwrite: bool, *never: Path) -> Replacing:
     """Return what a command's outputs may replace: never what it works with, nor the shop's record."""
     from ..outputs import Replacing
-    from ..shoplog import place
+    from ..shopfile import place
 
     record = place()
     return Replacing(overwrite, (*never, *([record] if record else [])))

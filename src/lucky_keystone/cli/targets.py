@@ -106,7 +106,7 @@ class Chosen:
     def journal(self) -> FileJournal:
         """What this computer keeps of the drive while marks are on it."""
         from ..gauging.journal import FileJournal
-        from ..shoplog import journals
+        from ..shopfile import journals
 
         return FileJournal(journals() / f"{self.digest[:24]}.journal")
 
@@ -200,7 +200,7 @@ def existing(text: str, bay: Path | None, sector_size: int | None = None) -> Cho
 
 
 @contextmanager
-def reading(chosen: Chosen) -> Iterator[OpenMedium]:
+def reading(chosen: Chosen) -> Iterator[Retrying]:
     """Open a drive or image file for reading; failures that may pass are tried again."""
     opened: OpenMedium = (
         chosen.host.open(chosen.drive, write=False) if chosen.host and chosen.drive else ImageFile(chosen.path)

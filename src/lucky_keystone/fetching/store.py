@@ -22,7 +22,7 @@ import msgspec
 from ..errors import DriveError, SourceError, UsageError, naming
 from ..invoker import give_to_user, make_folder
 from ..progress import Progress
-from ..shoplog import data_folder
+from ..shopfile import data_folder
 from .answers import harmless
 
 PLACE = "LUCKY_KEYSTONE_STORE"

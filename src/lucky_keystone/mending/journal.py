@@ -248,6 +248,19 @@ def pending(folder: Path, prefix: str) -> Iterator[Journal]:
             yield journal
 
 
+def finished_before(folder: Path, moment: str) -> list[Path]:
+    """Return the journals in a folder of mendings that came to their end, or were undone, before a moment."""
+    found: list[Path] = []
+    for path in sorted(folder.glob("*.mend")):
+        try:
+            journal = Journal(path)
+        except UsageError:
+            continue
+        if journal.state in ("written", "undone") and journal.text.moment < moment:
+            found.append(path)
+    return found
+
+
 # -- the way back ----------------------------------------------------------------------------------------------------
 
 

@@ -1,0 +1,163 @@
+"""The file of the shop's record: a local SQLite database, opened for one piece of work at a time.
+
+Several programs may use it at once. It is the technician's memory and nothing depends on it: one that is damaged is
+set aside under another name, and the work continues with a new one.
+"""
+
+from __future__ import annotations
+
+import logging
+import os
+import sqlite3
+import sys
+from collections.abc import Callable
+from contextlib import closing
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TypeVar
+
+import platformdirs
+
+from .errors import DriveError
+from .invoker import elevated_for, give_to_user, home, make_folder
+
+JOURNALS = "LUCKY_KEYSTONE_JOURNALS"
+PLACE = "LUCKY_KEYSTONE_LOG"
+"""Environment variable: another file, or 'off'."""
+
+_VERSION = 3
+_ADVICE = "Name another file with LUCKY_KEYSTONE_LOG=FILE, or leave the record out with LUCKY_KEYSTONE_LOG=off."
+_PATIENCE = 10
+"""Seconds that one program waits for another."""
+_STEPS: dict[int, tuple[str, ...]] = {
+    1: (
+        "CREATE TABLE work (moment TEXT NOT NULL, command TEXT NOT NULL, result TEXT NOT NULL, tag TEXT NOT NULL, "
+        "model TEXT NOT NULL, serial TEXT NOT NULL, size INTEGER NOT NULL, source TEXT NOT NULL, label TEXT NOT NULL, "
+        "fingerprint TEXT NOT NULL, bytes_written INTEGER NOT NULL, seconds REAL NOT NULL, retries INTEGER NOT NULL, "
+        "detail TEXT NOT NULL)",
+    ),
+    2: (
+        "ALTER TABLE work ADD COLUMN reading INTEGER NOT NULL DEFAULT 0",
+        "ALTER TABLE work ADD COLUMN writing INTEGER NOT NULL DEFAULT 0",
+    ),
+    3: (
+        "CREATE TABLE IF NOT EXISTS kept (drive TEXT PRIMARY KEY, moment TEXT NOT NULL, manifest BLOB NOT NULL)",
+        "CREATE INDEX work_by_drive ON work (tag, serial, moment)",
+    ),
+}
+"""What brings a record of the version before to each version."""
+_DAMAGED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
+_T = TypeVar("_T")
+_log = logging.getLogger(__name__)
+
+
+def now() -> str:
+    """Return the moment as entries carry it."""
+    return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def place() -> Path | None:
+    """Return the database's file; None when it is switched off."""
+    named = os.environ.get(PLACE)
+    if named is not None:
+        return None if named in ("", "off") else Path(named)
+    return _usual_place()
+
+
+def journals() -> Path:
+    """Return the folder for what has to be put back onto drives: beside the record, also when that is switched off."""
+    named = os.environ.get(JOURNALS)
+    return Path(named) if named else (place() or _usual_place()).parent / "journals"
+
+
+def data_folder() -> Path:
+    """Return the folder for what the program keeps on this computer: the user's own, with sudo in between too."""
+    if elevated_for() is not None and sys.platform.startswith("linux"):
+        return home() / ".local/share/lucky-keystone"
+    if elevated_for() is not None and sys.platform == "darwin":
+        return home() / "Library/Application Support/lucky-keystone"
+    return platformdirs.user_data_path("lucky-keystone", appauthor=False)
+
+
+def _usual_place() -> Path:
+    return data_folder() / "log.sqlite"
+
+
+def in_record(work: Callable[[sqlite3.Connection], _T], otherwise: _T, *, make: bool) -> _T:
+    """Do a piece of work in the record, in one transaction; return `otherwise` where there is none.
+
+    `make`: a record that is missing is made. A damaged one is set aside, which a warning says, and the work is done
+    once more without it. Raises DriveError when it cannot be used.
+    """
+    file = place()
+    if file is None:
+        return otherwise
+    for is_last in (False, True):
+        if not make and not file.exists():
+            return otherwise
+        try:
+            return _at(file, work, writes=make)
+        except (sqlite3.Error, OSError) as error:
+            if is_last or not isinstance(error, sqlite3.DatabaseError) or not _is_damaged(error):
+                raise _unusable(file, str(error)) from error
+            _set_aside(file, error)
+    raise AssertionError
+
+
+def _at(file: Path, work: Callable[[sqlite3.Connection], _T], *, writes: bool) -> _T:
+    if writes:
+        make_folder(file.parent)
+    new = not file.exists()
+    with closing(sqlite3.connect(file, timeout=_PATIENCE, isolation_level=None)) as database:
+        if new:
+            give_to_user(file)
+        # Two programs may come at once to one that is new; and one that is only read may be on a read-only disk.
+        database.execute("BEGIN IMMEDIATE" if writes else "BEGIN")
+        try:
+            _bring_up(database, file)
+            done = work(database)
+        except BaseException:
+            if database.in_transaction:
+                database.execute("ROLLBACK")
+            raise
+        database.execute("COMMIT")
+    return done
+
+
+def _bring_up(database: sqlite3.Connection, file: Path) -> None:
+    """Make the tables, or those that a record of an older version does not have."""
+    version = database.execute("PRAGMA user_version").fetchone()[0]
+    if version > _VERSION:
+        raise _unusable(file, "a newer version of this program wrote it")
+    for step in range(version + 1, _VERSION + 1):
+        for statement in _STEPS[step]:
+            database.execute(statement)
+    if version < _VERSION:
+        database.execute(f"PRAGMA user_version = {_VERSION}")
+
+
+def _is_damaged(error: sqlite3.DatabaseError) -> bool:
+    """Tell damage from a record that is busy, full or may not be written; one without our tables is damaged too."""
+    code = getattr(error, "sqlite_errorcode", None)
+    missing = ("no such table", "no such column", "already exists", "duplicate column")
+    return (code is not None and code & 0xFF in _DAMAGED) or any(words in str(error) for words in missing)
+
+
+def _set_aside(file: Path, error: sqlite3.DatabaseError) -> None:
+    stem = f"{file.stem}-damaged-{now().replace(':', '').replace('-', '')}"
+    aside = file.with_name(f"{stem}{file.suffix}")
+    number = 1
+    while aside.exists():
+        number += 1
+        aside = file.with_name(f"{stem}-{number}{file.suffix}")
+    try:
+        file.rename(aside)
+    except OSError as refused:
+        raise _unusable(file, f"it is damaged ({error}), and cannot be set aside: {refused}") from refused
+    _log.warning(
+        "The shop's record %s is damaged (%s). It was set aside as %s, and a new one is begun.", file, error, aside
+    )
+
+
+def _unusable(file: Path, why: str) -> DriveError:
+    return DriveError(f"The shop's record {file} cannot be used: {why}.", advice=_ADVICE)
