@@ -79,7 +79,7 @@ def test_a_record_that_cannot_be_used_stops_nothing(tmp_path: Path, built: Built
 def test_a_record_of_an_older_version_goes_on(record: Path) -> None:
     add(ENTRY)
     with sqlite3.connect(record) as database:
-        for statement in ("DROP INDEX work_by_drive", "ALTER TABLE work DROP COLUMN reading",
+        for statement in ("DROP INDEX work_by_drive", "DROP TABLE built", "ALTER TABLE work DROP COLUMN reading",
                           "ALTER TABLE work DROP COLUMN writing", "PRAGMA user_version = 1"):  # fmt: skip
             database.execute(statement)
     add(replace(ENTRY, command="gauge", moment="2026-11-29T08:00:00Z", reading=5, writing=3))

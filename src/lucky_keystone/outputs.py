@@ -34,6 +34,7 @@ class OutputKind(Enum):
     PLAN = ("plan", lambda head: head.startswith(PLAN_HEAD.encode()))
     FIGURE = ("figure", lambda head: head[:5] in (b"\x89PNG\r", b"<?xml") and MAKER.encode() in head)
     TABLE = ("table", lambda head: head.startswith(b"moment,"))
+    PAGE = ("page", lambda head: head[:5] in (b"\x89PNG\r", b"<!DOC") and MAKER.encode() in head)
     MACHINE = ("machine's file", lambda head: head.startswith(MACHINE_HEAD.encode()))
     LISTS = ("signature list", lambda head: head[:16] in _LISTS)
 

@@ -42,6 +42,7 @@ _STEPS: dict[int, tuple[str, ...]] = {
     ),
     3: (
         "CREATE TABLE IF NOT EXISTS kept (drive TEXT PRIMARY KEY, moment TEXT NOT NULL, manifest BLOB NOT NULL)",
+        "CREATE TABLE built (build TEXT PRIMARY KEY, moment TEXT NOT NULL, what TEXT NOT NULL)",
         "CREATE INDEX work_by_drive ON work (tag, serial, moment)",
     ),
 }

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import sqlite3
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import asdict, astuple, dataclass, fields
@@ -123,9 +124,17 @@ def older_than(before: str) -> int:
 
 
 def prune(before: str) -> int:
-    """Remove the entries of before a date or moment, and return how many. Manifests that are kept here stay."""
-    moment, statement = moment_of(before), "DELETE FROM work WHERE moment < ?"
-    return in_record(lambda record: record.execute(statement, (moment,)).rowcount, 0, make=False)
+    """Remove the entries of before a date or moment, and what is kept of builds; return how many entries there were.
+
+    Manifests that are kept here stay.
+    """
+    moment = moment_of(before)
+
+    def remove(record: sqlite3.Connection) -> int:
+        record.execute("DELETE FROM built WHERE moment < ?", (moment,))
+        return record.execute("DELETE FROM work WHERE moment < ?", (moment,)).rowcount
+
+    return in_record(remove, 0, make=False)
 
 
 def write_csv(entries: Sequence[LogEntry], stream: TextIO) -> None:

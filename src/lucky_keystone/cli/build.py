@@ -49,6 +49,8 @@ if TYPE_CHECKING:
     from ..drives.guards import Guard
     from ..fetching.link import Link, Place
     from ..machine.known import KnownMachine
+    from ..planning.plan import Plan
+    from ..shopbuilt import KeptBuild
     from ..sources.source import Source
     from ..starting.trust import Machine
     from ..work import Work
@@ -200,7 +202,7 @@ def command(
     if not manner().as_json and not manner().quiet:
         heading(console(), ("Updating " if update else "Building ") + ", ".join(each.name for each in chosen))
     how = _How(verify=not no_verify, resume=not from_scratch, probe=not no_probe, quick=quick, eject=ejecting)
-    works = job.carry_out(pairs, opened, request.machine, how)
+    works = job.carry_out(pairs, opened, request.machine, how, opened.sha256 or terms.sha256)
     if not proofs:  # none were made before: what came from servers is proven now
         proofs = [f"{file.path.name} has the SHA-256 given" for file in opened.remote_files if file.proven]
     proofs += keeping.finish(opened) if keeping is not None else []
@@ -261,8 +263,11 @@ class _Job:
                     continues=one.continues,
                 )
 
-    def carry_out(self, pairs: Sequence[_Pair], opened: Source, machine: Machine, how: _How) -> list[Work]:
+    def carry_out(
+        self, pairs: Sequence[_Pair], opened: Source, machine: Machine, how: _How, sum_of_source: str
+    ) -> list[Work]:
         """Write all drives, check them, and enter what became of each."""
+        from ..shopbuilt import remember
         from ..work import carry_out, look_at
 
         with ExitStack() as stack, Stages() as stages:
@@ -272,9 +277,12 @@ class _Job:
                 work.quick, work.machine = how.quick, machine
                 stages.count_retries(name, partial(_retries, work))
             logs = [Logged(self.kind, each, opened) for each, _ in pairs]
+            fingerprints = [work.image.fingerprint.hex() for work in works]
             line = stages.line if len(works) > 1 else lambda _: stages.line("")
             carry_out(works, line, verify=how.verify, resume=how.resume, probe=how.probe)
-            for (each, _), work, log in zip(pairs, works, logs, strict=True):
+            for (each, one), work, log, fingerprint in zip(pairs, works, logs, fingerprints, strict=True):
+                if work.error is None:
+                    remember(fingerprint, _kept(one.plan, sum_of_source))
                 look_at(work, line(work.name), verified=how.verify)
                 if work.result and work.result.bytes_written and work.error is None:
                     work.notes += tell_system(each, work.medium, work.image.partitions)
@@ -318,6 +326,14 @@ def _show_plans(opened: Source, pairs: Sequence[_Pair], machines: Sequence[Known
     show_plan(pairs[0][1].plan, layout=manner().verbose, machines=machines)
     for each, one in pairs[1:]:
         console().print(f"  {each.name}: the same, on {exact_size(one.plan.drive.size or 0)}")
+
+
+def _kept(plan: Plan, sum_of_source: str) -> KeptBuild:
+    from ..fetching.link import lasting
+    from ..shopbuilt import KeptBuild, KeptDecision
+
+    decisions = (KeptDecision(topic=each.topic, value=each.value, reason=each.reason) for each in plan.decisions)
+    return KeptBuild(source=lasting(plan.source.path), sha256=sum_of_source, decisions=tuple(decisions))
 
 
 def _retries(work: Work) -> int:

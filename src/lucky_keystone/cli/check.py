@@ -10,7 +10,7 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-from ..units import SECTOR_SIZES, counted, exact_size, rate, shown_size
+from ..units import SECTOR_SIZES, counted, exact_size, shown_size
 from .inspect import open_with_progress
 from .logged import Logged
 from .machine import show_machines
@@ -113,9 +113,7 @@ def command(
             against=source,
             machines=machines_of(machines),
         )
-        log.retries, log.healthy = medium.retries, report.exit_code == 0
-        log.detail = next((each.what for each in report.findings if each.level in ("fault", "start")), "")
-        log.reading = rate(report.bytes_checked, log.seconds)
+        log.tell_checked(report, medium.retries)
     if manner().as_json:
         from .documents import CheckDocument
 

@@ -457,6 +457,16 @@ class LogDocument(Document, kw_only=True):
     """What becomes worse, of the drives that --drive names, else of all."""
 
 
+class ReportDocument(Document, kw_only=True):
+    """`report`."""
+
+    command: Literal["report"] = "report"
+    drive: str
+    page: str
+    """The file that was written."""
+    check: CheckBody
+
+
 class LogPruneDocument(Document, kw_only=True):
     """`log --prune`."""
 
@@ -575,6 +585,7 @@ DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
     "mend": (MendDocument, MendUndoneDocument),
     "reclaim": (ReclaimDocument,),
     "presets": (PresetsDocument,),
+    "report": (ReportDocument,),
     "log": (LogDocument, LogPruneDocument),
     "split": (SplitDocument,),
     "fetch": (FetchDocument, RecordDocument),

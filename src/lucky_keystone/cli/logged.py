@@ -7,10 +7,12 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
 from ..errors import DriveError, Interrupted, KeystoneError, ProtectError
+from ..units import rate
 from .show import console
 from .targets import Chosen
 
 if TYPE_CHECKING:
+    from ..checking.report import Report
     from ..sources.source import Source
 
 
@@ -44,6 +46,12 @@ class Logged:
             self.enter(None)
         elif isinstance(error, KeystoneError | KeyboardInterrupt):
             self.enter(error)
+
+    def tell_checked(self, report: Report, retries: int) -> None:
+        """Take over what a check found, and how fast the drive was read."""
+        self.retries, self.healthy = retries, report.exit_code == 0
+        self.detail = next((each.what for each in report.findings if each.level in ("fault", "start")), "")
+        self.reading = rate(report.bytes_checked, self.seconds)
 
     def enter(self, error: BaseException | None) -> None:
         """Write the entry. A record that cannot be written is reported on standard error, and no more."""

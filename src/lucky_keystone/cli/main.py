@@ -34,6 +34,7 @@ _COMMANDS = {
     "gauge": "Measure a drive: what it really holds, how fast it is, where it fails.",
     "mend": "Make a drive start that has its files, without erasing it.",
     "reclaim": "Turn a drive back into ordinary storage.",
+    "report": "Write a page to keep with a drive.",
     "presets": "List the shop's own defaults, with what each sets.",
     "log": "Show what was built on which drive, and the result.",
     "split": "Divide an install image into parts.",

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from ..starting.how import how_to_start
 from ..units import shown_size
-from .after import how_to_start
 from .check import check_body, show_report
 from .manner import manner
 from .pace import shown_seconds
@@ -44,7 +44,9 @@ def tell_outcome(
     if not manner().quiet:
         out.print(f"Done in {shown_seconds(seconds)}.", style="quiet")
     if any(work.error is None for work in works) and not manner().quiet:
-        for words in how_to_start(drives[0][1]):
+        plan = drives[0][1]
+        for_macs = [volume.planned.label for volume in plan.volumes if volume.planned.kind.names_loaders]
+        for words in how_to_start(plan.forecast, for_macs):
             out.print()
             paragraph(out, words, style="quiet")
     return max(work.exit_code for work in works)

@@ -24,6 +24,7 @@ from ..sources.source import Source
 from ..starting.generations import GENERATIONS
 from .combining import wish_of
 
+_WAIVERS = tuple(waiver.name for waiver in WAIVERS)
 _WORTH = {"starts": 2, "not known": 1, "will not start": 0}
 
 
@@ -132,12 +133,18 @@ def _listed(names: Sequence[str]) -> str:
 def _waivers(source: Source, machines: Sequence[MachineFacts]) -> Iterator[_Proposal]:
     """What a machine is known to lack; what is not known of it is left to setup."""
     facts = facts_of(source)
-    short = [(machine, each) for machine in machines for each in asked_of(machine, facts) if each.met == "not met"]
-    lacking = [(machine, each) for machine, each in short if each.waiver]
-    names = [waiver.name for waiver in WAIVERS if any(each.waiver == waiver.name for _, each in lacking)]
+    lacking = {
+        machine.shown: [each for each in asked_of(machine, facts) if each.met == "not met" and each.waiver]
+        for machine in machines
+    }
+    names = [name for name in _WAIVERS if any(each.waiver == name for every in lacking.values() for each in every)]
     if names:
-        reason = "; ".join(f"{machine.shown}: {each.name} {each.has}" for machine, each in lacking)
-        yield _Proposal({"waive": ",".join(names)}, f"setup would refuse {reason}")
+        refused = [
+            f"{machine} ({', '.join(f'{each.name} {each.has}' for each in every)})"
+            for machine, every in lacking.items()
+            if every
+        ]
+        yield _Proposal({"waive": ",".join(names)}, f"setup would refuse {_listed(refused)}")
 
 
 def _signing() -> Iterator[_Proposal]:

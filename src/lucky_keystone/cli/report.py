@@ -1,0 +1,169 @@
+"""`report`: a page to keep with a drive, as HTML or as a picture."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import replace
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from ..errors import SourceError, UsageError, naming
+from ..outputs import OutputKind, refuse_output, write_output
+from .inspect import open_with_progress
+from .logged import Logged
+from .manner import manner
+from .options import (
+    SourcePlace,
+    authority_option,
+    bay_option,
+    complete_drive,
+    machine_of,
+    machine_options,
+    machines_of,
+    output_options,
+    overwrite_option,
+    replacing_of,
+    terms_of,
+)
+from .show import console, emit_json, paragraph
+from .stages import Stages
+from .targets import Chosen, existing, reading
+
+if TYPE_CHECKING:
+    from ..checking.check import Examined
+    from ..fetching.link import Place
+    from ..machine.known import KnownMachine
+    from ..manifest.format import Manifest
+    from ..starting.trust import Machine
+
+_ENDINGS = (".html", ".png")
+_CHUNK = 4 << 20
+
+
+@click.command(
+    epilog="""\b
+Examples:
+  lucky-keystone report G7KM --to G7KM.html
+  lucky-keystone report counter.img --to counter.png --machine counter-3.toml
+  lucky-keystone report G7KM --to G7KM.html --source installer.iso"""
+)
+@click.argument("drive", shell_complete=complete_drive)
+@click.option(
+    "--to",
+    "target",
+    required=True,
+    type=click.Path(dir_okay=False, path_type=Path),
+    metavar="FILE",
+    help="Where the page goes: .html for screen and print, .png for a picture of it (A4).",
+)
+@click.option(
+    "--source",
+    type=SourcePlace(),
+    metavar="SOURCE",
+    help="The image or folder it was built from: the page says whether it is that one, and gives an image's SHA-256.",
+)
+@machine_options
+@authority_option
+@overwrite_option
+@bay_option
+@output_options
+def command(
+    drive: str,
+    target: Path,
+    source: Place | None,
+    trust: tuple[Path, ...],
+    revoked: tuple[Path, ...],
+    model: str,
+    machines: tuple[Path, ...],
+    authority: Path | None,
+    overwrite: bool,
+    bay: Path | None,
+) -> int:
+    """Check DRIVE, and write a page to keep with it: what it is, from which source, why so, and how to start from it.
+
+    One sheet, which prints well and needs neither colours nor a network. The decisions and their reasons are those of
+    this computer's record. Exit code 1 when the check finds something wrong; the page is written all the same.
+    """
+    from ..reporting.page import Subject, page_of
+    from ..shopbuilt import recall
+    from ..shoplog import history
+    from ..shoptrends import trends
+
+    if target.suffix.lower() not in _ENDINGS:
+        raise UsageError(f"{target.name}: a page is written as .html or .png.", advice="Choose one of the two endings.")
+    chosen = existing(drive, bay)
+    replacing = replacing_of(overwrite, chosen.path, *([source] if isinstance(source, Path) else []))
+    refuse_output(target, OutputKind.PAGE, replacing)
+    known = machines_of(machines)
+    attached = chosen.drive
+    seen = _examined(chosen, machine_of(trust, revoked, model), known)
+    digest, fault = _proven(source, seen.manifest, authority, bay) if source is not None else ("", "")
+    entries = history(chosen.name, attached.serial if attached else "")
+    built = recall(seen.manifest.about.build) if seen.manifest is not None and seen.manifest.about.build else None
+    subject = Subject(
+        name=chosen.name,
+        model=attached.model if attached else "image file",
+        serial=attached.serial if attached else "",
+        size=chosen.size,
+        source_sum=digest,
+        source_fault=fault,
+    )
+    page = page_of(subject, seen, built, entries, trends(entries), datetime.now().astimezone())
+    if target.suffix.lower() == ".png":
+        from ..reporting.picture import png_of
+
+        data = png_of(page)
+    else:
+        from ..reporting.html import html_of
+
+        data = html_of(page)
+    write_output(target, data, OutputKind.PAGE, replacing)
+    if manner().as_json:
+        from .check import check_body
+        from .documents import ReportDocument
+
+        emit_json(ReportDocument(drive=str(chosen.path), page=str(target), check=check_body(seen.report)))
+        return seen.report.exit_code
+    paragraph(console(), f"{page.title}: {page.result}.", style="good" if page.is_good else "bad")
+    if fault:
+        paragraph(console(), f"Careful: {fault}", style="warn")
+    paragraph(console(), f"Page written: {target}")
+    return seen.report.exit_code
+
+
+def _examined(chosen: Chosen, machine: Machine, known: tuple[KnownMachine, ...]) -> Examined:
+    """Check a drive whole, and return that together with what it was found in."""
+    from ..checking.check import check_drive, examine_drive, find_sector_size
+
+    kept = chosen.shelf().get()
+    with Logged("check", chosen) as log, reading(chosen) as medium, Stages() as stages:
+        medium.forget_cache()
+        sector = chosen.drive.sector_size if chosen.drive else find_sector_size(medium, kept)
+        report = check_drive(medium, stages, sector_size=sector, machine=machine, kept=kept, machines=known)
+        log.tell_checked(report, medium.retries)
+        return replace(examine_drive(medium, sector, kept=kept), report=report)
+
+
+def _proven(place: Place, manifest: Manifest | None, authority: Path | None, bay: Path | None) -> tuple[str, str]:
+    """Return the SHA-256 of a source that is a file, and why it is not what the drive was built from, or ''."""
+    if not isinstance(place, Path):
+        raise UsageError("--source is a file or folder on this computer.", advice="Fetch it first, or leave it out.")
+    opened = open_with_progress(place, (), terms=terms_of(None, authority, bay))
+    fault = ""
+    if manifest is not None and opened.fingerprint != manifest.about.source.fingerprint:
+        fault = f"{place.name} is not what this drive was built from: names, sizes or times of its files differ."
+    return (_sum(place) if place.is_file() else ""), fault
+
+
+def _sum(path: Path) -> str:
+    digest, done = hashlib.sha256(), 0
+    with Stages() as stages, naming(str(path), SourceError), path.open("rb") as stream:
+        size = path.stat().st_size
+        while block := stream.read(_CHUNK):
+            digest.update(block)
+            done += len(block)
+            stages("taking the source's sum", done, max(size, done))
+    return digest.hexdigest()

@@ -1,0 +1,28 @@
+"""How a machine is started from a drive, in words for whoever stands before it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from .outlook import Outlook
+
+_PC = (
+    "To start a machine from it: plug it in, switch the machine on and open its boot menu (usually F12, F11, F9, F8 or "
+    "Esc, pressed repeatedly right after power-on). The stick may be listed twice, for UEFI and for BIOS."
+)
+_MAC = (
+    "To start a Mac from it: plug it in, switch the Mac on while holding Option (on Apple silicon hold the power "
+    "button) until drives are shown, and choose '{label}'."
+)
+
+
+def how_to_start(rows: Sequence[Outlook], labels_for_macs: Sequence[str]) -> list[str]:
+    """Return how the machines are started that a forecast says start, a paragraph each.
+
+    `labels_for_macs` are the labels of the volumes that Macs show.
+    """
+    able = [row.firmware for row in rows if row.verdict != "will not start"]
+    for_macs = any(name.startswith("Mac") for name in able)
+    for_others = not for_macs or not all(name.startswith("Mac") for name in able)
+    said = [_PC] if for_others else []
+    return [*said, _MAC.format(label="' or '".join(labels_for_macs))] if for_macs else said
