@@ -35,6 +35,10 @@ class OutputKind(Enum):
     FIGURE = ("figure", lambda head: head[:5] in (b"\x89PNG\r", b"<?xml") and MAKER.encode() in head)
     TABLE = ("table", lambda head: head.startswith(b"moment,"))
     PAGE = ("page", lambda head: head[:5] in (b"\x89PNG\r", b"<!DOC") and MAKER.encode() in head)
+    BATCH = (
+        "report of a batch",
+        lambda head: head.startswith(b"line,drive,") or head[:40].split()[:3] == [b"[", b"{", b'"line":'],
+    )
     MACHINE = ("machine's file", lambda head: head.startswith(MACHINE_HEAD.encode()))
     LISTS = ("signature list", lambda head: head[:16] in _LISTS)
 

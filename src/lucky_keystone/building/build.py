@@ -121,6 +121,14 @@ def claim_of(image: DriveImage, medium: Medium, keeper: Keeper) -> Claim:
     return Claim(image.bytes_to_write, UNKNOWN) if is_ours else NOTHING_CLAIMED
 
 
+def is_built(image: DriveImage, medium: Medium, keeper: Keeper) -> bool:
+    """Tell whether a drive is finished, and by this very build. Only its seal and manifest are read."""
+    if medium.size != image.size or medium.read_at(0, len(image.seal)) != image.seal:
+        return False
+    manifest = keeper.manifest()
+    return manifest is not None and manifest.about.build == image.fingerprint.hex()
+
+
 def finish(
     image: DriveImage,
     medium: Medium,

@@ -20,6 +20,7 @@ from ..families.family import DriveShape, Earlier
 from ..fetching.link import Link, Place
 from ..fetching.remote import Terms
 from ..machine.known import KnownMachine
+from ..manifest.format import ManifestError, read_manifest
 from ..manifest.shelf import Shelf
 from ..planning.fitting import FROM_SCRATCH
 from ..planning.make import make_plan
@@ -30,7 +31,7 @@ from ..sources.opening import open_source
 from ..sources.source import Source
 from ..starting.trust import ANY_MACHINE, Machine
 from ..volumes.kind import StandingVolume
-from .build import claim_of
+from .build import claim_of, is_built
 from .compose import compose_drive
 from .keeping import Keeper
 from .update import Standing, read_standing
@@ -229,6 +230,35 @@ def _begun(
             return plan if is_blank(medium) else None
         is_ours = state is not None and (state.kind, state.fingerprint) == ("build", image.fingerprint)
         return plan if is_ours or claim_of(image, medium, keeper).size else None
+
+
+def built_before(
+    request: Request, source: Source, target: _T, reading: Callable[[_T], AbstractContextManager[Medium]]
+) -> Plan | None:
+    """Return the plan that a finished drive was made by, where that is what is asked for; None for any other drive.
+
+    An image file was planned before there was one, so it is planned for in both ways.
+    """
+    if not target.exists:
+        return None
+    with reading(target) as medium:
+        try:
+            kept = read_manifest(medium, target.sector_size)
+        except ManifestError:
+            return None
+        if kept is None and target.shelf().get() is None:
+            return None
+        shapes = [target.shape(request.size)]
+        if target.is_image_file:
+            shapes.append(DriveShape(target.name, request.size, target.sector_size))
+        for shape in shapes:
+            plan = _plan(request, source, shape)
+            if plan.drive.size != medium.size:
+                continue
+            image = compose_drive(plan)
+            if is_built(image, medium, Keeper(image, medium, target.shelf())):
+                return plan
+    return None
 
 
 def _kept_identity(choices: Choices, standing: Standing) -> Choices:

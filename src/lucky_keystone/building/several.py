@@ -6,6 +6,9 @@ import threading
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
+from blake3 import blake3
+
+from ..content import Content, Literal
 from ..drives.medium import Medium
 from ..errors import Interrupted, KeystoneError
 from ..manifest.shelf import NoShelf, Shelf
@@ -96,12 +99,17 @@ def _wait(jobs: Sequence[Job], stop: _Stop) -> bool:
 
 def _groups(jobs: Sequence[Job]) -> list[list[Job]]:
     """Put together what can share a pass."""
-    groups: dict[tuple[tuple[int, int], ...], list[Job]] = {}
+    groups: dict[tuple[tuple[int, tuple[int, bytes]], ...], list[Job]] = {}
     for job in jobs:
         regions, base = _shared_regions(job.image)
-        key = tuple((extent.offset - base, extent.content.size) for region in regions for extent in region.extents)
+        key = tuple((extent.offset - base, _alike(extent.content)) for region in regions for extent in region.extents)
         groups.setdefault(key, []).append(job)
     return list(groups.values())
+
+
+def _alike(content: Content) -> tuple[int, bytes]:
+    """Return what tells contents at the same place apart: small ones made for a drive may have the same size."""
+    return content.size, blake3(content.data).digest() if isinstance(content, Literal) else b""
 
 
 def _shared_regions(image: DriveImage) -> tuple[list[Region], int]:

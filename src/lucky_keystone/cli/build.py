@@ -4,22 +4,19 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
-from contextlib import ExitStack
-from dataclasses import dataclass, replace
-from functools import partial
+from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from ..errors import UsageError
-from ..units import exact_size, rate
-from .after import eject, tell_system
+from ..units import exact_size
 from .choosing import with_edition
 from .guided import ask_for_drive, can_ask, whole_line
 from .inspect import needs, prove, show_source
+from .jobs import DriveJob, How
 from .keeping import Keeping
-from .logged import Logged
 from .manner import manner
 from .options import (
     Size,
@@ -32,9 +29,11 @@ from .options import (
     lifted_guards,
     machine_options,
     output_options,
+    overwrite_option,
     preset_options,
     setup_options,
     source_options,
+    terms_of,
     with_option,
 )
 from .outcome import tell_outcome
@@ -42,18 +41,13 @@ from .plan import show_plan
 from .show import console, heading, paragraph
 from .sources import resolved
 from .stages import Stages
-from .targets import Chosen, choose, confirm, guard, open_for_writing, reading
+from .targets import Chosen, choose, reading
 
 if TYPE_CHECKING:
     from ..building.request import Request, WantedDrive
-    from ..drives.guards import Guard
     from ..fetching.link import Link, Place
     from ..machine.known import KnownMachine
-    from ..planning.plan import Plan
-    from ..shopbuilt import KeptBuild
     from ..sources.source import Source
-    from ..starting.trust import Machine
-    from ..work import Work
 
     _Pair = tuple[Chosen, WantedDrive]
 
@@ -70,7 +64,7 @@ Examples:
   lucky-keystone build installer.iso --onto G7KM --yes --json
   lucky-keystone build https://images.tidewell.example/tidewell-12.iso --sha256 SUM --onto G7KM"""
 )
-@click.argument("source", metavar="SOURCE-OR-PLAN", type=SourcePlace())
+@click.argument("source", metavar="SOURCE-OR-PLAN", type=SourcePlace(), required=False)
 @click.option(
     "--onto",
     "drives",
@@ -80,6 +74,19 @@ Examples:
     help="A drive's tag or device, or an image file, made when it does not exist. Repeatable: all in one pass. "
     "In a terminal it is asked for when left out.",
 )
+@click.option(
+    "--batch",
+    type=click.Path(dir_okay=False, path_type=Path),
+    metavar="FILE",
+    help="Build many drives from a CSV file, a row each: drive, source or plan, preset, label, size, machine.",
+)
+@click.option(
+    "--batch-report",
+    type=click.Path(dir_okay=False, path_type=Path),
+    metavar="FILE",
+    help="With --batch: write what became of each row, as .csv or .json.",
+)
+@overwrite_option
 @click.option("--size", type=Size(), metavar="SIZE", help="Size of an image file to be made; else as large as needed.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @choice_options
@@ -114,8 +121,11 @@ Examples:
 @bay_option
 @output_options
 def command(
-    source: Place,
+    source: Place | None,
     drives: tuple[str, ...],
+    batch: Path | None,
+    batch_report: Path | None,
+    overwrite: bool,
     size: int | None,
     sector_size: int | None,
     further: tuple[Place, ...],
@@ -143,14 +153,40 @@ def command(
 ) -> int:
     """Build a drive from a source (disc image, folder, optical drive, link) or a saved plan, read it back, check it.
 
-    Run the same command again to continue an interrupted build. Several drives are written in one pass.
+    Run the same command again to continue an interrupted build. Several drives are written in one pass; so are those of
+    a batch that have the same source and choices, and each of its rows succeeds or fails alone.
     """
     from ..building.request import Request, is_plan_file, open_requested, plan_all, with_saved_plan
+    from ..families.choices import Choices
     from ..sources.locating import naming_files
-    from ..sources.scanning import doubtful
+    from .batch import Batch
 
     if quick and not update:
         raise UsageError("--quick goes with --update.", advice="Leave it out: a build reads the whole source.")
+    how = How(verify=not no_verify, resume=not from_scratch, probe=not no_probe, quick=quick, eject=ejecting)
+    beside = (*added, *drivers_folders, *([answer_file] if answer_file else []))
+    if batch is not None:
+        if drives or update or link is not None or keep or sha256 is not None or verify_source:
+            raise UsageError(
+                "--batch goes without --onto, --update, --link, --keep, --sha256 and --verify-source.",
+                advice="Its rows name the drives, and a saved plan has its source's sum.",
+            )
+        base = Request(
+            path=Path(),
+            choices=Choices(),
+            added=added,
+            drivers=drivers_folders,
+            answer_file=answer_file,
+            further=further,
+            size=size,
+            terms=terms_of(None, authority, bay),
+        )
+        ways = Batch(base, given, source, trust, revoked, model, bay, sector_size, lifted_guards(given), beside)
+        return ways.carry_out(batch, how, batch_report, yes=yes, overwrite=overwrite)
+    if batch_report is not None:
+        raise UsageError("--batch-report goes with --batch.", advice="Leave it out.")
+    if source is None:
+        raise click.UsageError("SOURCE-OR-PLAN is missing.")
     if not drives and not can_ask():
         raise UsageError(
             "--onto is missing, and there is no terminal to ask which drive.",
@@ -180,10 +216,9 @@ def command(
         asked = replace(asked, terms=replace(asked.terms, keep=keeping.take))
     request = with_saved_plan(asked, several=len(drives) > 1)
     sector_size = sector_size or (request.saved.drive.sector_size if request.saved else None)
-    job = _Job("update" if update else "build", lifted)
+    job = DriveJob("update" if update else "build", lifted)
     chosen = [choose(drive, bay, sector_size) for drive in drives]
     _refuse_twice(chosen, given["identity"])
-    beside = (*added, *drivers_folders, *([answer_file] if answer_file else []))
     job.guard(chosen, tuple(each for each in (place, *beside, *further) if isinstance(each, Path)))
     with Stages() as stages:
         opened = open_requested(request, stages)
@@ -197,22 +232,38 @@ def command(
     pairs = list(zip(chosen, wanted, strict=True))
     _show_plans(opened, pairs, known.machines, with_source=bool(drives))
     job.confirm(pairs, opened, yes=yes)
-    began = time.monotonic()
-    proofs = prove(opened, terms.sha256 or None, verify_source)
+    code = _write_and_tell(job, pairs, opened, request, how, keeping, verify_source=verify_source)
+    if not drives:
+        line = whole_line(click.get_current_context().obj, bay, chosen[0], request.choices.edition or "")
+        paragraph(console(), f"The same without the question: {line}", style="quiet")
+    return code
+
+
+def _write_and_tell(
+    job: DriveJob,
+    pairs: Sequence[_Pair],
+    opened: Source,
+    request: Request,
+    how: How,
+    keeping: Keeping | None,
+    *,
+    verify_source: bool,
+) -> int:
+    """Build confirmed drives, say what became of them, and return the exit code."""
+    from ..sources.scanning import doubtful
+
+    began, asked_sum = time.monotonic(), request.terms.sha256
+    proofs = prove(opened, asked_sum or None, verify_source)
     if not manner().as_json and not manner().quiet:
-        heading(console(), ("Updating " if update else "Building ") + ", ".join(each.name for each in chosen))
-    how = _How(verify=not no_verify, resume=not from_scratch, probe=not no_probe, quick=quick, eject=ejecting)
-    works = job.carry_out(pairs, opened, request.machine, how, opened.sha256 or terms.sha256)
+        names = ", ".join(each.name for each, _ in pairs)
+        heading(console(), f"{'Updating' if request.update else 'Building'} {names}")
+    works = job.carry_out(pairs, opened, request.machine, how, opened.sha256 or asked_sum)
     if not proofs:  # none were made before: what came from servers is proven now
         proofs = [f"{file.path.name} has the SHA-256 given" for file in opened.remote_files if file.proven]
     proofs += keeping.finish(opened) if keeping is not None else []
     works[0].notes += doubtful(opened)
     outcome = [(each, one.plan, work) for (each, one), work in zip(pairs, works, strict=True)]
-    code = tell_outcome(outcome, proofs, verified=not no_verify, seconds=time.monotonic() - began)
-    if not drives:
-        line = whole_line(click.get_current_context().obj, bay, chosen[0], request.choices.edition or "")
-        paragraph(console(), f"The same without the question: {line}", style="quiet")
-    return code
+    return tell_outcome(outcome, proofs, verified=how.verify, seconds=time.monotonic() - began)
 
 
 def _asked_for_drive(opened: Source, request: Request, bay: Path | None, sector_size: int | None) -> Chosen:
@@ -225,99 +276,6 @@ def _asked_for_drive(opened: Source, request: Request, bay: Path | None, sector_
     return ask_for_drive(bay, sector_size, needed)
 
 
-@dataclass(frozen=True)
-class _How:
-    """How the drives are written."""
-
-    verify: bool
-    resume: bool
-    probe: bool
-    quick: bool
-    eject: bool
-
-
-@dataclass(frozen=True)
-class _Job:
-    """A build or an update, entered in the shop's record however it ends."""
-
-    kind: Literal["build", "update"]
-    lifted: frozenset[Guard]
-
-    def guard(self, chosen: Sequence[Chosen], sources: tuple[Path, ...]) -> None:
-        """Raise ProtectError for a drive that is held back, before anything is read."""
-        for each in chosen:
-            with Logged(self.kind, each, only_failures=True):
-                guard(each, needed=0, lifted=self.lifted, sources=sources)
-
-    def confirm(self, pairs: Sequence[_Pair], opened: Source, *, yes: bool) -> None:
-        """Have every drive confirmed. Raises ProtectError where one is not."""
-        for each, one in pairs:
-            with Logged(self.kind, each, opened, only_failures=True):
-                confirm(
-                    each,
-                    yes=yes,
-                    needed=one.plan.needed,
-                    lifted=self.lifted,
-                    sources=opened.places,
-                    will="updated to the new source" if self.kind == "update" else "erased",
-                    continues=one.continues,
-                )
-
-    def carry_out(
-        self, pairs: Sequence[_Pair], opened: Source, machine: Machine, how: _How, sum_of_source: str
-    ) -> list[Work]:
-        """Write all drives, check them, and enter what became of each."""
-        from ..shopbuilt import remember
-        from ..work import carry_out, look_at
-
-        with ExitStack() as stack, Stages() as stages:
-            works = [self._opened(each, one, stack, opened.places) for each, one in pairs]
-            names = [work.name if len(works) > 1 else "" for work in works]
-            for name, work in zip(names, works, strict=True):
-                work.quick, work.machine = how.quick, machine
-                stages.count_retries(name, partial(_retries, work))
-            logs = [Logged(self.kind, each, opened) for each, _ in pairs]
-            fingerprints = [work.image.fingerprint.hex() for work in works]
-            line = stages.line if len(works) > 1 else lambda _: stages.line("")
-            carry_out(works, line, verify=how.verify, resume=how.resume, probe=how.probe)
-            for (each, one), work, log, fingerprint in zip(pairs, works, logs, fingerprints, strict=True):
-                if work.error is None:
-                    remember(fingerprint, _kept(one.plan, sum_of_source))
-                look_at(work, line(work.name), verified=how.verify)
-                if work.result and work.result.bytes_written and work.error is None:
-                    work.notes += tell_system(each, work.medium, work.image.partitions)
-                log.bytes_written = work.result.bytes_written if work.result else 0
-                log.retries, log.healthy = work.medium.retries, work.exit_code == 0
-                log.writing = rate(log.bytes_written, work.result.writing_seconds) if work.result else 0
-                log.enter(work.error)
-        for (each, _), work in zip(pairs, works, strict=True):
-            if how.eject and work.error is None:
-                work.notes += eject(each)
-        return works
-
-    def _opened(self, chosen: Chosen, wanted: WantedDrive, stack: ExitStack, sources: tuple[Path, ...]) -> Work:
-        """Open a confirmed drive; it is closed with the stack."""
-        from ..building.compose import compose_drive
-        from ..work import Work
-
-        plan = wanted.plan
-        image = compose_drive(plan)
-        medium = open_for_writing(chosen, image.size, plan.needed, lifted=self.lifted, sources=sources)
-        stack.callback(medium.close)
-        if wanted.standing is None:  # whatever marks overwrote is not wanted any more
-            chosen.journal().clear()
-        return Work(
-            name=chosen.name,
-            source=plan.source,
-            image=image,
-            medium=medium,
-            shelf=chosen.shelf(),
-            needed=plan.needed,
-            may_be_fake=chosen.drive is not None,
-            standing=wanted.standing,
-        )
-
-
 def _show_plans(opened: Source, pairs: Sequence[_Pair], machines: Sequence[KnownMachine], *, with_source: bool) -> None:
     if manner().as_json or manner().quiet:
         return
@@ -326,18 +284,6 @@ def _show_plans(opened: Source, pairs: Sequence[_Pair], machines: Sequence[Known
     show_plan(pairs[0][1].plan, layout=manner().verbose, machines=machines)
     for each, one in pairs[1:]:
         console().print(f"  {each.name}: the same, on {exact_size(one.plan.drive.size or 0)}")
-
-
-def _kept(plan: Plan, sum_of_source: str) -> KeptBuild:
-    from ..fetching.link import lasting
-    from ..shopbuilt import KeptBuild, KeptDecision
-
-    decisions = (KeptDecision(topic=each.topic, value=each.value, reason=each.reason) for each in plan.decisions)
-    return KeptBuild(source=lasting(plan.source.path), sha256=sum_of_source, decisions=tuple(decisions))
-
-
-def _retries(work: Work) -> int:
-    return work.medium.retries
 
 
 def _refuse_twice(chosen: list[Chosen], identity: str | None) -> None:

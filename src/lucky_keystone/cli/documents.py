@@ -457,6 +457,38 @@ class LogDocument(Document, kw_only=True):
     """What becomes worse, of the drives that --drive names, else of all."""
 
 
+class BatchRowBody(msgspec.Struct, kw_only=True):
+    """What became of a row of a batch."""
+
+    line: int
+    """Of the CSV file, from 1."""
+    drive: str
+    model: str
+    serial: str
+    source: str
+    """As the row names it, or the one of all rows."""
+    preset: str
+    label: str
+    result: Literal["done", "already built", "faults", "failed", "refused", "interrupted"]
+    exit_code: int
+    """What the program would end with were this its only drive."""
+    bytes_written: int
+    seconds: float
+    message: str
+    advice: str
+
+
+class BatchDocument(Document, kw_only=True):
+    """`build --batch`."""
+
+    command: Literal["build"] = "build"
+    batch: str
+    """The CSV file."""
+    report: str | None
+    """The file that was written with --batch-report."""
+    rows: list[BatchRowBody]
+
+
 class ReportDocument(Document, kw_only=True):
     """`report`."""
 
@@ -577,7 +609,7 @@ DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
     "drives": (DrivesDocument, DriveEvent),
     "inspect": (InspectDocument, FindDocument, EditionDocument, TakenDocument),
     "plan": (PlanDocument,),
-    "build": (BuildDocument,),
+    "build": (BuildDocument, BatchDocument),
     "check": (CheckDocument,),
     "rehearse": (RehearsalDocument, StartDocument),
     "gauge": (GaugeDocument, RestoreDocument),
