@@ -29,7 +29,7 @@ def main() -> None:
     bay.mkdir(parents=True, exist_ok=True)
     disc = bay / "disc.iso"
     if not disc.exists():
-        write_disc(disc, installer(hollow_count=60), LABEL, MOMENT, lambda *_: None)
+        write_disc(disc, installer(hollow_size=16 << 20, hollow_count=60), LABEL, MOMENT, lambda *_: None)
     (bay / "bay.toml").write_text(
         f'[[optical]]\nfile = "disc.iso"\nmodel = "Quay"\n[optical.faults]\nbytes_per_second = {given.rate * 10**6}\n'
     )

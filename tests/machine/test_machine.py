@@ -82,7 +82,7 @@ COMPUTERS: dict[str, tuple[dict[str, str | bytes], str, dict[str, object]]] = {
         "aarch64",
         {"architecture": "arm64", "popcnt": None, "bios": None, "memory": None, "storage": None},
     ),
-    "nothing to be seen": ({}, "riscv64", {"architecture": None, "started_by": None, "bios": "yes"}),
+    "nothing to be seen": ({}, "riscv64", {"architecture": None, "started_by": None, "bios": None}),
 }  # fmt: skip
 
 

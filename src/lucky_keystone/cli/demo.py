@@ -32,7 +32,8 @@ _APPS = "installer apps"
 _CATALOGUE = "tidewell.toml"
 _SYSTEM = "tidewell-bridge.wim"
 _OLD_STICK = "counter-4.img"
-_PARTS = ("look", "counter", "crew", "mend", "printer", "server", "poster", "bridge", "record")
+_PAGE = "counter.html"
+_PARTS = ("look", "counter", "crew", "machines", "mend", "printer", "server", "poster", "bridge", "record")
 """What the demo shows, in order; a drive each for counter PCs, crew laptops, printers, the studio's Mac, the bridge."""
 _BREAKS_AFTER = 200_000
 """Bytes after which the workshop's server breaks off, once."""
@@ -145,6 +146,7 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
     from ..demo.disc import write_disc
     from ..demo.old_stick import write_old_stick
     from ..demo.server import WorkshopServer, write_catalogue
+    from ..demo.shop import write_shop
     from ..demo.signing import authority_certificate
     from ..demo.system import write_system
     from ..demo.tidewell import LABEL, MOMENT, installer
@@ -160,10 +162,11 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
     apps = _make_apps(folder / _APPS)
     write_system(folder / _SYSTEM)
     write_old_stick(folder / _OLD_STICK)
+    write_shop(folder, _AUTHORITY, _UPDATER)
     tags = _tags(folder)
     tag = tags["stick-large.img"]
     bay, disc, updater = ["--bay", str(folder / "bay")], str(folder / _DISC), str(folder / _UPDATER)
-    plan, figure = str(folder / "counter.toml"), str(folder / "counter.png")
+    plan, figure, page = (str(folder / name) for name in ("counter.toml", "counter.png", _PAGE))
     crew = ["--file-system", "fat32+ntfs", "--firmware", "uefi", "--label", "Crew", "--trust", str(folder / _AUTHORITY)]
     parts = {
         "look": [_Step("Which drives are there?", ["drives", *bay]), _Step("What is on the disc?", ["inspect", disc])],
@@ -174,6 +177,10 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
             ),
             _Step("Build it.", ["build", plan, "--onto", tag, *bay, "--yes"]),
             _Step("Check it, as one would weeks later.", ["check", tag, *bay]),
+            _Step(
+                "A page to keep with it, which says where it comes from, why it is so, and how to start from it.",
+                ["report", tag, *bay, "--to", page, "--source", disc],
+            ),
         ],
         "crew": [
             _Step(
@@ -181,6 +188,7 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
                 ["build", disc, "--onto", str(folder / "crew.img"), *crew],
             )
         ],
+        "machines": _machines(folder, disc),
         "mend": _mend(str(folder / _OLD_STICK)),
         "printer": [
             _Step(
@@ -198,6 +206,22 @@ def _make_job(folder: Path, stages: Stages, only: str | None) -> list[_Step]:
         "record": [_Step("What was done today?", ["log"])],
     }
     return [step for part in _PARTS if only in (None, part) for step in parts[part]]
+
+
+def _machines(folder: Path, disc: str) -> list[_Step]:
+    """What machines decide of a drive, and many drives from a list."""
+    from ..demo.shop import COUNTER, CREW, PRINTERS
+
+    known = [word for name in (COUNTER, CREW) for word in ("--machine", str(folder / name))]
+    batch = ["build", "--batch", str(folder / PRINTERS), "--yes"]
+    return [
+        _Step("What is this computer, and what does the installer ask of it?", ["machine", "--for", disc]),
+        _Step(
+            "One stick for a counter and a laptop: the two machines decide what nobody chose.", ["plan", disc, *known]
+        ),
+        _Step("A drive for each printer, from a list: what can share a pass does.", batch),
+        _Step("The list once more: what is there already is left alone.", batch),
+    ]
 
 
 def _mend(stick: str) -> list[_Step]:
@@ -364,6 +388,8 @@ def _closing(folder: Path) -> None:
         (folder / "bridge.img", "the drive it became: it runs from there"),
         (folder / "counter.toml", "the plan: edit it and build again"),
         (folder / "counter.png", "the drive, drawn to scale"),
+        (folder / _PAGE, "a page to keep with the drive"),
+        (folder / "printers.csv", "a list of drives, and beside it the drives that were made by it"),
         (folder / "log.sqlite", "the record of what was done here"),
     ):
         if path.exists():

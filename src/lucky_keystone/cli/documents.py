@@ -20,6 +20,7 @@ from ..families.signing import LoaderSignature
 from ..fetching.catalogue import CatalogueImage
 from ..gauging.capacity import Verdict as CapacityVerdict
 from ..gauging.gauge import Mode
+from ..machine.databases import DatabaseSummary
 from ..machine.facts import MachineFacts
 from ..machine.outlook import MachineOutlook
 from ..machine.requirements import Requirement
@@ -409,8 +410,10 @@ class MachineDocument(Document, kw_only=True):
     command: Literal["machine"] = "machine"
     facts: MachineFacts
     """What is not known is left out."""
-    databases: dict[str, int]
-    """Bytes of what its Secure Boot allows (db) and refuses (dbx), where they can be read."""
+    databases: dict[str, DatabaseSummary]
+    """What its Secure Boot allows (db) and refuses (dbx), where they can be read."""
+    unknown: list[str]
+    """What could not be read here, and what helps."""
     requirements: list[Requirement]
     """With --for: what the release asks for."""
     saved: str | None

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 from rich.text import Text
 
+from ..errors import UsageError
 from ..outputs import OutputKind, write_output
-from ..units import exact_size
+from ..units import counted, exact_size
 from .inspect import open_with_progress
 from .manner import manner
 from .options import SourcePlace, authority_option, output_options, overwrite_option, replacing_of, terms_of
@@ -19,6 +21,7 @@ from .show import Column, console, emit_json, facts, heading, paragraph, table
 if TYPE_CHECKING:
     from ..families.facts import SourceFacts
     from ..fetching.link import Place
+    from ..machine.databases import DatabaseSummary
     from ..machine.facts import MachineFacts
     from ..machine.known import KnownMachine
     from ..machine.outlook import MachineOutlook
@@ -76,6 +79,9 @@ def command(
     here = this_machine()
     found = msgspec.structs.replace(here.facts(), name=name)
     databases = {each: data for each in ("db", "dbx") if (data := here.database(each))}
+    summaries, unknown = _summaries(databases), list(here.unknown())
+    unknown += [f"{each} is damaged, and nothing is foretold from it." for each in databases if each not in summaries]
+    databases = {each: data for each, data in databases.items() if each in summaries}
     if save is not None:
         replacing = replacing_of(overwrite)
         for each, data in databases.items():
@@ -87,13 +93,18 @@ def command(
     if manner().as_json:
         from .documents import MachineDocument
 
-        sizes = {each: len(data) for each, data in databases.items()}
         document = MachineDocument(
-            facts=found, databases=sizes, requirements=list(asked), saved=str(save) if save else None
+            facts=found,
+            databases=summaries,
+            unknown=unknown,
+            requirements=list(asked),
+            saved=str(save) if save else None,
         )
         emit_json(document)
         return
-    _show(found, databases)
+    _show(found, summaries)
+    for each in unknown:
+        paragraph(console(), each, style="warn", indent=2, hanging=4)
     if source is not None:
         _show_asked(asked)
     if save is not None:
@@ -107,7 +118,18 @@ def _asked(source: Place, found: MachineFacts, authority: Path | None) -> tuple[
     return asked_of(found, facts_of(open_with_progress(source, (), terms=terms_of(None, authority))))
 
 
-def _show(found: MachineFacts, databases: dict[str, bytes]) -> None:
+def _summaries(databases: dict[str, bytes]) -> dict[str, DatabaseSummary]:
+    """Return what is in the databases of Secure Boot that can be read."""
+    from ..machine.databases import summary_of
+
+    found: dict[str, DatabaseSummary] = {}
+    for name, data in databases.items():
+        with suppress(UsageError):
+            found[name] = summary_of(name, data)
+    return found
+
+
+def _show(found: MachineFacts, databases: dict[str, DatabaseSummary]) -> None:
     out = console()
     heading(out, found.name or found.model or "This computer")
     unknown = "not known"
@@ -120,7 +142,7 @@ def _show(found: MachineFacts, databases: dict[str, bytes]) -> None:
         rows.append(("Secure Boot", found.secure_boot or unknown))
     for name, words in (("db", "trusts"), ("dbx", "refuses")):
         if name in databases:
-            rows.append((f"It {words}", f"{name} of {len(databases[name]):,} bytes"))
+            rows.append((f"It {words}", f"{name}: {_held(databases[name])}"))
     rows += [
         ("TPM", found.security_module or f"{unknown} (the system shows none)"),
         ("Memory", exact_size(found.memory) if found.memory else unknown),
@@ -128,6 +150,14 @@ def _show(found: MachineFacts, databases: dict[str, bytes]) -> None:
         ("POPCNT, SSE4.2", f"{found.popcnt or unknown}, {found.sse4_2 or unknown}"),
     ]
     facts(out, rows)
+
+
+def _held(database: DatabaseSummary) -> str:
+    known = f"the generation{'s' if len(database.generations) > 1 else ''} {' and '.join(database.generations)}"
+    words = [known if database.generations else "no generation of the vendors'"]
+    words.append(counted(len(database.certificates), "certificate"))
+    words += [counted(database.digests, "digest")] if database.digests else []
+    return ", ".join(words)
 
 
 def _started(found: MachineFacts) -> str:

@@ -21,7 +21,7 @@ from ..units import parse_size, shown_size
 FORMAT = 1
 _LARGEST = 1 << 20
 Architecture = Literal["x64", "x86", "arm64"]
-SecureBoot = Literal["on", "off", "setup mode", "none"]
+SecureBoot = Literal["on", "off", "setup mode", "off or setup mode", "none"]
 SecurityModule = Literal["2.0", "1.2", "none"]
 Flag = Literal["yes", "no"]
 Bytes = Annotated[int, msgspec.Meta(ge=0, le=(1 << 63) - 1)]
@@ -70,7 +70,7 @@ _WORDS: dict[str, tuple[str, str]] = {
     "bios": ('"yes"', "whether it can start by BIOS (a legacy or CSM entry in its setup): yes or no"),
     "uefi": ('"yes"', "whether it can start by UEFI: yes or no"),
     "uefi_width": ("64", "bits of its UEFI firmware: 64, or 32 as on some tablets"),
-    "secure_boot": ('"on"', "on, off, setup mode (no keys yet) or none"),
+    "secure_boot": ('"on"', "on, off, setup mode (no keys yet), off or setup mode, or none"),
     "trusts": ('["counter-3.db"]', "files with what its Secure Boot allows, beside this file: certificates or lists"),
     "refuses": ('["counter-3.dbx"]', "the same of what it refuses"),
     "security_module": ('"2.0"', "TPM: 2.0, 1.2 or none"),

@@ -35,7 +35,7 @@ class LinuxMachine:
             model=self._text("sys/class/dmi/id/product_name"),
             architecture=architecture,
             started_by="uefi" if by_uefi else "bios" if architecture in ("x64", "x86") else None,
-            bios=None if by_uefi or architecture == "arm64" else "yes",
+            bios="yes" if not by_uefi and architecture in ("x64", "x86") else None,
             uefi="yes" if by_uefi else None,
             uefi_width=int(width) if width in ("32", "64") else None,  # type: ignore[arg-type]
             secure_boot=self._secure_boot() if by_uefi else None,
@@ -52,11 +52,18 @@ class LinuxMachine:
         data = self._bytes(f"sys/firmware/efi/efivars/{name}-{_SECURITY}")
         return data[_ATTRIBUTES:]
 
+    def unknown(self) -> tuple[str, ...]:
+        efi = self._root / "sys/firmware/efi"
+        if not efi.is_dir() or any((efi / "efivars").glob("*")):
+            return ()
+        place = "/sys/firmware/efi/efivars"
+        return (f"Secure Boot is not known: its variables are not mounted (mount -t efivarfs efivarfs {place}).",)
+
     def _secure_boot(self) -> SecureBoot | None:
         """UEFI 2.10, 3.3: SecureBoot and SetupMode are one byte each, behind the attributes that Linux puts there."""
         on, setup = (self._bytes(f"sys/firmware/efi/efivars/{name}-{_GLOBAL}") for name in ("SecureBoot", "SetupMode"))
         if len(on) <= _ATTRIBUTES:
-            return "none" if (self._root / "sys/firmware/efi/efivars").is_dir() else None
+            return "none" if any((self._root / "sys/firmware/efi/efivars").glob("*")) else None
         if len(setup) > _ATTRIBUTES and setup[_ATTRIBUTES]:
             return "setup mode"
         return "on" if on[_ATTRIBUTES] else "off"

@@ -6,14 +6,28 @@ import platform
 import sys
 
 from ..errors import NotYet
-from .linux import LinuxMachine
+from .reader import MachineReader
 
 
-def this_machine() -> LinuxMachine:
+def this_machine() -> MachineReader:
     """Return what reads the facts of this computer. Raises NotYet where nothing does."""
-    if not sys.platform.startswith("linux"):
-        raise NotYet(
-            "The facts of this computer are read on Linux only, so far.",
-            advice="Write them by hand: 'lucky-keystone machine --blank' prints a file to fill in.",
-        )
-    return LinuxMachine(processor=platform.machine())
+    if sys.platform == "linux":
+        from .linux import LinuxMachine
+
+        return LinuxMachine(processor=platform.machine())
+    if sys.platform == "darwin":
+        from ..drives.macos.host import MacHost
+        from ..drives.macos.system import RealMac
+        from .macos import MacMachine
+
+        return MacMachine(RealMac(), MacHost().drives)
+    if sys.platform == "win32":
+        from ..drives.windows.host import WindowsHost
+        from .windows import WindowsMachine
+        from .windows_system import RealWindowsFirmware
+
+        return WindowsMachine(RealWindowsFirmware(), WindowsHost().drives)
+    raise NotYet(
+        f"The facts of a computer are not read on {sys.platform}.",
+        advice="Write them by hand: 'lucky-keystone machine --blank' prints a file to fill in.",
+    )

@@ -81,13 +81,18 @@ def read_database(path: Path) -> SignatureDatabase:
         data = path.read_bytes() if size <= _LARGEST_FILE else b""
     if size > _LARGEST_FILE:
         raise UsageError(f"{path} has {size:,} bytes: too many for certificates.", advice=_ADVICE)
+    return database_of(os.fspath(path), data)
+
+
+def database_of(name: str, data: bytes) -> SignatureDatabase:
+    """Return what a certificate (PEM or DER) or signature lists hold. Raises UsageError, which calls them `name`."""
     certificate = _certificate(data)
     if certificate is not None:
         return SignatureDatabase((certificate,))
     lists = _beginning_of_lists(data)
     if lists is None:
-        raise UsageError(f"{path}: no certificate and no signature list can be read.", advice=_ADVICE)
-    return _Lists(os.fspath(path), data, lists).read()
+        raise UsageError(f"{name}: no certificate and no signature list can be read.", advice=_ADVICE)
+    return _Lists(name, data, lists).read()
 
 
 _ADVICE = "Use a certificate (PEM or DER), or signature lists (db, dbx) as firmware keeps them."

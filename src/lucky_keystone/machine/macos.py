@@ -1,0 +1,70 @@
+"""The facts of a Mac, by what macOS shows everybody: sysctl(8) and the registry of its devices (ioreg(8))."""
+
+from __future__ import annotations
+
+import plistlib
+from collections.abc import Callable, Sequence
+from typing import Any, Literal
+from xml.parsers.expat import ExpatError
+
+from ..drives.drive import Drive
+from ..drives.macos.system import MacSystem
+from .facts import Architecture, MachineFacts
+from .reader import largest_internal
+
+_DEVICES = ("ioreg", "-a", "-p", "IODeviceTree", "-r", "-n", "efi", "-d", "1")
+_CAPABLE: dict[str, Architecture] = {"1": "x64", "0": "x86"}
+_WIDTHS: dict[bytes, Literal[32, 64]] = {b"EFI32": 32, b"EFI64": 64}
+"""firmware-abi, by which Macs of 2006 to 2008 tell that their firmware has fewer bits than their processor."""
+
+
+class MacMachine:
+    """Asks macOS."""
+
+    def __init__(self, system: MacSystem, drives: Callable[[], Sequence[Drive]]) -> None:
+        self._system, self._drives = system, drives
+
+    def facts(self) -> MachineFacts:
+        is_silicon = self._said("hw.optional.arm64") == "1"
+        features = self._said("machdep.cpu.features").upper().split()
+        memory = self._said("hw.memsize")
+        return MachineFacts(
+            model=self._said("hw.model"),
+            architecture="arm64" if is_silicon else _CAPABLE.get(self._said("hw.cpu64bit_capable")),
+            started_by=None if is_silicon else "uefi",
+            bios=None,
+            uefi=None if is_silicon else "yes",
+            uefi_width=None if is_silicon else self._width(),
+            secure_boot=None,  # a Mac's own start-up security is none that follows UEFI
+            security_module="none",
+            memory=int(memory) if memory.isdecimal() else None,
+            storage=largest_internal(self._drives),
+            processor=self._said("machdep.cpu.brand_string"),
+            popcnt=None if not features else "yes" if "POPCNT" in features else "no",
+            sse4_2=None if not features else "yes" if "SSE4.2" in features else "no",
+        )
+
+    def database(self, name: str) -> bytes:
+        return b""
+
+    def unknown(self) -> tuple[str, ...]:
+        return (
+            "What a Mac's own start-up security allows, its recovery system shows: hold Command and R at the start.",
+        )
+
+    def _said(self, name: str) -> str:
+        try:
+            return self._system.run("sysctl", "-n", name).decode("utf-8", "replace").strip()
+        except OSError:
+            return ""
+
+    def _width(self) -> Literal[32, 64] | None:
+        try:
+            answer: Any = plistlib.loads(self._system.run(*_DEVICES))
+        except (OSError, ValueError, ExpatError, plistlib.InvalidFileException):
+            return None
+        for each in answer if isinstance(answer, list) else ():
+            told = each.get("firmware-abi", b"") if isinstance(each, dict) else b""
+            if isinstance(told, bytes) and (width := _WIDTHS.get(told.rstrip(b"\0"))):
+                return width
+        return None

@@ -1,0 +1,31 @@
+"""What reads the facts of the computer that the program runs on: one a system."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Protocol
+
+from ..drives.drive import Drive
+from ..errors import KeystoneError
+from .facts import MachineFacts
+
+
+class MachineReader(Protocol):
+    """Asks a system by what it shows everybody, and goes without what that leaves open."""
+
+    def facts(self) -> MachineFacts:
+        """Return what the system says. What it does not say is left out."""
+
+    def database(self, name: str) -> bytes:
+        """Return the signature lists of 'db' or 'dbx' as firmware keeps them; b"" where there are none to read."""
+
+    def unknown(self) -> tuple[str, ...]:
+        """Return what could not be read here and what helps, a sentence each."""
+
+
+def largest_internal(drives: Callable[[], Sequence[Drive]]) -> int | None:
+    """Return the bytes of the largest disk that is built in; None where the system does not list its drives."""
+    try:
+        return max((drive.size for drive in drives() if drive.internal), default=None)
+    except KeystoneError:
+        return None
