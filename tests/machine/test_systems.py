@@ -112,7 +112,9 @@ BENCHES: dict[str, tuple[Bench, dict[str, object], bool]] = {
         False,
     ),
     "old system that does not know": (Bench(more={BUILD: "7601"}, features=frozenset()), {"sse4_2": None}, False),
-    "old processor": (Bench(features=frozenset(), module=1), {"sse4_2": "no", "popcnt": None, "security_module": "1.2"}, False),
+    "old processor": (
+        Bench(features=frozenset(), module=1), {"sse4_2": "no", "popcnt": None, "security_module": "1.2"}, False
+    ),
 }  # fmt: skip
 
 

@@ -292,9 +292,8 @@ def _show_start(entries: Sequence[_Entry], passes: int) -> None:
         return
     out = console()
     waiting = sum(entry.waits for entry in entries)
-    heading(
-        out, f"Batch of {counted(len(entries), 'drive')}: {waiting} to build in {counted(passes, 'pass', 'passes')}"
-    )
+    rest = f"{waiting} to build in {counted(passes, 'pass', 'passes')}" if waiting else "nothing to build"
+    heading(out, f"Batch of {counted(len(entries), 'drive')}: {rest}")
     columns = [Column("Line", right=True), Column("Drive"), Column("From", folds=True), Column("Preset")]
     table(out, [*columns, Column("Label"), Column("", folds=True)], [_planned(entry) for entry in entries])
 

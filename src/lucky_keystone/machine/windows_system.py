@@ -110,7 +110,7 @@ if sys.platform == "win32":
             return int(info.tpm_version) if code == 0 else None
 
     def _enable_privilege() -> None:
-        """Switch on the right to firmware variables, which administrators have and which is off by default."""
+        """Switch on the privilege for firmware variables, which administrators have and which is off by default."""
         token = wintypes.HANDLE()
         _KERNEL.GetCurrentProcess.restype = wintypes.HANDLE
         process = wintypes.HANDLE(_KERNEL.GetCurrentProcess())
