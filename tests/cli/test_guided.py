@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 
 import pytest
 
 from lucky_keystone.drives.bay import Bay
 
-from ..helpers.program import run
+from ..helpers.program import PROGRAM, run
 from ..helpers.terminal import Terminal
 
-PROGRAM = [sys.executable, "-m", "lucky_keystone"]
 QUESTION = "Tag of the drive to build onto"
 BOX = """[[drive]]
 file = "stick.img"

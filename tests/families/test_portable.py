@@ -29,19 +29,17 @@ from lucky_keystone.planning.make import make_plan
 from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 
-from ..cli.test_guided import PROGRAM
 from ..fetching.server import Served, Server
-from ..fetching.test_remote import Tireless
+from ..helpers.clocks import Tireless
 from ..helpers.drives import MemoryDrive, check_file
 from ..helpers.hives import by_libregf
 from ..helpers.install_images import Item, install_image
 from ..helpers.judges import need
-from ..helpers.program import run, run_json
+from ..helpers.program import PROGRAM, run, run_json
+from ..helpers.signing import Shop, generation, shop
 from ..helpers.systems import some as bytes_of
 from ..helpers.systems import system, system_hive
 from ..helpers.terminal import Terminal
-from ..sources.test_authenticode import Shop, shop
-from .test_releases import generation
 
 __all__ = ["shop"]
 PORTABLE = Choices(purpose="portable")

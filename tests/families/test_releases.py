@@ -18,7 +18,7 @@ from lucky_keystone.starting.trust import Machine
 
 from ..helpers.drives import build_drive, check_file
 from ..helpers.releases import release
-from ..sources.test_authenticode import Shop, shop
+from ..helpers.signing import Shop, generation, shop
 
 __all__ = ["shop"]
 INSIDE = "Windows/Boot/EFI/bootmgfw.efi"
@@ -94,12 +94,6 @@ def test_two_architectures_on_one_disc(tmp_path: Path) -> None:
     pair = plan_of(folder, file_system="fat32+ntfs")
     starter = pair.volumes[1].wish.tree
     assert all(starter.find_file(f"{each}/sources/boot.wim") for each in ("x64", "x86"))
-
-
-def generation(shop: Shop, name: str) -> str:
-    if not (shop.folder / f"{name}.pem").exists():
-        shop._certificate(name)
-    return name
 
 
 def test_loaders_of_the_generation_that_is_asked_for(shop: Shop, tmp_path: Path) -> None:

@@ -32,6 +32,7 @@ from lucky_keystone.fetching.part import Part
 from lucky_keystone.fetching.patience import Events
 from lucky_keystone.progress import silent
 
+from ..helpers.clocks import Simulated
 from ..helpers.program import run, run_json
 from .server import Served, Server
 
@@ -65,20 +66,6 @@ ODD = [
 
 
 UNHURRIED = settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])
-
-
-class Simulated:
-    """A clock that jumps instead of waiting."""
-
-    def __init__(self) -> None:
-        self.time, self.slept = 0.0, list[float]()
-
-    def now(self) -> float:
-        return self.time
-
-    def sleep(self, seconds: float) -> None:
-        self.slept.append(seconds)
-        self.time += seconds
 
 
 @pytest.fixture

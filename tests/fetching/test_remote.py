@@ -32,19 +32,12 @@ from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.work import Work, carry_out
 
+from ..helpers.clocks import Tireless
 from ..helpers.drives import small_disc
 from ..helpers.judges import need
 from ..helpers.mac import app_of, carried, packaged
 from ..helpers.program import run, run_json
 from .server import Served, Server
-from .test_fetch import Simulated
-
-
-class Tireless(Simulated):
-    """Never really waits."""
-
-    def stop(self) -> None:
-        pass
 
 
 @pytest.fixture

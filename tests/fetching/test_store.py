@@ -18,11 +18,11 @@ from lucky_keystone.fetching.link import parse_link
 from lucky_keystone.fetching.remote import RemoteFile, Terms
 from lucky_keystone.progress import silent
 
+from ..helpers.clocks import Tireless
 from ..helpers.drives import small_disc
 from ..helpers.program import run, run_json
 from ..helpers.terminal import Terminal
 from .server import Served, Server
-from .test_remote import Tireless
 
 
 @pytest.fixture(scope="module")

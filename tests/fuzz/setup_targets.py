@@ -32,8 +32,8 @@ from lucky_keystone.wim.resources import Resources
 from lucky_keystone.wim.whole import WholeImage
 
 from ..helpers.install_images import Item, install_image
+from ..helpers.signing import SHA256, X509, list_of
 from ..helpers.systems import system, system_hive
-from ..sources.test_signature_lists import SHA256, X509, list_of
 from .targets import Target, in_memory, on_file
 
 INF = b"""[Version]

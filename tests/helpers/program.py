@@ -9,12 +9,14 @@ import sys
 from pathlib import Path
 from typing import Any
 
+PROGRAM = [sys.executable, "-m", "lucky_keystone"]
+
 
 def run(
     *arguments: object, code: int = 0, cwd: Path | None = None, typed: str | None = None, log: Path | str | None = None
 ) -> subprocess.CompletedProcess[str]:
     """Run a command line; it has to end with `code`. `log` is the shop's record, else the environment says it."""
-    command = [sys.executable, "-m", "lucky_keystone", *map(str, arguments)]
+    command = [*PROGRAM, *map(str, arguments)]
     done = subprocess.run(
         command,
         capture_output=True,

@@ -15,13 +15,13 @@ from lucky_keystone.tree import Folder
 from lucky_keystone.volumes.hfsplus.names import composed
 
 from ..helpers.drives import build_drive, check_file
+from ..helpers.editions import everything
 from ..helpers.hfsplus import studio, write_volume
 from ..helpers.install_images import install_image
 from ..helpers.judges import need
 from ..helpers.mac import app_of
 from ..helpers.releases import merged
 from ..helpers.systems import system
-from ..wim.test_applied import everything
 from .kernel import see
 
 pytestmark = pytest.mark.lab

@@ -22,12 +22,11 @@ from lucky_keystone.starting.authenticode import image_digest
 
 from ..helpers.drives import Built
 from ..helpers.judges import need
-from ..sources.test_authenticode import Shop
-from ..sources.test_signature_lists import SHA256, X509, list_of
+from ..helpers.signing import SHA256, X509, Shop, list_of
 from .emulator import need_firmware, start
 from .guest import kernel, memory_files, program_files, run_guest
 from .matrix import SECURE, build_shape, lab_source
-from .test_trust import DATABASES, SHIM, A, B, certificate, shop, with_loader
+from .secure import DATABASES, SHIM, A, B, certificate, shop, with_loader
 
 __all__ = ["shop"]
 pytestmark = pytest.mark.lab

@@ -91,7 +91,7 @@ def test_a_loader_altered_after_it_was_signed(source: Source, tmp_path: Path) ->
 
 def test_a_loader_signed_under_two_authorities(source: Source, tmp_path: Path) -> None:
     """Another authority's signature first, the trusted one second: firmware looks at both, and so does the forecast."""
-    from ..sources.test_authenticode import Shop
+    from ..helpers.signing import Shop
 
     over = tmp_path / "over" / "efi" / "boot"
     over.mkdir(parents=True)

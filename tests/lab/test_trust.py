@@ -14,26 +14,23 @@ import pytest
 from lucky_keystone.boot.records import crossing
 from lucky_keystone.content import Literal
 from lucky_keystone.demo.loaders import uefi_loader
-from lucky_keystone.errors import KeystoneError
 from lucky_keystone.planning.make import make_plan
-from lucky_keystone.sources.opening import open_source
 from lucky_keystone.starting.authenticode import image_digest
 from lucky_keystone.starting.signature_lists import read_database
 from lucky_keystone.starting.trust import Machine
 
 from ..helpers.drives import Built
 from ..helpers.judges import need
-from ..sources.test_authenticode import Shop
-from ..sources.test_signature_lists import SHA256, X509, X509_SHA256, list_of
+from ..helpers.signing import SHA256, X509, X509_SHA256, Shop, list_of
 from .emulator import start
-from .matrix import SECURE, build_shape, lab_source
+from .matrix import SECURE
+from .secure import DATABASES, SHIM, A, B, certificate, shop, with_loader
+
+__all__ = ["shop"]
 
 pytestmark = pytest.mark.lab
 
-A, B = "Tidewell Authority", "Another Authority"
-DATABASES = "d719b2cb-3d3a-4596-a3bc-dad00e67656f"
 ROW = "UEFI 64-bit, Secure Boot"
-SHIM = Path(__file__).parents[2] / ".lab-images/usr/lib/shim/shimx64.efi.signed"
 
 
 @dataclass(frozen=True)
@@ -59,20 +56,6 @@ CASES = {
     "through the crossing, whose digest is allowed": Case((A,), (A, "crossing"), (), True, "ntfs"),
     "through the crossing, its loader of another authority": Case((B,), (A, "crossing"), (), False, "ntfs"),
 }
-
-
-@pytest.fixture(scope="module")
-def shop(tmp_path_factory: pytest.TempPathFactory) -> Shop:
-    need("sbsign")
-    need("virt-fw-vars")
-    if not all(image.exists() for image in SECURE["uefi-x64"]):
-        pytest.skip("firmware with Secure Boot is not installed")
-    return Shop(tmp_path_factory.mktemp("shop"))
-
-
-def certificate(shop: Shop, name: str) -> bytes:
-    command = [need("openssl"), "x509", "-in", f"{name}.pem", "-outform", "DER"]
-    return subprocess.run(command, cwd=shop.folder, check=True, capture_output=True).stdout
 
 
 def database(shop: Shop, names: tuple[str, ...], loader: bytes) -> bytes:
@@ -101,16 +84,6 @@ def store(folder: Path, db: bytes, dbx: bytes) -> Path:
     command = [need("virt-fw-vars"), "-i", SECURE["uefi-x64"][1], "-o", folder / "store.fd"]
     subprocess.run([*command, "--set-json", folder / "variables.json"], check=True, capture_output=True)
     return folder / "store.fd"
-
-
-def with_loader(folder: Path, loader: bytes, file_system: str) -> Built:
-    over = folder / "over/efi/boot"
-    over.mkdir(parents=True)
-    (over / "bootx64.efi").write_bytes(loader)
-    source = lab_source(folder, signed=False)
-    built = build_shape(open_source(source.path, [folder / "over"]), folder, "gpt", "uefi", file_system)
-    assert not isinstance(built, KeystoneError)
-    return built
 
 
 def forecast(built: Built, folder: Path, db: bytes, dbx: bytes) -> tuple[str, str]:

@@ -18,7 +18,7 @@ from lucky_keystone.starting.trust import Machine
 
 from ..helpers.program import run, run_json
 from ..helpers.releases import release
-from ..sources.test_authenticode import Shop, shop
+from ..helpers.signing import Shop, generation, shop
 
 __all__ = ["shop"]
 OLDER, NEWER = "Microsoft Windows Production PCA 2011", "Windows UEFI CA 2023"
@@ -55,8 +55,7 @@ CASES: list[tuple[tuple[str, ...], dict[str, object], dict[str, object]]] = [
 def source(shop: Shop, tmp_path_factory: pytest.TempPathFactory) -> Source:
     """Loaders of the older generation, and those of the newer one in the setup environment."""
     for name in (OLDER, NEWER):
-        if not (shop.folder / f"{name}.pem").exists():
-            shop._certificate(name)
+        generation(shop, name)
     carried = {
         "Windows/Boot/EFI_EX/bootmgfw_EX.efi": shop.sign(uefi_loader("x64"), NEWER),
         "Windows/Boot/EFI_EX/bootmgr_EX.efi": b"the manager for UEFI",

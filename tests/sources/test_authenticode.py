@@ -20,58 +20,14 @@ from lucky_keystone.starting.loaders import LoaderState
 from lucky_keystone.starting.rules import outlooks
 from lucky_keystone.starting.secure_boot import secure_verdict
 from lucky_keystone.starting.signature_lists import read_database
-from lucky_keystone.starting.trust import Machine, SignatureDatabase
+from lucky_keystone.starting.trust import Machine
 from lucky_keystone.volumes.fat32.kind import FAT32
 
 from ..helpers.judges import need
+from ..helpers.signing import Shop, shop
 from ..helpers.trees import file, folder
 
-
-class Shop:
-    """A workshop with an authority of its own, and a key that the authority signed for."""
-
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
-        self.authority = self._certificate("Tidewell Authority")
-        self.other = self._certificate("Another Authority")
-        request = [
-            "req",
-            "-newkey",
-            "rsa:2048",
-            "-nodes",
-            "-keyout",
-            "shop.key",
-            "-out",
-            "shop.csr",
-            "-subj",
-            "/CN=Tidewell Workshop",
-        ]
-        self._openssl(*request)
-        authority = ["-CA", "Tidewell Authority.pem", "-CAkey", "Tidewell Authority.key", "-CAcreateserial"]
-        self._openssl("x509", "-req", "-in", "shop.csr", *authority, "-out", "shop.pem", "-days", "30", "-sha256")
-
-    def _openssl(self, *arguments: str) -> None:
-        subprocess.run([need("openssl"), *arguments], cwd=self.folder, check=True, capture_output=True)
-
-    def _certificate(self, name: str) -> Path:
-        files = ["-keyout", f"{name}.key", "-out", f"{name}.pem"]
-        self._openssl("req", "-x509", "-newkey", "rsa:2048", "-nodes", *files, "-days", "30", "-subj", f"/CN={name}")
-        return self.folder / f"{name}.pem"
-
-    def database(self, *names: str) -> SignatureDatabase:
-        return SignatureDatabase.joined(read_database(self.folder / f"{name}.pem") for name in names)
-
-    def third(self) -> Path:
-        place = self.folder / "A Third Authority.pem"
-        return place if place.exists() else self._certificate("A Third Authority")
-
-    def sign(self, loader: bytes, name: str = "shop") -> bytes:
-        """Sign with the workshop's key or another one's, by another program; a signature that is there stays."""
-        (self.folder / "plain.efi").write_bytes(loader)
-        keys = ["--key", f"{name}.key", "--cert", f"{name}.pem"]
-        command = [need("sbsign"), *keys, "--output", "signed.efi", "plain.efi"]
-        subprocess.run(command, cwd=self.folder, check=True, capture_output=True)
-        return (self.folder / "signed.efi").read_bytes()
+__all__ = ["shop"]
 
 
 def read_signature(content: SizedReadable) -> Signature | None:
@@ -79,12 +35,6 @@ def read_signature(content: SizedReadable) -> Signature | None:
     found = read_signatures(content)
     assert len(found) <= 1
     return found[0] if found else None
-
-
-@pytest.fixture(scope="module")
-def shop(tmp_path_factory: pytest.TempPathFactory) -> Shop:
-    need("sbsign")
-    return Shop(tmp_path_factory.mktemp("shop"))
 
 
 @pytest.mark.parametrize("architecture", ["x64", "x86", "arm64"])

@@ -24,23 +24,13 @@ from lucky_keystone.starting.signature_lists import read_database
 from lucky_keystone.starting.trust import Machine, RevokedCertificate, SignatureDatabase
 
 from ..helpers.judges import need
+from ..helpers.signing import OWNER, RSA2048, SHA256, X509, X509_SHA256, list_of
 
-OWNER = uuid.uuid5(uuid.NAMESPACE_DNS, "workshop.tidewell.example")
 CERTIFICATE = pem.unarmor(authority_certificate())[2]
 LOADER = uefi_loader("x64")
 DIGEST = image_digest(Literal(LOADER), "sha256")
 UPDATE = struct.pack("<H5BB8x", 2026, 11, 2, 3, 4, 5, 0) + struct.pack("<IHH", 24 + 77, 0x200, 0x0EF1)
 UPDATE += uuid.UUID("4aafd29d-68df-49ee-8aa9-347d375665a7").bytes_le + bytes(77)
-
-
-def list_of(kind: str, *signatures: bytes) -> bytes:
-    size = 16 + len(signatures[0])
-    body = b"".join(OWNER.bytes_le + each for each in signatures)
-    return uuid.UUID(kind).bytes_le + struct.pack("<III", 28 + len(body), 0, size) + body
-
-
-SHA256, X509 = "c1c41626-504c-4092-aca9-41f936934328", "a5c059a1-94e4-4aa7-87b5-ab155c2bf072"
-X509_SHA256, RSA2048 = "3bd2a492-96c0-4079-b420-fcf98ef103ed", "3c5766e8-269c-4e34-aa14-ed776e85b3b6"
 
 
 def made_elsewhere(folder: Path) -> bytes:
