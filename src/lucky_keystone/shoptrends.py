@@ -9,13 +9,19 @@ from typing import Literal
 from .shoplog import LogEntry
 from .units import counted, shown_size
 
-_SLOWER = 0.7
-"""Of the best rate that was measured in the same way: less than that is no chance any more."""
 _LATELY = 6
 """Pieces of work that count as its latest."""
 _FAILURES = 2
 _RETRIES = 3
-_MEASURED_BY = {"gauge": "when gauged", "build": "when built", "check": "when checked"}
+_MEASURED_BY = {
+    "gauge": ("when gauged", 0.7, 1),
+    "build": ("when built", 0.5, 2),
+    "check": ("when checked", 0.5, 2),
+}
+"""In words; how much of the best rate measured so is no chance any more; how many of the latest have to be that slow.
+
+What else the computer did, and how fast a source is, shows in builds and checks.
+"""
 Kind = Literal["reading", "writing", "failures", "retries"]
 
 
@@ -47,13 +53,14 @@ def _of(entries: Sequence[LogEntry]) -> list[Trend]:
 
 def _slower(entries: Sequence[LogEntry], kind: Literal["reading", "writing"]) -> Trend | None:
     """Rates are compared with those that were measured in the same way only."""
-    for command, how in _MEASURED_BY.items():
+    for command, (how, part, latest_count) in _MEASURED_BY.items():
         rates = [(getattr(entry, kind), entry) for entry in entries if entry.command == command]
         rates = [(rate, entry) for rate, entry in rates if rate]
-        if len(rates) < 2:
+        if len(rates) <= latest_count:
             continue
-        (latest, last), (best, then) = rates[-1], max(rates[:-1], key=lambda pair: pair[0])
-        if latest < best * _SLOWER:
+        best, then = max(rates[:-latest_count], key=lambda pair: pair[0])
+        latest, last = max(rates[-latest_count:], key=lambda pair: pair[0])
+        if latest < best * part:
             what = (
                 f"{kind} fell by {round((1 - latest / best) * 100)} % {how}: {shown_size(latest)}/s on "
                 f"{last.moment[:10]}, {shown_size(best)}/s on {then.moment[:10]}"

@@ -176,7 +176,7 @@ def _source(subject: Subject, seen: Examined, built: KeptBuild | None) -> Iterat
     source = seen.manifest.about.source
     yield "Source", f"{source.name}{f', labelled {source.label}' if source.label else ''}"
     if built is not None and built.source != source.name:
-        yield "Lay at", built.source
+        yield "It lay at", built.source
     yield "Fingerprint", f"{source.fingerprint} (names, sizes and times of its files)"
     digest = subject.source_sum or (built.sha256 if built is not None else "")
     yield "SHA-256", digest or "not taken; 'report --source FILE' takes it"
