@@ -71,6 +71,16 @@ def test_a_damaged_record_is_set_aside_and_said(damage: Callable[[Path], None], 
     assert [entry.command for entry in find()] == ["check"]
 
 
+def test_entries_that_are_none_are_left_out(record: Path) -> None:
+    add(ENTRY)
+    for values in ("seconds = 'ferry'", "tag = x'ff00'", "size = 1.5"):
+        add(ENTRY)
+        with sqlite3.connect(record) as database:
+            database.execute(f"UPDATE work SET {values} WHERE rowid = (SELECT MAX(rowid) FROM work)")
+    shown = run("log", log=record)
+    assert ("3 of the entries" in shown.stderr, "1 entry" in shown.stdout) == (True, True)
+
+
 def test_a_record_that_cannot_be_used_stops_nothing(tmp_path: Path, built: Built) -> None:
     (tmp_path / "log").mkdir()
     assert "cannot be used" in run("check", built.path, log=tmp_path / "log").stderr

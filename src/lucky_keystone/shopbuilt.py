@@ -48,7 +48,7 @@ def remember(build: str, what: KeptBuild) -> None:
 def recall(build: str) -> KeptBuild | None:
     """Return what is known of a build; None where nothing is."""
     query = "SELECT what FROM built WHERE build = ?"
-    with suppress(DriveError, msgspec.DecodeError):
+    with suppress(DriveError, msgspec.DecodeError, TypeError):
         row = in_record(lambda record: record.execute(query, (build,)).fetchone(), None, make=False)
         if row is not None:
             return msgspec.json.decode(row[0], type=KeptBuild)

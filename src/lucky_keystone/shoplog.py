@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import csv
+import logging
 import sqlite3
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import asdict, astuple, dataclass, fields
 from datetime import UTC, datetime
 from typing import Any, TextIO
+
+import msgspec
 
 from .errors import DriveError, UsageError
 from .shopfile import in_record
@@ -49,6 +52,7 @@ class LogEntry:
 
 
 COLUMNS = tuple(field.name for field in fields(LogEntry))
+_log = logging.getLogger(__name__)
 _LISTED = ", ".join(COLUMNS)
 
 
@@ -95,7 +99,13 @@ def find(
 def _entries(query: str, values: Sequence[str | int]) -> list[LogEntry]:
     nothing: list[tuple[Any, ...]] = []
     rows = in_record(lambda record: record.execute(query, values).fetchall(), nothing, make=False)
-    return [LogEntry(**dict(zip(COLUMNS, row, strict=True))) for row in rows]
+    entries: list[LogEntry] = []
+    for row in rows:
+        with suppress(msgspec.ValidationError):
+            entries.append(msgspec.convert(dict(zip(COLUMNS, row, strict=True)), LogEntry))
+    if len(entries) < len(rows):
+        _log.warning("%d of the entries in the shop's record are damaged, and left out.", len(rows) - len(entries))
+    return entries
 
 
 def history(tag: str, serial: str) -> list[LogEntry]:

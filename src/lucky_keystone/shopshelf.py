@@ -32,7 +32,7 @@ class ShopShelf:
         """Return the manifest, None when there is none."""
         query = "SELECT manifest FROM kept WHERE drive = ?"
         row = self._in_record(lambda record: record.execute(query, (self._drive,)).fetchone(), make=False)
-        return bytes(row[0]) if row else self._last
+        return row[0] if row and isinstance(row[0], bytes) else self._last
 
     def put(self, data: bytes) -> None:
         """Keep a manifest, or the progress of a build."""

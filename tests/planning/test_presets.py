@@ -50,6 +50,7 @@ def test_what_is_chosen_comes_before_a_preset(shop: Path) -> None:
         ("presets = 1\nprset = 3\n", "line 2: there is no key 'prset'"),
         ("presets = 1\n\n[preset.a]\nlabl = 'X'\n", "line 4: there is no key 'labl'"),
         ("presets = 1\n[preset.a]\nidentity = 'X'\n", "line 3: there is no key 'identity'"),
+        ("presets = 1\n[preset.a]\nlabel = 'X'\n[preset.b]\nabout = 'l'\nl = 3\n", "line 6: there is no key 'l'"),
         ("presets = 1\n[preset.a]\nfirmware = 3\n", "preset 'a'"),
         ("presets = 1\npreset = 3\n", "no table of presets"),
         ("presets = [\n", "is not TOML"),

@@ -13,6 +13,7 @@ from msgspec import UNSET, UnsetType
 from ..areas import Part
 from ..building.build import BuildResult
 from ..checking.report import Finding, VolumeSummary
+from ..families.asking import Shortfall
 from ..families.choices import Choices
 from ..families.facts import SourceFacts
 from ..families.family import Decision, SplitImage
@@ -214,6 +215,8 @@ class PlanDocument(PlanBody, kw_only=True):
     command: Literal["plan"] = "plan"
     on_machines: tuple[MachineOutlook, ...]
     """On each machine that was given with --machine."""
+    shortfalls: tuple[Shortfall, ...]
+    """Where these machines do not have what the release asks for."""
 
 
 class CheckBody(msgspec.Struct, kw_only=True):

@@ -185,5 +185,5 @@ def _row(entry: LogEntry) -> tuple[str, ...]:
         entry.label or entry.source,
         shown_size(entry.bytes_written) if entry.bytes_written else "",
         shown_seconds(entry.seconds) if entry.seconds else "",
-        "; ".join(filter(None, (entry.detail, rates, retries))),
+        "; ".join(filter(None, (entry.detail.rstrip("."), rates, retries))),
     )

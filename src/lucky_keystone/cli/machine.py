@@ -19,11 +19,10 @@ from .options import SourcePlace, authority_option, output_options, overwrite_op
 from .show import Column, console, emit_json, facts, heading, paragraph, table
 
 if TYPE_CHECKING:
-    from ..families.facts import SourceFacts
+    from ..families.asking import Shortfall
     from ..fetching.link import Place
     from ..machine.databases import DatabaseSummary
     from ..machine.facts import MachineFacts
-    from ..machine.known import KnownMachine
     from ..machine.outlook import MachineOutlook
     from ..machine.requirements import Requirement
 
@@ -182,29 +181,16 @@ def _show_asked(asked: Sequence[Requirement]) -> None:
     table(
         out,
         [Column(), Column("Asked"), Column("Has"), Column(), Column("What next", folds=True)],
-        [(each.name, each.asked, each.has or "?", Text(each.met, _STYLES[each.met]), _next(each)) for each in asked],
+        [(each.name, each.asked, each.has or "?", Text(each.met, _STYLES[each.met]), each.next_step) for each in asked],
     )
 
 
-def _next(asked: Requirement) -> str:
-    if asked.met == "met":
-        return ""
-    return f"--waive {asked.waiver} leaves the check out" if asked.waiver else "nothing waives this"
-
-
-def show_shortfalls(source: SourceFacts, machines: Sequence[KnownMachine], waived: str) -> None:
+def show_shortfalls(found: Sequence[Shortfall]) -> None:
     """Print where machines fall short of what a release asks for, and what the drive's waivers make of it."""
-    from ..families.asking import asked_of
-    from ..setup.waivers import waivers_of
-
-    out, left_out = console(), {each.name for each in waivers_of(waived)}
-    for machine in machines:
-        for each in asked_of(machine.facts, source):
-            if each.met != "not met":
-                continue
-            next_step = "the check is waived" if each.waiver in left_out else _next(each)
-            has = f"{machine.facts.shown}: {each.name} {each.has} (setup asks for: {each.asked}); {next_step}."
-            paragraph(out, has, style="quiet" if each.waiver in left_out else "warn", indent=2, hanging=4)
+    for each in found:
+        asked = each.requirement
+        words = f"{each.machine}: {asked.name} {asked.has} (setup asks for: {asked.asked}); {each.next_step}."
+        paragraph(console(), words, style="quiet" if each.is_waived else "warn", indent=2, hanging=4)
 
 
 def show_machines(outlooks: Sequence[MachineOutlook]) -> None:

@@ -35,6 +35,7 @@ from .sources import resolved
 from .targets import choose
 
 if TYPE_CHECKING:
+    from ..families.asking import Shortfall
     from ..fetching.link import Place
     from ..machine.known import KnownMachine
     from ..planning.plan import Plan
@@ -152,7 +153,15 @@ def _emit(plan: Plan, machines: Sequence[KnownMachine]) -> None:
     from ..machine.known import outlooks_of
     from .documents import PlanDocument
 
-    emit_json(PlanDocument(**_plan_fields(plan), on_machines=outlooks_of(machines, plan.bootable)))
+    rows = outlooks_of(machines, plan.bootable)
+    emit_json(PlanDocument(**_plan_fields(plan), on_machines=rows, shortfalls=_shortfalls(plan, machines)))
+
+
+def _shortfalls(plan: Plan, machines: Sequence[KnownMachine]) -> tuple[Shortfall, ...]:
+    from ..families.asking import shortfalls
+    from ..families.families import facts_of
+
+    return shortfalls([each.facts for each in machines], facts_of(plan.source), plan.choices.waive) if machines else ()
 
 
 def _plan_fields(plan: Plan) -> dict[str, Any]:
@@ -198,13 +207,11 @@ def show_plan(plan: Plan, *, layout: bool, machines: Sequence[KnownMachine] = ()
     heading(out, "Forecast")
     starts(out, plan.forecast)
     if machines:
-        from ..families.families import facts_of
         from ..machine.known import outlooks_of
-        from ..setup.waivers import NONE
         from .machine import show_machines, show_shortfalls
 
         show_machines(outlooks_of(machines, plan.bootable))
-        show_shortfalls(facts_of(plan.source), machines, plan.choices.waive or NONE)
+        show_shortfalls(_shortfalls(plan, machines))
 
 
 def _speak_decision(row: Sequence[str]) -> str:

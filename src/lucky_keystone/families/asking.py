@@ -1,9 +1,13 @@
-"""What the release in a source asks of a machine."""
+"""What the release in a source asks of machines."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
+
 from ..machine.facts import MachineFacts
 from ..machine.requirements import Requirement, requirements
+from ..setup.waivers import NONE, waivers_of
 from .facts import SourceFacts
 
 
@@ -18,4 +22,31 @@ def asked_of(machine: MachineFacts, source: SourceFacts) -> tuple[Requirement, .
     kinds = {edition.installation_type for edition in editions}
     return requirements(
         max(edition.build for edition in editions), kinds.pop() if len(kinds) == 1 else "Client", machine
+    )
+
+
+@dataclass(frozen=True)
+class Shortfall:
+    """Something that a release asks for and a machine does not have."""
+
+    machine: str
+    requirement: Requirement
+    is_waived: bool
+    """True when the drive leaves the check out."""
+
+    @property
+    def next_step(self) -> str:
+        if self.is_waived:
+            return "the check is waived"
+        return self.requirement.next_step
+
+
+def shortfalls(machines: Sequence[MachineFacts], source: SourceFacts, waive: str | None) -> tuple[Shortfall, ...]:
+    """Return where machines fall short of what a release asks for, on a drive with these waivers."""
+    waived = {each.name for each in waivers_of(waive or NONE)}
+    return tuple(
+        Shortfall(machine.shown, each, each.waiver in waived)
+        for machine in machines
+        for each in asked_of(machine, source)
+        if each.met == "not met"
     )

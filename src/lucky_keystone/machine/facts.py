@@ -11,15 +11,13 @@ from typing import Annotated, Literal
 
 import msgspec
 import tomlkit
-from tomlkit.exceptions import TOMLKitError
 
-from ..errors import UsageError, naming
-from ..nearest import did_you_mean
+from ..errors import UsageError
 from ..outputs import OutputKind, Replacing, refuse_output, write_output
+from ..settings import read_settings, unknown_key
 from ..units import parse_size, shown_size
 
 FORMAT = 1
-_LARGEST = 1 << 20
 Architecture = Literal["x64", "x86", "arm64"]
 SecureBoot = Literal["on", "off", "setup mode", "off or setup mode", "none"]
 SecurityModule = Literal["2.0", "1.2", "none"]
@@ -113,24 +111,11 @@ def save_machine(facts: MachineFacts, path: Path, replacing: Replacing) -> None:
 
 def read_machine(path: Path) -> MachineFacts:
     """Read a machine's file. Raises UsageError naming the line and key that are wrong."""
-    with naming(str(path), UsageError, advice="Name a file that 'lucky-keystone machine --save' or --blank made."):
-        data = path.read_bytes()[: _LARGEST + 1]
-    if len(data) > _LARGEST:
-        raise UsageError(f"{path} is too large to be a machine's file.", advice="Name another file.")
-    try:
-        text = data.decode("utf-8")
-        given = tomlkit.parse(text).unwrap()
-    except (UnicodeDecodeError, TOMLKitError) as error:
-        raise UsageError(f"{path} is not TOML: {error}.", advice="Correct it, or make one with --blank.") from error
-    if given.pop("machine", None) != FORMAT:
-        raise UsageError(f"{path}: 'machine = {FORMAT}' is missing.", advice="Make one with 'machine --blank'.")
+    advice = "Name a file that 'lucky-keystone machine --save' or --blank made, or correct it."
+    text, given = read_settings(path, "a machine's file", "machine", FORMAT, advice)
     for key in given:
         if key not in _WORDS:
-            line = next((n for n, each in enumerate(text.splitlines(), 1) if each.strip().startswith(key)), 0)
-            raise UsageError(
-                f"{path}, line {line}: there is no key '{key}'.",
-                advice=did_you_mean(key, _WORDS) or "'machine --blank' lists the keys.",
-            )
+            raise unknown_key(path, text, key, _WORDS, "'machine --blank' lists the keys.")
     for key in ("memory", "storage"):
         if isinstance(given.get(key), str):
             given[key] = parse_size(given[key])

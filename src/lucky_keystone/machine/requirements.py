@@ -27,6 +27,13 @@ class Requirement:
     waiver: str = ""
     """Name of the waiver that leaves the check out; '' where none helps."""
 
+    @property
+    def next_step(self) -> str:
+        """What can be done where it is not known to be met."""
+        if self.met == "met":
+            return ""
+        return f"--waive {self.waiver} leaves the check out" if self.waiver else "nothing waives this"
+
 
 def requirements(build: int, installation: str, machine: MachineFacts) -> tuple[Requirement, ...]:
     """Return what setup of a release checks, with what the machine has. `installation` is the edition's type.

@@ -22,6 +22,7 @@ from ..fetching.link import Link, lasting, place_of
 from ..fetching.remote import Terms
 from ..outputs import NOTHING_ELSE, PLAN_HEAD, OutputKind, Replacing, write_output
 from ..progress import Progress, silent
+from ..settings import line_of
 from ..sources.opening import open_source
 from ..sources.source import Source
 from ..units import shown_size
@@ -158,14 +159,14 @@ def read_plan(path: Path) -> SavedPlan:
         unknown = re.search(r"unknown field `(\w+)`", message)
         if unknown:
             key = f"{key}.{unknown.group(1)}".lstrip(".")
-        line = _line_of(text, key)
+        line = line_of(text, key)
         where = f", line {line}" if line else ""
         raise UsageError(
             f"{path}{where}, {key or 'the file'}: {message}.", advice="Correct the key in the plan file."
         ) from error
     if plan.format not in _FORMATS:
         raise UsageError(
-            f"{path}, line {_line_of(text, 'format')}, format: {plan.format} is not known, only up to {FORMAT}.",
+            f"{path}, line {line_of(text, 'format')}, format: {plan.format} is not known, only up to {FORMAT}.",
             advice="Plan again with this version.",
         )
     chosen, decided = given(plan.choices), given(plan.decided)
@@ -183,21 +184,6 @@ def _reasons(text: str) -> dict[str, str]:
         for name in CHOICE_NAMES
         if name in decided and hasattr(decided[name], "trivia")
     }
-
-
-def _line_of(text: str, key: str) -> int:
-    """Return the line (from 1) of a dotted key in plain TOML, or of its table; 0 when neither is there."""
-    table, _, name = key.rpartition(".")
-    current, table_line = "", 0
-    for number, line in enumerate(text.splitlines(), 1):
-        if header := re.match(r"\s*\[([\w.]+)\]", line):
-            current = header.group(1)
-            if current == key:
-                return number
-            table_line = number if current == table else table_line
-        elif current == table and re.match(rf"\s*{re.escape(name)}\s*=", line):
-            return number
-    return table_line
 
 
 def open_planned_source(

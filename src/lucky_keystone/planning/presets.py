@@ -13,13 +13,12 @@ from typing import Any
 
 import msgspec
 import platformdirs
-import tomlkit
-from tomlkit.exceptions import TOMLKitError
 
-from ..errors import UsageError, naming
+from ..errors import UsageError
 from ..families.choices import CHOICE_NAMES, Choices, given
 from ..families.family import Earlier
 from ..nearest import did_you_mean
+from ..settings import read_settings, unknown_key
 from ..units import parse_size
 
 FORMAT = 1
@@ -32,8 +31,6 @@ _FILES = ("machine", "trust", "revoked")
 _NOT_OF_A_SHOP = ("identity", "as_is", "edition")
 """Choices for one drive or source alone."""
 _KEYS = ("about", *_FILES, *(name for name in CHOICE_NAMES if name not in _NOT_OF_A_SHOP))
-_LARGEST = 1 << 20
-_EXAMPLE = "Correct it; docs/formats.md has an example."
 
 
 @dataclass(frozen=True)
@@ -69,24 +66,11 @@ def usual_file() -> Path:
 
 def read_presets(path: Path) -> Mapping[str, Preset]:
     """Read a shop's presets. Raises UsageError naming the line and key that are wrong."""
-    with naming(str(path), UsageError, advice="Name a file with presets: --config FILE."):
-        data = path.read_bytes()[: _LARGEST + 1]
-    if len(data) > _LARGEST:
-        raise UsageError(f"{path} is too large to hold presets.", advice="Name another file.")
-    try:
-        text = data.decode("utf-8")
-        document = tomlkit.parse(text).unwrap()
-    except (UnicodeDecodeError, TOMLKitError) as error:
-        raise UsageError(
-            f"{path} is not TOML: {error}.", advice="Correct it; docs/formats.md has an example."
-        ) from error
-    if document.pop("presets", None) != FORMAT:
-        raise UsageError(
-            f"{path}: 'presets = {FORMAT}' is missing.", advice="Put it in front, as docs/formats.md has it."
-        )
+    advice = "Name a file with presets: --config FILE. docs/formats.md has an example."
+    text, document = read_settings(path, "a file of presets", "presets", FORMAT, advice)
     tables = document.pop("preset", {})
     for key in document:
-        raise _unknown(path, text, key, ("presets", "preset"))
+        raise unknown_key(path, text, key, ("presets", "preset"), "Known are: presets, preset.")
     if not isinstance(tables, dict) or not all(isinstance(each, dict) for each in tables.values()):
         raise UsageError(f"{path}: 'preset' is no table of presets.", advice="Write [preset.NAME] above each.")
     return {name: _preset(path, text, name, table) for name, table in tables.items()}
@@ -95,7 +79,7 @@ def read_presets(path: Path) -> Mapping[str, Preset]:
 def _preset(path: Path, text: str, name: str, table: dict[str, Any]) -> Preset:
     for key in table:
         if key not in _KEYS:
-            raise _unknown(path, text, key, _KEYS)
+            raise unknown_key(path, text, f"preset.{name}.{key}", _KEYS, f"Known are: {', '.join(_KEYS)}.")
     values = {key: value for key, value in table.items() if key in CHOICE_NAMES}
     values |= {key: parse_size(values[key]) for key in _SIZES if isinstance(values.get(key), str)}
     try:
@@ -106,12 +90,6 @@ def _preset(path: Path, text: str, name: str, table: dict[str, Any]) -> Preset:
         raise UsageError(f"{path}, preset '{name}': {error}.", advice="Correct it, then try again.") from error
     places = {key: tuple(path.parent / each for each in named) for key, named in files.items()}
     return Preset(name, about, choices, places["machine"], places["trust"], places["revoked"])
-
-
-def _unknown(path: Path, text: str, key: str, known: tuple[str, ...]) -> UsageError:
-    line = next((n for n, each in enumerate(text.splitlines(), 1) if each.strip().lstrip("[").startswith(key)), 0)
-    advice = did_you_mean(key, known) or f"Known are: {', '.join(known)}."
-    return UsageError(f"{path}, line {line}: there is no key '{key}'.", advice=advice)
 
 
 def preset_named(name: str, path: Path | None) -> Preset:

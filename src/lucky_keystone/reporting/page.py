@@ -112,7 +112,8 @@ def page_of(
 ) -> Page:
     """Put together what is known of a drive that was checked. `history`: the newest first."""
     report = seen.report
-    label = next((volume.label for volume in report.volumes if volume.label), "")
+    fullest = max(report.volumes, key=lambda volume: volume.file_count, default=None)
+    label = fullest.label if fullest is not None else ""
     size = f"{sold_size(subject.size)} as sold, {shown_size(subject.size)} as shown by systems"
     hardware = ", ".join(filter(None, (subject.model, subject.serial and f"serial {subject.serial}")))
     sections: list[Section] = [
@@ -174,7 +175,8 @@ def _source(subject: Subject, seen: Examined, built: KeptBuild | None) -> Iterat
         yield "Source", "not known: the drive has no manifest"
         return
     source = seen.manifest.about.source
-    yield "Source", f"{source.name}{f', labelled {source.label}' if source.label else ''}"
+    label = f", labelled {source.label}" if source.label and source.label not in source.name else ""
+    yield "Source", f"{source.name}{label}"
     if built is not None and built.source != source.name:
         yield "It lay at", built.source
     yield "Fingerprint", f"{source.fingerprint} (names, sizes and times of its files)"
@@ -193,10 +195,9 @@ def _stretches(seen: Examined, size: int) -> Iterator[Stretch]:
         start, length = each.first_lba * seen.sector_size, each.sector_count * seen.sector_size
         volume = volumes.get(start)
         kind = volume.file_system if volume is not None else ""
-        note = "active" if each.active else "marked for BIOS" if each.marked and not each.has_system_type else ""
         name = f"{kind} '{volume.label}'" if volume is not None else f"partition, {each.type_shown}"
         used = length - volume.free if volume is not None else length
-        yield Stretch(str(number), kind, name, start, length, max(used, 0), note)
+        yield Stretch(str(number), kind, name, start, length, max(used, 0), "active" if each.active else "")
         end = max(end, start + length)
     image_size = seen.manifest.about.image_size if seen.manifest is not None else 0
     if not seen.partitions and image_size:
@@ -235,7 +236,12 @@ def _history(entries: Sequence[LogEntry]) -> Iterator[tuple[str, str]]:
     for entry in entries[:_ENTRIES]:
         rates = (("reads", entry.reading), ("writes", entry.writing))
         measured = ", ".join(f"{verb} {shown_size(rate)}/s" for verb, rate in rates if rate)
-        words = (entry.result, f"from {entry.label or entry.source}" if entry.source else "", measured, entry.detail)
+        words = (
+            entry.result,
+            f"from {entry.label or entry.source}" if entry.source else "",
+            measured,
+            entry.detail.rstrip("."),
+        )
         yield f"{entry.moment[:10]} {entry.command}", "; ".join(filter(None, words))
     if len(entries) > _ENTRIES:
         yield "Before", f"{counted(len(entries) - _ENTRIES, 'entry', 'entries')} more in the shop's record"
