@@ -23,7 +23,7 @@ from .options import SourcePlace, asked_for, replacing_of
 from .pace import shown_seconds
 from .show import Column, console, emit_json, heading, paragraph, table
 from .stages import Stages
-from .targets import Chosen, choose, guard, reading
+from .targets import Chosen, choose, reading
 
 if TYPE_CHECKING:
     from ..building.batch import BatchRow
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from ..fetching.link import Place
     from ..sources.source import Source
     from ..work import Work
-    from .documents import BatchRowBody
+    from .shop_documents import BatchRowBody
 
 Result = Literal["done", "already built", "faults", "failed", "refused", "interrupted"]
 _STYLES = {"done": "good", "already built": "good", "interrupted": "warn"}
@@ -106,11 +106,12 @@ class Batch:
         for entry in entries:
             self._attempt(entry, self._choose, entry, path.absolute().parent)
         _refuse_twice(path, entries)
+        paths = {each.request.path for each in entries if each.request is not None}
+        job = DriveJob("build", self.lifted, (*(each for each in paths if isinstance(each, Path)), *self.beside))
         for entry in entries:
-            self._attempt(entry, self._plan, entry, how)
+            self._attempt(entry, self._plan, entry, job, how)
         passes = _passes(entries)
         _show_start(entries, len(passes))
-        job = DriveJob("build", self.lifted)
         for entry in (entry for each in passes for entry in each):
             self._attempt(entry, self._confirm, entry, job, yes=yes)
         for number, each in enumerate(passes, 1):
@@ -174,7 +175,7 @@ class Batch:
         saved = entry.request.saved
         entry.chosen = choose(drive, self.bay, self.sector_size or (saved.drive.sector_size if saved else None))
 
-    def _plan(self, entry: _Entry, how: How) -> None:
+    def _plan(self, entry: _Entry, job: DriveJob, how: How) -> None:
         """Open the row's source, once for all rows that have it, and decide."""
         from ..building.request import built_before, plan_all
         from ..sources.locating import naming_files
@@ -183,9 +184,8 @@ class Batch:
         chosen, request = entry.chosen, entry.request
         assert chosen is not None
         assert request is not None
-        paths = tuple(each for each in (request.path, *self.beside, *request.further) if isinstance(each, Path))
+        job.guard([chosen], tuple(each for each in request.further if isinstance(each, Path)))
         with Logged("build", chosen, only_failures=True):
-            guard(chosen, needed=0, lifted=self.lifted, sources=paths)
             entry.opened = opened = self._opened(request)
             with naming_files(opened):
                 entry.request = request = replace(request, choices=with_edition(opened, request.choices))
@@ -265,6 +265,13 @@ def _refuse_twice(path: Path, entries: Sequence[_Entry]) -> None:
                 advice="Give each row a drive of its own.",
             )
         lines[place] = entry.row.line
+    for entry in entries:
+        source = entry.request.path if entry.request is not None else None
+        if isinstance(source, Path) and (line := lines.get(source.resolve())):
+            raise UsageError(
+                f"{path}: line {entry.row.line} reads what line {line} writes, {source.name}.",
+                advice="Build from that drive in a batch of its own.",
+            )
 
 
 def _is_healthy(chosen: Chosen) -> bool:
@@ -318,7 +325,7 @@ def _origin(entry: _Entry) -> str:
 
 
 def _body(entry: _Entry) -> BatchRowBody:
-    from .documents import BatchRowBody
+    from .shop_documents import BatchRowBody
 
     error = entry.error or (entry.work.error if entry.work is not None else None)
     result = entry.work.result if entry.work is not None else None
@@ -357,7 +364,7 @@ def _csv_of(bodies: Sequence[BatchRowBody]) -> bytes:
 
 def _tell(path: Path, bodies: Sequence[BatchRowBody], report: Path | None) -> None:
     if manner().as_json:
-        from .documents import BatchDocument
+        from .shop_documents import BatchDocument
 
         emit_json(BatchDocument(batch=str(path), report=str(report) if report else None, rows=list(bodies)))
         return

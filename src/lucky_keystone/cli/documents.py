@@ -21,15 +21,11 @@ from ..families.signing import LoaderSignature
 from ..fetching.catalogue import CatalogueImage
 from ..gauging.capacity import Verdict as CapacityVerdict
 from ..gauging.gauge import Mode
-from ..machine.databases import DatabaseSummary
-from ..machine.facts import MachineFacts
 from ..machine.outlook import MachineOutlook
-from ..machine.requirements import Requirement
-from ..shoplog import LogEntry
-from ..shoptrends import Trend
 from ..starting.outlook import Outlook
 from ..wim.read import Edition
 from .events import Document, ProgressEvent
+from .shop_documents import BatchDocument, LogDocument, LogPruneDocument, MachineDocument, PresetsDocument
 
 
 class DriveBody(msgspec.Struct, kw_only=True):
@@ -407,41 +403,6 @@ class MendDocument(Document, kw_only=True):
     notes: list[str]
 
 
-class MachineDocument(Document, kw_only=True):
-    """`machine`."""
-
-    command: Literal["machine"] = "machine"
-    facts: MachineFacts
-    """What is not known is left out."""
-    databases: dict[str, DatabaseSummary]
-    """What its Secure Boot allows (db) and refuses (dbx), where they can be read."""
-    unknown: list[str]
-    """What could not be read here, and what helps."""
-    requirements: list[Requirement]
-    """With --for: what the release asks for."""
-    saved: str | None
-
-
-class PresetBody(msgspec.Struct, kw_only=True):
-    """A shop's defaults under one name."""
-
-    name: str
-    about: str
-    choices: Choices
-    machines: list[str]
-    """Files of machines."""
-    trust: list[str]
-    revoked: list[str]
-
-
-class PresetsDocument(Document, kw_only=True):
-    """`presets`."""
-
-    command: Literal["presets"] = "presets"
-    file: str
-    presets: list[PresetBody]
-
-
 class MendUndoneDocument(Document, kw_only=True):
     """`mend --undo`."""
 
@@ -452,49 +413,6 @@ class MendUndoneDocument(Document, kw_only=True):
     bytes_written: int
 
 
-class LogDocument(Document, kw_only=True):
-    """`log`."""
-
-    command: Literal["log"] = "log"
-    file: str | None
-    """The record's file; null when it is switched off."""
-    entries: list[LogEntry]
-    trends: tuple[Trend, ...]
-    """What becomes worse, of the drives that --drive names, else of all."""
-
-
-class BatchRowBody(msgspec.Struct, kw_only=True):
-    """What became of a row of a batch."""
-
-    line: int
-    """Of the CSV file, from 1."""
-    drive: str
-    model: str
-    serial: str
-    source: str
-    """As the row names it, or the one of all rows."""
-    preset: str
-    label: str
-    result: Literal["done", "already built", "faults", "failed", "refused", "interrupted"]
-    exit_code: int
-    """What the program would end with were this its only drive."""
-    bytes_written: int
-    seconds: float
-    message: str
-    advice: str
-
-
-class BatchDocument(Document, kw_only=True):
-    """`build --batch`."""
-
-    command: Literal["build"] = "build"
-    batch: str
-    """The CSV file."""
-    report: str | None
-    """The file that was written with --batch-report."""
-    rows: list[BatchRowBody]
-
-
 class ReportDocument(Document, kw_only=True):
     """`report`."""
 
@@ -503,16 +421,6 @@ class ReportDocument(Document, kw_only=True):
     page: str
     """The file that was written."""
     check: CheckBody
-
-
-class LogPruneDocument(Document, kw_only=True):
-    """`log --prune`."""
-
-    command: Literal["log"] = "log"
-    before: str
-    """The moment, UTC."""
-    entries_removed: int
-    journals_removed: list[str]
 
 
 class PartBody(msgspec.Struct, kw_only=True):

@@ -45,12 +45,14 @@ class DriveJob:
 
     kind: Literal["build", "update"]
     lifted: frozenset[Guard]
+    others: tuple[Path, ...] = ()
+    """What is read for other drives meanwhile: no drive that holds it is written."""
 
     def guard(self, chosen: Sequence[Chosen], sources: tuple[Path, ...]) -> None:
         """Raise ProtectError for a drive that is held back, before anything is read."""
         for each in chosen:
             with Logged(self.kind, each, only_failures=True):
-                guard(each, needed=0, lifted=self.lifted, sources=sources)
+                guard(each, needed=0, lifted=self.lifted, sources=(*sources, *self.others))
 
     def confirm(self, pairs: Sequence[Pair], opened: Source, *, yes: bool) -> None:
         """Have every drive confirmed. Raises ProtectError where one is not."""
@@ -61,7 +63,7 @@ class DriveJob:
                     yes=yes,
                     needed=one.plan.needed,
                     lifted=self.lifted,
-                    sources=opened.places,
+                    sources=(*opened.places, *self.others),
                     will="updated to the new source" if self.kind == "update" else "erased",
                     continues=one.continues,
                 )
@@ -89,7 +91,7 @@ class DriveJob:
             for each, one in pairs:
                 try:
                     with Logged(self.kind, each, opened, only_failures=True):
-                        works.append(self._opened(each, one, stack, opened.places))
+                        works.append(self._opened(each, one, stack, (*opened.places, *self.others)))
                     written.append((each, one))
                 except KeystoneError as error:
                     if left_out is None:

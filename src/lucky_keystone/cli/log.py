@@ -109,7 +109,7 @@ def command(
     place = shopfile.place()
     worse = shoptrends.trends(shoplog.find(drive=drive))
     if manner().as_json:
-        from .documents import LogDocument
+        from .shop_documents import LogDocument
 
         emit_json(LogDocument(file=str(place) if place else None, entries=list(entries), trends=worse))
         return
@@ -165,7 +165,7 @@ def _prune(before: str, *, yes: bool) -> None:
     for path in journals:
         path.unlink(missing_ok=True)
     if manner().as_json:
-        from .documents import LogPruneDocument
+        from .shop_documents import LogPruneDocument
 
         emit_json(LogPruneDocument(before=moment, entries_removed=removed, journals_removed=list(map(str, journals))))
     else:

@@ -90,7 +90,7 @@ def command(
         save_machine(found, save, replacing)
     asked = _asked(source, found, authority) if source is not None else ()
     if manner().as_json:
-        from .documents import MachineDocument
+        from .shop_documents import MachineDocument
 
         document = MachineDocument(
             facts=found,

@@ -43,7 +43,7 @@ def command(config: Path | None) -> None:
         )
     known = read_presets(place)
     if manner().as_json:
-        from .documents import PresetBody, PresetsDocument
+        from .shop_documents import PresetBody, PresetsDocument
 
         bodies = [
             PresetBody(
