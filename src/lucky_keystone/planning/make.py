@@ -20,7 +20,6 @@ from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.styles import STYLES
 from ..units import shown_size
 from ..volumes.kind import StandingVolume
-from .combining import wish_of
 from .fitting import FROM_SCRATCH, STAYS, Fitted, areas_of, fit, fit_again
 from .identity import names_of, numbers_of
 from .plan import FittedVolume, Plan
@@ -57,8 +56,8 @@ def make_plan(
     for asked, given in (("--drivers", source.drivers), ("--answer-file", source.answer_file)):
         if given and asked not in family.read_beside:
             raise UsageError(f"{asked}: nothing on a drive of this kind reads that.", advice="Leave it out.")
-    choices, by_machines = proposed(source, choices, drive, machines, is_update=bool(standing))
-    wish = wish_of(source, choices, drive)
+    open_choices = proposed(source, choices, drive, machines, is_update=bool(standing))
+    choices, wish, earlier = open_choices.choices, open_choices.wish, {**earlier, **open_choices.earlier}
     identity = choices.identity if choices.identity is not None else drive.name
     if not identity:
         raise UsageError("The identity word is empty.", advice="Choose one with --identity WORD.")
@@ -89,7 +88,7 @@ def make_plan(
         identity=identity,
         drive=shape,
         table=wish.table,
-        decisions=tuple(_marked(decision, {**earlier, **by_machines}) for decision in decisions),
+        decisions=tuple(_marked(decision, earlier) for decision in decisions),
         areas=areas_of(wish, fitted, drive.sector_size),
         needed=fitted.needed,
         unused=fitted.drive_size - fitted.end,

@@ -29,10 +29,21 @@ _WORTH = {"starts": 2, "not known": 1, "will not start": 0}
 
 
 @dataclass(frozen=True)
+class Proposed:
+    """What is decided with machines in view."""
+
+    choices: Choices
+    earlier: Mapping[str, Earlier]
+    """Which of the choices the machines made."""
+    wish: DriveWish
+
+
+@dataclass(frozen=True)
 class _Attempt:
     """Choices, and what the machines make of a drive by them."""
 
     choices: Choices
+    wish: DriveWish
     rows: tuple[MachineOutlook, ...]
 
     @property
@@ -50,15 +61,16 @@ class _Proposal:
 
 def proposed(
     source: Source, choices: Choices, drive: DriveShape, machines: Sequence[KnownMachine], *, is_update: bool
-) -> tuple[Choices, Mapping[str, Earlier]]:
-    """Return choices with what the machines decide, and of each of those the reason.
+) -> Proposed:
+    """Return choices with what the machines decide, of each of those the reason, and what the source wishes then.
 
-    Of an update the table and the volumes stay, so only what is put on top of the source is decided.
+    Of an update the table and the volumes stay, so only what is put on top of the source is decided. Raises as
+    `wish_of` does where nothing can be built by the choices.
     """
     earlier: dict[str, Earlier] = {}
     attempt = _tried(source, choices, drive, machines) if machines else None
-    if attempt is None:  # what is wrong, planning says
-        return choices, earlier
+    if attempt is None:
+        return Proposed(choices, earlier, wish_of(source, choices, drive))
     facts = [each.facts for each in machines]
     search = _Search(source, drive, machines, earlier)
     if any(row.verdict != "starts" for row in attempt.rows) and any(each.secure_boot == "on" for each in facts):
@@ -66,7 +78,7 @@ def proposed(
     if not is_update:
         attempt = search.better(attempt, list(_firmware(facts)))
     attempt = search.better(attempt, list(_waivers(source, facts)))
-    return attempt.choices, earlier
+    return Proposed(attempt.choices, earlier, attempt.wish)
 
 
 @dataclass(frozen=True)
@@ -103,10 +115,10 @@ def _served(before: _Attempt, after: _Attempt) -> str:
 
 def _tried(source: Source, choices: Choices, drive: DriveShape, machines: Sequence[KnownMachine]) -> _Attempt | None:
     try:
-        wish: DriveWish = wish_of(source, choices, drive)
+        wish = wish_of(source, choices, drive)
     except KeystoneError:
         return None
-    return _Attempt(choices, outlooks_of(machines, wish.bootable))
+    return _Attempt(choices, wish, outlooks_of(machines, wish.bootable))
 
 
 def _firmware(machines: Sequence[MachineFacts]) -> Iterator[_Proposal]:
