@@ -50,6 +50,8 @@ class _Entry:
     wanted: WantedDrive | None = None
     work: Work | None = None
     is_built: bool = False
+    label: str = ""
+    """Of the drive's main volume, as decided."""
     error: KeystoneError | None = None
     seconds: float = 0.0
 
@@ -189,10 +191,12 @@ class Batch:
             entry.opened = opened = self._opened(request)
             with naming_files(opened):
                 entry.request = request = replace(request, choices=with_edition(opened, request.choices))
-                if how.resume and built_before(request, opened, chosen, reading) is not None:
-                    entry.is_built = _is_healthy(chosen)
+                plan = built_before(request, opened, chosen, reading) if how.resume else None
+                entry.is_built = plan is not None and _is_healthy(chosen)
                 if not entry.is_built:
                     (entry.wanted,) = plan_all(request, opened, [chosen], reading)
+                    plan = entry.wanted.plan
+        entry.label = (plan.choices.label if plan is not None else None) or ""
 
     def _opened(self, request: Request) -> Source:
         from ..building.request import open_requested
@@ -309,8 +313,7 @@ def _planned(entry: _Entry) -> tuple[str, ...]:
     plan, row = entry.wanted.plan if entry.wanted else None, entry.row
     state = entry.error.message if entry.error else "already built" if entry.is_built else ""
     size = exact_size(plan.drive.size) if plan is not None and plan.drive.size else ""
-    label = (plan.choices.label or "") if plan is not None else row.label
-    return str(row.line), _name(entry), _origin(entry), row.preset, label, state or size
+    return str(row.line), _name(entry), _origin(entry), row.preset, entry.label or row.label, state or size
 
 
 def _name(entry: _Entry) -> str:
@@ -340,7 +343,7 @@ def _body(entry: _Entry) -> BatchRowBody:
         serial=drive.serial if drive else "",
         source=_origin(entry),
         preset=entry.row.preset,
-        label=(entry.wanted.plan.choices.label or "") if entry.wanted is not None else entry.row.label,
+        label=entry.label or entry.row.label,
         result=entry.result,
         exit_code=entry.exit_code,
         bytes_written=result.bytes_written if result is not None else 0,

@@ -124,10 +124,12 @@ def page_of(
     if built is not None and built.decisions:
         rows = tuple((each.topic, f"{each.value} ({each.reason})") for each in built.decisions)
         sections.append(Facts("What was decided, and why", rows))
-    sections.append(Verdicts("Where it starts", tuple(_outlooks(report.starts))))
+    if report.starts:
+        sections.append(Verdicts("Where it starts", tuple(_outlooks(report.starts))))
     if report.on_machines:
         sections.append(Verdicts("On your machines", tuple(map(_on_machine, report.on_machines[:_MACHINES]))))
-    sections.append(Words("How to start from it", tuple(how_to_start(report.starts, _labels_for_macs(seen)))))
+    if how := how_to_start(report.starts, _labels_for_macs(seen)):
+        sections.append(Words("How to start from it", tuple(how)))
     if report.findings or report.unknown:
         sections.append(Words("What the check found", tuple(_findings(report.findings, report.unknown))))
     if history:

@@ -23,6 +23,6 @@ def how_to_start(rows: Sequence[Outlook], labels_for_macs: Sequence[str]) -> lis
     """
     able = [row.firmware for row in rows if row.verdict != "will not start"]
     for_macs = any(name.startswith("Mac") for name in able)
-    for_others = not for_macs or not all(name.startswith("Mac") for name in able)
+    for_others = not all(name.startswith("Mac") for name in able)
     said = [_PC] if for_others else []
     return [*said, _MAC.format(label="' or '".join(labels_for_macs))] if for_macs else said
