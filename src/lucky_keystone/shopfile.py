@@ -48,6 +48,12 @@ _STEPS: dict[int, tuple[str, ...]] = {
 }
 """What brings a record of the version before to each version."""
 _DAMAGED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
+_NO_VERSION = "no version of ours"
+_NOT_OURS = (
+    *("no such table", "no such column", "already exists", "duplicate column", "unsupported file format"),
+    _NO_VERSION,
+)
+"""What the database says of a file that holds something else than ours, without calling that damaged."""
 _T = TypeVar("_T")
 _log = logging.getLogger(__name__)
 
@@ -98,8 +104,8 @@ def in_record(work: Callable[[sqlite3.Connection], _T], otherwise: _T, *, make: 
             return otherwise
         try:
             return _at(file, work, writes=make)
-        except (sqlite3.Error, OSError) as error:
-            if is_last or not isinstance(error, sqlite3.DatabaseError) or not _is_damaged(error):
+        except (sqlite3.Error, UnicodeDecodeError, OSError) as error:
+            if is_last or not _is_damaged(error):
                 raise _unusable(file, str(error)) from error
             _set_aside(file, error)
     raise AssertionError
@@ -112,6 +118,7 @@ def _at(file: Path, work: Callable[[sqlite3.Connection], _T], *, writes: bool) -
     with closing(sqlite3.connect(file, timeout=_PATIENCE, isolation_level=None)) as database:
         if new:
             give_to_user(file)
+        database.text_factory = lambda text: text.decode("utf-8", "replace")  # a damaged text is one all the same
         # Two programs may come at once to one that is new; and one that is only read may be on a read-only disk.
         database.execute("BEGIN IMMEDIATE" if writes else "BEGIN")
         try:
@@ -128,6 +135,8 @@ def _at(file: Path, work: Callable[[sqlite3.Connection], _T], *, writes: bool) -
 def _bring_up(database: sqlite3.Connection, file: Path) -> None:
     """Make the tables, or those that a record of an older version does not have."""
     version = database.execute("PRAGMA user_version").fetchone()[0]
+    if version < 0:
+        raise sqlite3.DatabaseError(_NO_VERSION)
     if version > _VERSION:
         raise _unusable(file, "a newer version of this program wrote it")
     for step in range(version + 1, _VERSION + 1):
@@ -137,14 +146,15 @@ def _bring_up(database: sqlite3.Connection, file: Path) -> None:
         database.execute(f"PRAGMA user_version = {_VERSION}")
 
 
-def _is_damaged(error: sqlite3.DatabaseError) -> bool:
+def _is_damaged(error: Exception) -> bool:
     """Tell damage from a record that is busy, full or may not be written; one without our tables is damaged too."""
+    if isinstance(error, UnicodeDecodeError):  # of a name in the database's own tables
+        return True
     code = getattr(error, "sqlite_errorcode", None)
-    missing = ("no such table", "no such column", "already exists", "duplicate column")
-    return (code is not None and code & 0xFF in _DAMAGED) or any(words in str(error) for words in missing)
+    return (code is not None and code & 0xFF in _DAMAGED) or any(words in str(error) for words in _NOT_OURS)
 
 
-def _set_aside(file: Path, error: sqlite3.DatabaseError) -> None:
+def _set_aside(file: Path, error: Exception) -> None:
     stem = f"{file.stem}-damaged-{now().replace(':', '').replace('-', '')}"
     aside = file.with_name(f"{stem}{file.suffix}")
     number = 1

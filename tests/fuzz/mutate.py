@@ -24,6 +24,7 @@ from .fetching_targets import fetching_targets
 from .mac_targets import mac_targets
 from .mending_targets import mending_targets
 from .setup_targets import setup_targets
+from .shop_targets import shop_targets
 from .targets import Target, make_targets
 
 KINDS = (
@@ -33,6 +34,7 @@ KINDS = (
     *("applied edition", "hive", "boot store"),
     *("edition", "signature lists", "answer file", "driver package"),
     *("catalogue", "catalogue json", "journal", "record of the store", "answers"),
+    *("machine file", "presets", "batch", "record"),
     *("manifest drive", "progress drive", "bay", "plan"),
     *("mended fat32 drive", "mended gpt drive", "mended ntfs drive", "mended studio drive"),
     *("raw mbr", "raw gpt", "raw fat12", "raw fat16", "raw gz", "raw bz2", "raw xz", "raw zst", "raw zip"),
@@ -52,6 +54,7 @@ EXTREMES = [
 def all_targets(folder: Path) -> dict[str, Target]:
     """Make a target of every kind in `folder`."""
     made = make_targets(folder) | mac_targets(folder / "mac") | setup_targets(folder / "setup")
+    made |= shop_targets(folder / "shop")
     made |= mending_targets(folder / "mended", folder / "udf.iso", next((folder / "mac/apps").glob("*.app")))
     return made | fetching_targets(folder / "net")
 
@@ -86,7 +89,7 @@ def one(targets: dict[str, Target], kind: str, number: int, seed: int = 0) -> tu
         except (SourceError, UsageError) as error:  # what was given cannot be used: the only answer besides a result
             assert not kind.endswith("drive"), error  # a check always has a result
             assert error.message
-            assert re.search(r"(?<!\w)b'", error.message) is None, error  # bytes as Python writes them
+            assert re.search(r"(?<![\w'])b'", error.message) is None, error  # bytes as Python writes them
             end = "error"
     return time.monotonic() - started, end
 

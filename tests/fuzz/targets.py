@@ -240,7 +240,7 @@ def described_targets(folder: Path, disc: Path, drive: MemoryDrive) -> dict[str,
         (folder / "plan.toml").write_bytes(plan)
         saved = read_plan(folder / "plan.toml")
         shape = DriveShape(saved.drive.name or "x", saved.drive.size, saved.drive.sector_size)
-        make_plan(source, saved.choices, shape, saved=saved.decided)
+        make_plan(source, saved.choices, shape, earlier=saved.decided)
 
     found["plan"] = Target(*in_memory(plan), [(0, plan.find(b"# Why:"))], use_plan)
     return found
