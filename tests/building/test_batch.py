@@ -141,7 +141,7 @@ def test_rows_with_sources_and_plans_of_their_own(disc: Path, tmp_path: Path) ->
     (tmp_path / "twice.csv").write_text(f"drive\na.img\n{tmp_path / 'a.img'}\n")
     told = run("build", disc, "--batch", tmp_path / "twice.csv", "--yes", code=2).stderr
     assert "lines 2 and 3 have the same drive" in told
-    (tmp_path / "chain.csv").write_text("drive,source\nx.img,a.img\na.img,b.img\n")
+    (tmp_path / "chain.csv").write_text(f"drive,source,plan\nx.img,a.img,\na.img,{disc},\ny.img,,crew.toml\n")
     told = run("build", "--batch", tmp_path / "chain.csv", "--yes", code=2).stderr
     assert "line 2 reads what line 3 writes, a.img" in told
     assert "goes without --onto" in run("build", disc, "--batch", "x.csv", "--onto", "y.img", code=2).stderr

@@ -108,10 +108,11 @@ class Batch:
         for entry in entries:
             self._attempt(entry, self._choose, entry, path.absolute().parent)
         _refuse_twice(path, entries)
-        paths = {each.request.path for each in entries if each.request is not None}
-        job = DriveJob("build", self.lifted, (*(each for each in paths if isinstance(each, Path)), *self.beside))
+        job = DriveJob("build", self.lifted, (*_read_by(entries), *self.beside))
         for entry in entries:
             self._attempt(entry, self._plan, entry, job, how)
+        _refuse_chain(path, entries)  # once more: of plans the sources are known by now
+        job = replace(job, others=(*_read_by(entries), *self.beside))
         passes = _passes(entries)
         _show_start(entries, len(passes))
         for entry in (entry for each in passes for entry in each):
@@ -269,13 +270,29 @@ def _refuse_twice(path: Path, entries: Sequence[_Entry]) -> None:
                 advice="Give each row a drive of its own.",
             )
         lines[place] = entry.row.line
+    _refuse_chain(path, entries)
+
+
+def _refuse_chain(path: Path, entries: Sequence[_Entry]) -> None:
+    """Raise UsageError where a row is built from what another one writes."""
+    lines = {entry.chosen.path.resolve(): entry.row.line for entry in entries if entry.chosen is not None}
     for entry in entries:
-        source = entry.request.path if entry.request is not None else None
-        if isinstance(source, Path) and (line := lines.get(source.resolve())):
-            raise UsageError(
-                f"{path}: line {entry.row.line} reads what line {line} writes, {source.name}.",
-                advice="Build from that drive in a batch of its own.",
-            )
+        for source in _read_by([entry]):
+            if line := lines.get(source.resolve()):
+                raise UsageError(
+                    f"{path}: line {entry.row.line} reads what line {line} writes, {source.name}.",
+                    advice="Build from that drive in a batch of its own.",
+                )
+
+
+def _read_by(entries: Sequence[_Entry]) -> tuple[Path, ...]:
+    """Return the files and folders that rows are built from, as far as they are known."""
+    found: set[Path] = set()
+    for entry in entries:
+        found |= set(entry.opened.places) if entry.opened is not None else set()
+        if entry.request is not None and isinstance(entry.request.path, Path):
+            found.add(entry.request.path)
+    return tuple(sorted(found))
 
 
 def _is_healthy(chosen: Chosen) -> bool:

@@ -145,15 +145,15 @@ def _listed(names: Sequence[str]) -> str:
 def _waivers(source: Source, machines: Sequence[MachineFacts]) -> Iterator[_Proposal]:
     """What a machine is known to lack; what is not known of it is left to setup."""
     facts = facts_of(source)
-    lacking = {
-        machine.shown: [each for each in asked_of(machine, facts) if each.met == "not met" and each.waiver]
+    lacking = [
+        (machine.shown, [each for each in asked_of(machine, facts) if each.met == "not met" and each.waiver])
         for machine in machines
-    }
-    names = [name for name in _WAIVERS if any(each.waiver == name for every in lacking.values() for each in every)]
+    ]
+    names = [name for name in _WAIVERS if any(each.waiver == name for _, every in lacking for each in every)]
     if names:
         refused = [
             f"{machine} ({', '.join(f'{each.name} {each.has}' for each in every)})"
-            for machine, every in lacking.items()
+            for machine, every in lacking
             if every
         ]
         yield _Proposal({"waive": ",".join(names)}, f"setup would refuse {_listed(refused)}")
