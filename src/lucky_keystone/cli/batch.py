@@ -111,7 +111,7 @@ class Batch:
         job = DriveJob("build", self.lifted, (*_read_by(entries), *self.beside))
         for entry in entries:
             self._attempt(entry, self._plan, entry, job, how)
-        _refuse_chain(path, entries)  # once more: of plans the sources are known by now
+        _refuse_chain(path, entries)  # once more: the sources of plans are known now
         job = replace(job, others=(*_read_by(entries), *self.beside))
         passes = _passes(entries)
         _show_start(entries, len(passes))
