@@ -40,3 +40,19 @@ class Area:
     @property
     def name(self) -> str:
         return self.title or self.part.value
+
+
+@dataclass(frozen=True)
+class Block:
+    """A stretch of the drive. Bytes."""
+
+    number: str
+    """What is beside it: a digit for a partition, a letter for a part of the beginning, '' for the rest."""
+    kind: str
+    """'FAT32' and so on, 'image'; '' for what is no volume."""
+    name: str
+    start: int
+    size: int
+    used: int
+    """Of its bytes those that are taken, from its start."""
+    note: str

@@ -52,6 +52,12 @@ def rate(size: int, seconds: float) -> int:
     return round(size / seconds) if size >= _MEASURABLE and seconds > 0 else 0
 
 
+def shown_rates(reading: int, writing: int) -> str:
+    """Return rates in bytes a second as 'reads 88 MiB/s, writes 21 MiB/s'; those that are 0 were not measured."""
+    rates = (("reads", reading), ("writes", writing))
+    return ", ".join(f"{verb} {shown_size(rate)}/s" for verb, rate in rates if rate)
+
+
 def exact_size(size: int) -> str:
     """Return bytes with both: 59.6 GiB (64,000,000,000 bytes)."""
     return f"{shown_size(size)} ({size:,} bytes)"

@@ -10,9 +10,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 
+from lucky_keystone.areas import Block
 from lucky_keystone.cli.layout import bar
 from lucky_keystone.planning.figure import HEIGHT, WIDTH, drawn
-from lucky_keystone.planning.sketch import Block, Sketch, Start
+from lucky_keystone.planning.sketch import Sketch, Start
 
 KINDS = ("FAT32", "NTFS", "HFS+", "image", "")
 VERDICTS: tuple[Literal["starts", "will not start", "not known"], ...] = ("starts", "will not start", "not known")

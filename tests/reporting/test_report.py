@@ -10,8 +10,9 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.areas import Block
 from lucky_keystone.reporting.html import html_of
-from lucky_keystone.reporting.page import Facts, Page, Picture, Stretch, Verdicts, Words
+from lucky_keystone.reporting.page import Facts, Page, Picture, Verdicts, Words
 from lucky_keystone.reporting.picture import _BOTTOM, _drawn, png_of
 
 from ..helpers.program import run, run_json
@@ -93,7 +94,7 @@ def test_a_damaged_drive_has_its_page_too(copy_of: Callable[[], Path], tmp_path:
 
 def crowded(count: int) -> Page:
     words = "a reason <script>with [markup] & $signs$ of some length, as they are on real drives " * 2
-    stretches = tuple(Stretch(str(n), "NTFS", f"NTFS '<b>{n}'", n << 30, 1 << 30, 1 << 20, "active") for n in range(4))
+    blocks = tuple(Block(str(n), "NTFS", f"NTFS '<b>{n}'", n << 30, 1 << 30, 1 << 20, "active") for n in range(4))
     return Page(
         title="<G7KM>",
         subtitle="Ferry & Co",
@@ -101,7 +102,7 @@ def crowded(count: int) -> Page:
         is_good=False,
         sections=(
             Facts("What it is", tuple((f"key {n}", words) for n in range(count))),
-            Picture("The whole drive", 4 << 30, stretches),
+            Picture("The whole drive", 4 << 30, blocks),
             Verdicts("Where it starts", tuple((f"UEFI {n}", "not known", words) for n in range(count))),
             Words("What the check found", (words,) * count),
         ),

@@ -12,7 +12,8 @@ from .manner import manner
 from .show import Column, heading, table
 
 if TYPE_CHECKING:
-    from ..planning.sketch import Block, Sketch
+    from ..areas import Block
+    from ..planning.sketch import Sketch
 
 _WIDEST = 96
 """Columns of a bar."""

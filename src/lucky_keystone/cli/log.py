@@ -13,7 +13,7 @@ import click
 from ..errors import ProtectError, UsageError
 from ..outputs import OutputKind, write_output
 from ..shoplog import COMMANDS, RESULTS
-from ..units import counted, shown_size
+from ..units import counted, shown_rates, shown_size
 from .manner import manner
 from .options import Word, output_options, overwrite_option, replacing_of
 from .pace import shown_seconds
@@ -174,8 +174,7 @@ def _prune(before: str, *, yes: bool) -> None:
 
 def _row(entry: LogEntry) -> tuple[str, ...]:
     retries = f"{entry.retries} {'retry' if entry.retries == 1 else 'retries'}" if entry.retries else ""
-    pairs = (("reads", entry.reading), ("writes", entry.writing))
-    rates = ", ".join(f"{verb} {shown_size(rate)}/s" for verb, rate in pairs if rate)
+    rates = shown_rates(entry.reading, entry.writing)
     serial = f" {entry.serial}" if manner().verbose and entry.serial else ""
     return (
         entry.moment.replace("T", " ").removesuffix("Z"),

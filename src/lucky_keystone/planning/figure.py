@@ -20,11 +20,13 @@ from matplotlib.font_manager import FontProperties
 from matplotlib.patches import Rectangle
 from matplotlib.textpath import TextPath
 
+from ..areas import Block
 from ..errors import UsageError
+from ..looks import SIGNS, look_of
 from ..outputs import MAKER, NOTHING_ELSE, OutputKind, Replacing, write_output
 from ..units import shown_size
 from .plan import Plan
-from .sketch import Block, Sketch, Start, sketch
+from .sketch import Sketch, Start, sketch
 
 WIDTH, HEIGHT = 1280, 800  # points of the drawing; y counts downwards
 _LEFT, _RIGHT = 56, 1224
@@ -38,14 +40,7 @@ _ROWS = 5
 _BESIDE = 32
 """Points between two numbers below a bar."""
 _THINNEST = 3
-_VERDICTS = {"starts": ("#2f6b4f", "✓"), "will not start": ("#a33a24", "✗"), "not known": ("#76704f", "?")}
-_LOOKS = {
-    "FAT32": ("#3f7d8c", "///"),
-    "NTFS": ("#4f6fa8", "\\\\\\"),
-    "HFS+": ("#7a5c99", "xxx"),
-    "image": ("#2f6b4f", "..."),
-}
-_OTHER = ("#8c8567", "---")
+_VERDICTS = {"starts": "#2f6b4f", "will not start": "#a33a24", "not known": "#76704f"}
 _PARTS = ("#a33a24", "#d9a441", "#7a5c99", "#3f7d8c", "#8aa84f", "#76704f")
 
 
@@ -80,7 +75,7 @@ def drawn(what: Sketch) -> Figure:
     page.text(what.title, size=_TITLE, weight="bold", down=40)
     page.text(what.subtitle, colour=_QUIET, down=38)
     page.heading("The whole drive, to scale")
-    page.bar(what.blocks, what.size, [_LOOKS.get(block.kind, _OTHER) for block in what.blocks])
+    page.bar(what.blocks, what.size, [_look(block.kind) for block in what.blocks])
     _volumes(page, what.blocks)
     if what.beginning:
         page.heading(f"Its beginning, enlarged: the first {shown_size(what.beginning_size)}")
@@ -95,6 +90,11 @@ def drawn(what: Sketch) -> Figure:
     _starts(page, what.starts)
     axes.text(_LEFT, HEIGHT - 22, page.fitted(what.closing, _RIGHT - _LEFT), fontsize=_PLAIN, color=_INK, va="center")
     return figure
+
+
+def _look(kind: str) -> tuple[str, str]:
+    look = look_of(kind)
+    return look.colour, look.hatch
 
 
 @dataclass
@@ -216,7 +216,7 @@ def _starts(page: _Page, rows: Sequence[Start]) -> None:
     for number, row in enumerate(shown):
         x = _LEFT + number // room * width
         page.y = top + number % room * _LINE
-        colour, sign = _VERDICTS[row.verdict]
+        colour, sign = _VERDICTS[row.verdict], SIGNS[row.verdict]
         page.axes.add_patch(Rectangle((x, page.y - 11), 24, 22, facecolor=colour, edgecolor="none"))
         page.axes.text(x + 12, page.y, sign, fontsize=_PLAIN, color="white", weight="bold", ha="center", va="center")
         words = f"{row.firmware}: {row.verdict}" + (f"; {row.reason}" if columns == 1 else "")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from ..areas import Area, Part
+from ..areas import Area, Block, Part
 from ..starting.outlook import Verdict, without_repeats
 from ..tables.styles import STYLES
 from ..units import exact_size, shown_size, sold_size
@@ -27,22 +27,6 @@ _MEANINGS: dict[Part, tuple[str, int]] = {
     Part.CLUSTER_MAP: ("which clusters are in use", 8),
     Part.GAP: ("the partition starts at a whole MiB", 7),
 }
-
-
-@dataclass(frozen=True)
-class Block:
-    """A stretch of the drive. Bytes."""
-
-    number: str
-    """What is beside it: a digit for a partition, a letter for a part of the beginning, '' for the rest."""
-    kind: str
-    """'FAT32' and so on, 'image'; '' for what is no volume."""
-    name: str
-    start: int
-    size: int
-    used: int
-    """Of its bytes those that are taken, from its start."""
-    note: str
 
 
 @dataclass(frozen=True)

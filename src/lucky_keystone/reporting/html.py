@@ -5,20 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from html import escape
 
+from ..areas import Block
+from ..looks import SIGNS, look_of
 from ..outputs import MAKER
 from ..units import shown_size
-from .page import Facts, Page, Picture, Section, Stretch, Verdicts, Words
+from .page import Facts, Page, Picture, Section, Verdicts, Words
 
 _WIDTH, _HEIGHT = 1000, 46
 _THINNEST = 4
-_SIGNS = {"starts": "✓", "will not start": "✗", "not known": "?"}
-_HATCHES = {
-    "FAT32": ('<path d="M0 8 8 0" stroke="#fff" stroke-width="1.2"/>', "#3f7d8c"),
-    "NTFS": ('<path d="M0 0 8 8" stroke="#fff" stroke-width="1.2"/>', "#4f6fa8"),
-    "HFS+": ('<path d="M0 0 8 8M0 8 8 0" stroke="#fff" stroke-width="1"/>', "#7a5c99"),
-    "image": ('<circle cx="4" cy="4" r="1.3" fill="#fff"/>', "#2f6b4f"),
-}
-_OTHER = ('<path d="M0 4H8" stroke="#fff" stroke-width="1.2"/>', "#8c8567")
 _STYLE = """
 :root { --ink: #1d2b2f; --quiet: #4d5c60; --line: #b9b5a6; }
 * { box-sizing: border-box; }
@@ -78,7 +72,7 @@ def _height(page: Page, size: float) -> float:
             case Verdicts():
                 height += sum(max(lines(why, 32), lines(who, 50)) * line for who, _, why in section.rows)
             case Picture():
-                height += 48 + len(section.stretches) * line
+                height += 48 + len(section.blocks) * line
     return height
 
 
@@ -116,7 +110,7 @@ def _section(section: Section) -> Iterator[str]:
         case Verdicts():
             yield "<table>"
             for who, verdict, why in section.rows:
-                signed = f'<td class="sign">{_SIGNS[verdict]}</td><td class="verdict">{verdict}</td>'
+                signed = f'<td class="sign">{SIGNS[verdict]}</td><td class="verdict">{verdict}</td>'
                 yield f'<tr>{signed}<td class="who">{escape(who)}</td><td>{escape(why)}</td></tr>'
             yield "</table>"
 
@@ -124,36 +118,36 @@ def _section(section: Section) -> Iterator[str]:
 def _picture(picture: Picture) -> Iterator[str]:
     """Draw the drive to scale; what a colour says, hatching and a number say as well."""
     scale = _WIDTH / max(picture.size, 1)
-    words = "; ".join(f"{each.name}, {shown_size(each.size)}" for each in picture.stretches)
+    words = "; ".join(f"{each.name}, {shown_size(each.size)}" for each in picture.blocks)
     yield f'<svg viewBox="0 0 {_WIDTH} {_HEIGHT + 22}" role="img" aria-label="{escape(words)}">'
     yield f'<rect x="0.5" y="0.5" width="{_WIDTH - 1}" height="{_HEIGHT}" fill="#fff" stroke="#4d5c60"/>'
     after = 0.0
-    for number, each in enumerate(picture.stretches):
+    for number, each in enumerate(picture.blocks):
         if each.number:
             left = each.start * scale
             wide = min(max(each.size * scale, _THINNEST), _WIDTH - left)
-            hatch, colour = _HATCHES.get(each.kind, _OTHER)
+            look = look_of(each.kind)
             yield f'<pattern id="h{number}" width="8" height="8" patternUnits="userSpaceOnUse">'
-            yield f'<rect width="8" height="8" fill="{colour}"/>{hatch}</pattern>'
+            yield f'<rect width="8" height="8" fill="{look.colour}"/>{look.pattern}</pattern>'
             used = min(max(each.used * scale, _THINNEST), wide)
             yield f'<rect x="{left:.2f}" y="1" width="{used:.2f}" height="{_HEIGHT - 1}" fill="url(#h{number})"/>'
             yield (
-                f'<rect x="{left:.2f}" y="1" width="{wide:.2f}" height="{_HEIGHT - 1}" fill="none" stroke="{colour}" '
-                'stroke-width="1.5"/>'
+                f'<rect x="{left:.2f}" y="1" width="{wide:.2f}" height="{_HEIGHT - 1}" fill="none" '
+                f'stroke="{look.colour}" stroke-width="1.5"/>'
             )
             at = min(max(left + wide / 2, after), _WIDTH - 8)
             after = at + 26
             yield f'<text x="{at:.2f}" y="{_HEIGHT + 18}" font-size="15" font-weight="bold" text-anchor="middle">'
             yield f"{each.number}</text>"
     yield "</svg>\n<table>"
-    for each in picture.stretches:
+    for each in picture.blocks:
         cells = f"<td>{escape(each.name)}</td><td>{escape(room_of(each))}</td>"
         yield f'<tr><td class="number">{each.number or "-"}</td>{cells}</tr>'
     yield "</table>"
 
 
-def room_of(stretch: Stretch) -> str:
-    """Return the size of a stretch in words, with what is free of it."""
-    free = stretch.size - stretch.used
-    words = shown_size(stretch.size) + (f", {shown_size(free)} free" if stretch.used and free else "")
-    return f"{words}; {stretch.note}" if stretch.note else words
+def room_of(block: Block) -> str:
+    """Return the size of a block in words, with what is free of it."""
+    free = block.size - block.used
+    words = shown_size(block.size) + (f", {shown_size(free)} free" if block.used and free else "")
+    return f"{words}; {block.note}" if block.note else words

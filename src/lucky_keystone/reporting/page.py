@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
+from ..areas import Block
 from ..checking.check import Examined
 from ..checking.report import Finding
 from ..machine.outlook import MachineOutlook
@@ -15,7 +16,7 @@ from ..shoptrends import Trend
 from ..starting.how import how_to_start
 from ..starting.outlook import Outlook, Verdict, without_repeats
 from ..tables.styles import STYLES
-from ..units import counted, exact_size, shown_size, sold_size
+from ..units import counted, exact_size, shown_rates, shown_size, sold_size
 
 _FINDINGS, _ENTRIES, _MACHINES = 6, 6, 10
 """That are listed; of more the rest is counted."""
@@ -32,26 +33,12 @@ class Facts:
 
 
 @dataclass(frozen=True)
-class Stretch:
-    """A stretch of the drive in the picture. Bytes."""
-
-    number: str
-    """What is beside it; '' for what belongs to no volume."""
-    kind: str
-    name: str
-    start: int
-    size: int
-    used: int
-    note: str
-
-
-@dataclass(frozen=True)
 class Picture:
     """The whole drive, to scale."""
 
     heading: str
     size: int
-    stretches: tuple[Stretch, ...]
+    blocks: tuple[Block, ...]
 
 
 @dataclass(frozen=True)
@@ -119,7 +106,7 @@ def page_of(
     sections: list[Section] = [
         Facts("What it is", tuple(_about(seen))),
         Facts("From which source", tuple(_source(subject, seen, built))),
-        Picture("The whole drive, to scale", subject.size, tuple(_stretches(seen, subject.size))),
+        Picture("The whole drive, to scale", subject.size, tuple(_blocks(seen, subject.size))),
     ]
     if built is not None and built.decisions:
         rows = tuple((each.topic, f"{each.value} ({each.reason})") for each in built.decisions)
@@ -190,7 +177,7 @@ def _source(subject: Subject, seen: Examined, built: KeptBuild | None) -> Iterat
         yield "Added", ", ".join(seen.manifest.about.laid_over)
 
 
-def _stretches(seen: Examined, size: int) -> Iterator[Stretch]:
+def _blocks(seen: Examined, size: int) -> Iterator[Block]:
     volumes = {volume.offset: volume for volume in seen.report.volumes}
     end = 0
     for number, each in enumerate(seen.partitions, 1):
@@ -199,14 +186,14 @@ def _stretches(seen: Examined, size: int) -> Iterator[Stretch]:
         kind = volume.file_system if volume is not None else ""
         name = f"{kind} '{volume.label}'" if volume is not None else f"partition, {each.type_shown}"
         used = length - volume.free if volume is not None else length
-        yield Stretch(str(number), kind, name, start, length, max(used, 0), "active" if each.active else "")
+        yield Block(str(number), kind, name, start, length, max(used, 0), "active" if each.active else "")
         end = max(end, start + length)
     image_size = seen.manifest.about.image_size if seen.manifest is not None else 0
     if not seen.partitions and image_size:
-        yield Stretch("1", "image", "image, byte for byte", 0, image_size, image_size, "")
+        yield Block("1", "image", "image, byte for byte", 0, image_size, image_size, "")
         end = image_size
     if size - end > size // 100:
-        yield Stretch("", "", "unused", end, size - end, 0, "")
+        yield Block("", "", "unused", end, size - end, 0, "")
 
 
 def _outlooks(rows: Sequence[Outlook]) -> Iterator[tuple[str, Verdict, str]]:
@@ -236,8 +223,7 @@ def _findings(findings: Sequence[Finding], unknown: Sequence[str]) -> Iterator[s
 
 def _history(entries: Sequence[LogEntry]) -> Iterator[tuple[str, str]]:
     for entry in entries[:_ENTRIES]:
-        rates = (("reads", entry.reading), ("writes", entry.writing))
-        measured = ", ".join(f"{verb} {shown_size(rate)}/s" for verb, rate in rates if rate)
+        measured = shown_rates(entry.reading, entry.writing)
         words = (
             entry.result,
             f"from {entry.label or entry.source}" if entry.source else "",

@@ -15,6 +15,7 @@ from matplotlib.font_manager import FontProperties
 from matplotlib.patches import Rectangle
 from matplotlib.textpath import TextPath
 
+from ..looks import SIGNS, look_of
 from ..outputs import MAKER
 from .html import room_of
 from .page import Facts, Page, Picture, Section, Verdicts, Words
@@ -27,14 +28,6 @@ _SIZES = (10.0, 9.0, 8.0, 7.0, 6.0, 5.0)
 """Points of the print: the first that everything fits in."""
 _SETTINGS: Any = {"text.parse_math": False, "hatch.linewidth": 0.7}  # a '$' in a name is a letter like any other
 _INK, _QUIET, _LINE = "#1d2b2f", "#4d5c60", "#b9b5a6"
-_SIGNS = {"starts": "✓", "will not start": "✗", "not known": "?"}
-_LOOKS = {
-    "FAT32": ("#3f7d8c", "///"),
-    "NTFS": ("#4f6fa8", "\\\\\\"),
-    "HFS+": ("#7a5c99", "xxx"),
-    "image": ("#2f6b4f", "..."),
-}
-_OTHER = ("#8c8567", "---")
 _HINTED = 1.03
 """What is drawn is a little wider than its outlines: letters begin at whole dots."""
 Weight = Literal["normal", "bold"]
@@ -131,7 +124,7 @@ class _Sheet:
                     self._row((_LEFT, 200, name, "normal"), (_LEFT + 215, 0, value, "normal"))
             case Verdicts():
                 for who, verdict, why in section.rows:
-                    sign = (_LEFT, 30, _SIGNS[verdict], "bold")
+                    sign = (_LEFT, 30, SIGNS[verdict], "bold")
                     self._row(
                         sign, (_LEFT + 36, 165, verdict, "bold"), (_LEFT + 205, 265, who, "normal"),
                         (_LEFT + 480, 0, why, "normal"),
@@ -153,24 +146,26 @@ class _Sheet:
         frame = Rectangle((_LEFT, top), _RIGHT - _LEFT, height, facecolor="white", edgecolor=_QUIET, linewidth=1)
         self.axes.add_patch(frame)
         after = float(_LEFT)
-        for each in picture.stretches:
+        for each in picture.blocks:
             if not each.number:
                 continue
             left = _LEFT + each.start * scale
             wide = min(max(each.size * scale, 4), _RIGHT - left)
-            colour, hatch = _LOOKS.get(each.kind, _OTHER)
+            look = look_of(each.kind)
             used = min(max(each.used * scale, 4), wide)
             self.axes.add_patch(
-                Rectangle((left, top), used, height, facecolor=colour, edgecolor="white", hatch=hatch, linewidth=0)
+                Rectangle(
+                    (left, top), used, height, facecolor=look.colour, edgecolor="white", hatch=look.hatch, linewidth=0
+                )
             )
-            self.axes.add_patch(Rectangle((left, top), wide, height, fill=False, edgecolor=colour, linewidth=1.4))
+            self.axes.add_patch(Rectangle((left, top), wide, height, fill=False, edgecolor=look.colour, linewidth=1.4))
             at = min(max(left + wide / 2, after), _RIGHT - 10)
             after = at + 30
             self.axes.text(
                 at, top + height + 20, each.number, fontsize=self.size, color=_INK, weight="bold", ha="center"
             )
         self.y = top + height + 26
-        for each in picture.stretches:
+        for each in picture.blocks:
             number = (_LEFT, 30, each.number or "-", "bold")
             self._row(number, (_LEFT + 36, 480, each.name, "normal"), (_LEFT + 540, 0, room_of(each), "normal"))
 
