@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from typing import ParamSpec
 
 from ..content import SizedReadable
 from ..drives.medium import Medium
@@ -37,6 +38,7 @@ from .tables import check_table
 from .views import Front, Patched
 from .volumes.checkers import CHECKERS
 
+_P = ParamSpec("_P")
 _REBUILD = "Build the drive again."
 _WINDOWS = ("bootmgr", "sources/boot.wim")
 """What a volume has that Windows' setup is started from, which has to find it again."""
@@ -61,7 +63,7 @@ class Examined:
     """What firmware sees."""
 
 
-def check_drive(
+def check_whole(
     drive: Medium,
     progress: Progress,
     *,
@@ -72,7 +74,7 @@ def check_drive(
     firmware: str = "",
     against: Source | None = None,
     machines: Sequence[KnownMachine] = (),
-) -> Report:
+) -> Examined:
     """Check `drive` without writing to it. `contents=False` leaves out what a build has just read back.
 
     `sector_size` (bytes) is found out when None. `machine` is what it is to start. `kept` is a manifest that this
@@ -95,7 +97,18 @@ def check_drive(
     if against is not None:
         laid_over = manifest.about.laid_over if manifest else ()
         compare_with_source(against, drive, seen.volumes, progress, report, laid_over)
-    return report
+    return seen
+
+
+def _reported(check: Callable[_P, Examined]) -> Callable[_P, Report]:
+    def checked(*arguments: _P.args, **named: _P.kwargs) -> Report:
+        return check(*arguments, **named).report
+
+    return checked
+
+
+check_drive = _reported(check_whole)
+"""What `check_whole` reports, without what that was found in."""
 
 
 def examine_drive(drive: SizedReadable, sector_size: int, *, kept: bytes | None = None, firmware: str = "") -> Examined:

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
-from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from ..errors import SourceError, UsageError, naming
+from ..errors import UsageError
 from ..outputs import OutputKind, refuse_output, write_output
 from .inspect import open_with_progress
 from .logged import Logged
@@ -40,7 +38,6 @@ if TYPE_CHECKING:
     from ..starting.trust import Machine
 
 _ENDINGS = (".html", ".png")
-_CHUNK = 4 << 20
 
 
 @click.command(
@@ -136,34 +133,28 @@ def command(
 
 def _examined(chosen: Chosen, machine: Machine, known: tuple[KnownMachine, ...]) -> Examined:
     """Check a drive whole, and return that together with what it was found in."""
-    from ..checking.check import check_drive, examine_drive, find_sector_size
+    from ..checking.check import check_whole, find_sector_size
 
     kept = chosen.shelf().get()
     with Logged("check", chosen) as log, reading(chosen) as medium, Stages() as stages:
         medium.forget_cache()
         sector = chosen.drive.sector_size if chosen.drive else find_sector_size(medium, kept)
-        report = check_drive(medium, stages, sector_size=sector, machine=machine, kept=kept, machines=known)
-        log.tell_checked(report, medium.retries)
-        return replace(examine_drive(medium, sector, kept=kept), report=report)
+        seen = check_whole(medium, stages, sector_size=sector, machine=machine, kept=kept, machines=known)
+        log.tell_checked(seen.report, medium.retries)
+        return seen
 
 
 def _proven(place: Place, manifest: Manifest | None, authority: Path | None, bay: Path | None) -> tuple[str, str]:
     """Return the SHA-256 of a source that is a file, and why it is not what the drive was built from, or ''."""
+    from ..families.proving import sum_of
+
     if not isinstance(place, Path):
         raise UsageError("--source is a file or folder on this computer.", advice="Fetch it first, or leave it out.")
     opened = open_with_progress(place, (), terms=terms_of(None, authority, bay))
     fault = ""
     if manifest is not None and opened.fingerprint != manifest.about.source.fingerprint:
         fault = f"{place.name} is not what this drive was built from: names, sizes or times of its files differ."
-    return (_sum(place) if place.is_file() else ""), fault
-
-
-def _sum(path: Path) -> str:
-    digest, done = hashlib.sha256(), 0
-    with Stages() as stages, naming(str(path), SourceError), path.open("rb") as stream:
-        size = path.stat().st_size
-        while block := stream.read(_CHUNK):
-            digest.update(block)
-            done += len(block)
-            stages("taking the source's sum", done, max(size, done))
-    return digest.hexdigest()
+    if place.is_dir():
+        return "", fault
+    with Stages() as stages:
+        return sum_of(opened, stages), fault

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from pathlib import Path
 
 from ..content import FileRange, seekable, stream
 from ..errors import SourceError
@@ -85,6 +86,17 @@ def _verify_sum(source: Source, sha256: str, progress: Progress) -> None:
             f"{source.path} is a folder; a SHA-256 can only be checked of a disc image.",
             advice="Leave out --sha256, or use the disc image.",
         )
+    found = sum_of(source, progress)
+    if found != sha256:
+        raise SourceError(
+            f"{source.path}: SHA-256 is {found}, {sha256} was given.",
+            advice="The image is damaged, incomplete or another one: download it again.",
+        )
+
+
+def sum_of(source: Source, progress: Progress) -> str:
+    """Return the SHA-256 of a source that is one file on this computer, or a disc. Raises SourceError."""
+    assert isinstance(source.path, Path)
     whole = next((file for file in source.files if file.path == source.path), None) or SourceFile(source.path)
     # Behind the volume of a disc in a drive lies a run-out that is no part of it, and often cannot be read.
     size = min(whole.size, source.volume_size or whole.size) if whole.is_device else whole.size
@@ -93,8 +105,4 @@ def _verify_sum(source: Source, sha256: str, progress: Progress) -> None:
         digest.update(piece)
         done += len(piece)
         progress("verifying the source", done, size)
-    if digest.hexdigest() != sha256:
-        raise SourceError(
-            f"{source.path}: SHA-256 is {digest.hexdigest()}, {sha256} was given.",
-            advice="The image is damaged, incomplete or another one: download it again.",
-        )
+    return digest.hexdigest()
