@@ -98,7 +98,10 @@ def command(
 
     if most is None and table is None and not manner().as_json:
         most = 20
-    entries = shoplog.find(drive=drive, source=source, result=result, command=kind, since=since, most=most)
+    history = shoplog.find(drive=drive)
+    filters = {"source": source, "result": result, "command": kind, "since": since}
+    is_filtered = any(filters.values())
+    entries = shoplog.find(drive=drive, most=most, **filters) if is_filtered else history[:most]
     if table is not None:
         text = io.StringIO()
         shoplog.write_csv(entries, text)
@@ -107,7 +110,7 @@ def command(
             return
         write_output(table, text.getvalue().encode(), OutputKind.TABLE, replacing_of(overwrite))
     place = shopfile.place()
-    worse = shoptrends.trends(shoplog.find(drive=drive))
+    worse = shoptrends.trends(history)
     if manner().as_json:
         from .shop_documents import LogDocument
 
