@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import errno
 import os
 import sys
 import time
@@ -80,11 +79,6 @@ def wait_for_disc(
 def no_disc(path: Path) -> SourceError:
     """Return the error for a drive with nothing in it."""
     return SourceError(f"There is no disc in {path}.", advice="Put the disc in, and run the command again.")
-
-
-def is_no_medium(error: OSError) -> bool:
-    """Tell whether an error says that a drive has nothing in it."""
-    return error.errno == getattr(errno, "ENOMEDIUM", -1)
 
 
 def _ask(path: Path, request: int, argument: int) -> int:

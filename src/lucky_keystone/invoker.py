@@ -17,6 +17,11 @@ def elevated_for() -> tuple[int, int] | None:
         return None
 
 
+def as_administrator() -> str:
+    """Return in words how a command is run with the rights that opening a drive needs: it is run '…'."""
+    return "in a terminal opened with 'Run as administrator'" if sys.platform == "win32" else "with sudo in front of it"
+
+
 def give_to_user(path: Path) -> None:
     """Let a file or folder that was just made belong to the one who called sudo. Does nothing without sudo."""
     owner = elevated_for()

@@ -10,6 +10,7 @@ from __future__ import annotations
 import os
 import secrets
 import stat
+import sys
 from collections.abc import Callable, Collection
 from contextlib import suppress
 from dataclasses import dataclass
@@ -119,17 +120,28 @@ def with_maker(picture: bytes) -> bytes:
 
 
 def name_whole(unfinished: Path, path: Path) -> None:
-    """Give a whole file its name. Raises ProtectError for one that came there meanwhile: it is not replaced."""
+    """Give a whole, closed file its name, instead of the one it has.
+
+    Raises ProtectError for a file that came there meanwhile: it is not replaced.
+    """
     try:
-        os.link(unfinished, path)  # unlike renaming, this never replaces
+        if sys.platform == "win32":
+            unfinished.rename(path)  # never replaces there
+            return
+        try:
+            os.link(unfinished, path)  # unlike renaming, this never replaces
+        except FileExistsError:
+            raise
+        except OSError:  # a file system without hard links
+            if os.path.lexists(path):
+                raise FileExistsError from None
+            unfinished.rename(path)
+            return
+        unfinished.unlink()
     except FileExistsError as error:
         raise ProtectError(
             f"{path} was made meanwhile, by another program.", advice="Move it away, or choose another place."
         ) from error
-    except OSError:  # a file system without hard links
-        if os.path.lexists(path):
-            raise ProtectError(f"{path} exists already.", advice="Move it away, or choose another place.") from None
-        unfinished.rename(path)
 
 
 def flush_folder(folder: Path) -> None:

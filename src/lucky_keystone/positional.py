@@ -1,4 +1,7 @@
-"""Reading and writing at an offset on every host: one call where the system has it, seek and go where it has not."""
+"""Files on every host: read and written at an offset in one call, sparse where they hold nothing, one writer at a time.
+
+Reading or writing at an offset is one call of the system, which threads that share a descriptor cannot come between.
+"""
 
 from __future__ import annotations
 
@@ -7,8 +10,21 @@ import sys
 from contextlib import suppress
 from pathlib import Path
 
+_LONG = 200
+"""Characters of a path from which Windows is asked with the long form; names are still added to it."""
+_TRIED = 1 << 20
 READ_ONLY = os.O_RDONLY | getattr(os, "O_BINARY", 0)
 READ_WRITE = os.O_RDWR | getattr(os, "O_BINARY", 0)
+
+
+def reachable(path: Path) -> Path:
+    """Return the path in the form that Windows needs where it has more than 260 characters; elsewhere as it is."""
+    if sys.platform != "win32":
+        return path
+    from .winapi.names import extended
+
+    text = str(path)
+    return Path(extended(os.path.abspath(text))) if len(text) > _LONG else path  # noqa: PTH100 - it may not be there
 
 
 def open_to_read_through(path: Path) -> int:
@@ -28,18 +44,25 @@ def read_far_ahead(descriptor: int) -> None:
 
 
 if sys.platform == "win32":
+    from .winapi import files
 
     def read_into(descriptor: int, view: memoryview, offset: int) -> int:
         """Fill the front of `view` from byte `offset`; return how many bytes came (0 at the end)."""
-        os.lseek(descriptor, offset, os.SEEK_SET)
-        data = os.read(descriptor, len(view))
-        view[: len(data)] = data
-        return len(data)
+        return files.read_at(files.handle_of(descriptor), view, offset)
 
     def write(descriptor: int, data: memoryview, offset: int) -> int:
         """Write the front of `data` at byte `offset`; return how many bytes were taken."""
-        os.lseek(descriptor, offset, os.SEEK_SET)
-        return os.write(descriptor, data)
+        return files.write_at(files.handle_of(descriptor), data, offset)
+
+    def make_sparse(descriptor: int) -> bool:
+        """Let a file take no room where nothing was written to it; False where the file system cannot do that."""
+        return files.make_sparse(descriptor)
+
+    def set_size(descriptor: int, size: int) -> None:
+        """Let a file have `size` bytes; what is new reads as zeros and takes no room where the file system can."""
+        if size > os.fstat(descriptor).st_size:
+            files.make_sparse(descriptor)
+        files.set_end(descriptor, size)
 
 else:
 
@@ -50,3 +73,15 @@ else:
     def write(descriptor: int, data: memoryview, offset: int) -> int:
         """Write the front of `data` at byte `offset`; return how many bytes were taken."""
         return os.pwrite(descriptor, data, offset)
+
+    def make_sparse(descriptor: int) -> bool:
+        """Let a file take no room where nothing was written to it; False where the file system cannot do that."""
+        # Where it cannot, a file that is made longer takes the room at once.
+        os.ftruncate(descriptor, _TRIED)
+        held = os.fstat(descriptor).st_blocks * 512
+        os.ftruncate(descriptor, 0)
+        return held < _TRIED
+
+    def set_size(descriptor: int, size: int) -> None:
+        """Let a file have `size` bytes; what is new reads as zeros and takes no room where the file system can."""
+        os.ftruncate(descriptor, size)

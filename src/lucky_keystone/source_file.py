@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import errno
 import os
 import stat
-import sys
 import threading
 import time
 from dataclasses import dataclass
@@ -13,8 +11,9 @@ from pathlib import Path
 
 from . import positional
 from .content import IMAGE_ORDER
-from .discs import is_no_medium, no_disc, read_gently, wait_for_disc
+from .discs import no_disc, read_gently, wait_for_disc
 from .errors import SourceError, naming
+from .os_errors import Trouble, trouble
 
 PATIENT_READ = 2048
 """Bytes read at once where a read failed: a sector of an optical disc."""
@@ -62,19 +61,17 @@ class SourceFile:
         self._descriptor: int | None = None
         self._users = 0
         self._lock = threading.Lock()  # drives that were too slow for a pass read the source beside it
-        self.is_device = path.is_block_device()
-        """True for a drive with a disc, say: its end may not be readable."""
-        self.trying = DEVICE_TRYING if self.is_device else FILE_TRYING
         self.late: dict[int, int] = {}
         """Places (offset in bytes) that came only at the second try or later, and at which."""
         self._head, self._looked_at = b"", time.monotonic()
-        if self.is_device:
-            wait_for_disc(path)
         with naming(str(path), SourceError, advice="Check the path and that you may read it."):
-            facts = facts or path.stat()
-            self._refuse_pipes(facts)
-            self._seen = _Seen.of(facts)
-            self.size = facts.st_size if stat.S_ISREG(facts.st_mode) else self._measure()
+            self.is_device, self._seen, self.size = self._examine(facts)
+        self.trying = DEVICE_TRYING if self.is_device else FILE_TRYING
+
+    is_device: bool
+    """True for a drive with a disc, say: its end may not be readable."""
+    size: int
+    """Bytes."""
 
     @property
     def underlying(self) -> None:
@@ -91,26 +88,46 @@ class SourceFile:
         """What tells the file from all others of this computer, whatever it is called."""
         return self._seen.device, self._seen.number
 
+    def _examine(self, facts: os.stat_result | None) -> tuple[bool, Seen, int]:
+        """Return whether it is a device, what has to stay the same, and the size in bytes. Raises OSError."""
+        is_device = self.path.is_block_device()
+        if is_device:
+            wait_for_disc(self.path)
+        facts = facts or self.path.stat()
+        _refuse_pipes(self.path, facts)
+        return is_device, Seen.of(facts), facts.st_size if stat.S_ISREG(facts.st_mode) else self._measure()
+
     def _measure(self) -> int:
         try:
             with self.path.open("rb") as stream:
                 return stream.seek(0, os.SEEK_END)
         except OSError as error:
-            if is_no_medium(error):
+            if trouble(error) is Trouble.NO_MEDIUM:
                 raise no_disc(self.path) from error
             raise
+
+    def _open(self) -> int:
+        return positional.open_to_read_through(self.path)
+
+    def _close(self, descriptor: int) -> None:
+        os.close(descriptor)
+
+    def _seen_now(self, descriptor: int) -> Seen:
+        facts = os.fstat(descriptor)
+        _refuse_pipes(self.path, facts)
+        return Seen.of(facts)
 
     def acquire(self) -> int:
         """Open the file for one more user and return its descriptor."""
         with self._lock:
             if self._descriptor is None:
                 with naming(str(self.path), SourceError, advice="The source must stay in place while it is used."):
-                    descriptor = positional.open_to_read_through(self.path)
+                    descriptor = self._open()
                 try:
-                    self._refuse_changes(os.fstat(descriptor))
+                    self._refuse_changes(self._seen_now(descriptor))
                     self._refuse_other_disc(descriptor)
                 except SourceError:
-                    os.close(descriptor)
+                    self._close(descriptor)
                     raise
                 self._descriptor = descriptor
             self._users += 1
@@ -121,10 +138,10 @@ class SourceFile:
         with self._lock:
             self._users -= 1
             if self._users == 0 and self._descriptor is not None:
-                facts = os.fstat(self._descriptor)
-                os.close(self._descriptor)
+                seen = self._seen_now(self._descriptor)
+                self._close(self._descriptor)
                 self._descriptor = None
-                self._refuse_changes(facts)
+                self._refuse_changes(seen)
 
     def readinto_at(self, descriptor: int, offset: int, view: memoryview) -> None:
         """Fill `view` from `offset` (bytes) or raise SourceError; a bad place is tried several times."""
@@ -133,11 +150,8 @@ class SourceFile:
             try:
                 got = self._read(descriptor, view[done:], offset + done)
             except OSError as error:
-                if error.errno != errno.EIO:
-                    raise SourceError(
-                        f"{self.path}, offset {offset + done}: {error.strerror or error}.",
-                        advice="The source cannot be read there.",
-                    ) from error
+                if trouble(error) is not Trouble.PASSING:
+                    raise self._unreadable(error, offset + done) from error
                 got = self._try_again(descriptor, offset + done, view[done:][:PATIENT_READ])
             if got == 0:
                 raise SourceError(
@@ -161,12 +175,27 @@ class SourceFile:
                 got = self._read(descriptor, view, offset)
             except OSError as error:
                 why = error.strerror or str(error)
-                if error.errno != errno.EIO:
+                if trouble(error) in (Trouble.GONE, Trouble.NO_MEDIUM):
+                    raise self._unreadable(error, offset) from error
+                if trouble(error) is not Trouble.PASSING:
                     break
             else:
                 self.late[offset] = number
                 return got
         raise UnreadableSource(self.path, offset, why, self.trying.tries)
+
+    def _unreadable(self, error: OSError, offset: int) -> SourceError:
+        """Return the error for a place that is not worth trying again."""
+        if trouble(error) is Trouble.NO_MEDIUM:
+            return no_disc(self.path)
+        if trouble(error) is Trouble.GONE:
+            return SourceError(
+                f"{self.path} was disconnected while it was read, at byte {offset:,}.",
+                advice="Connect it again, and run the same command again.",
+            )
+        return SourceError(
+            f"{self.path}, offset {offset}: {error.strerror or error}.", advice="The source cannot be read there."
+        )
 
     def _refuse_other_disc(self, descriptor: int) -> None:
         """Raise SourceError where another disc is in the drive than before; that is looked at every now and then."""
@@ -185,23 +214,21 @@ class SourceFile:
             )
         self._head = bytes(head)
 
-    def _refuse_pipes(self, facts: os.stat_result) -> None:
-        if not stat.S_ISREG(facts.st_mode) and not stat.S_ISBLK(facts.st_mode) and sys.platform != "win32":
-            raise SourceError(
-                f"{self.path} is neither a file nor a disk.", advice="Use a file, a folder or an optical drive."
-            )
-
-    def _refuse_changes(self, facts: os.stat_result) -> None:
-        self._refuse_pipes(facts)
-        if _Seen.of(facts) != self._seen:
+    def _refuse_changes(self, seen: Seen) -> None:
+        if seen != self._seen:
             raise SourceError(
                 f"{self.path} changed or was replaced while in use.",
                 advice="Do not touch the source until the command has finished; run it again.",
             )
 
 
+def _refuse_pipes(path: Path, facts: os.stat_result) -> None:
+    if not stat.S_ISREG(facts.st_mode) and not stat.S_ISBLK(facts.st_mode):
+        raise SourceError(f"{path} is neither a file nor a disk.", advice="Use a file, a folder or an optical drive.")
+
+
 @dataclass(frozen=True)
-class _Seen:
+class Seen:
     """What has to stay the same of a file that is read."""
 
     device: int
@@ -211,7 +238,7 @@ class _Seen:
     """Nanoseconds; 0 of a device, whose node changes for reasons of its own."""
 
     @classmethod
-    def of(cls, facts: os.stat_result) -> _Seen:
+    def of(cls, facts: os.stat_result) -> Seen:
         if stat.S_ISBLK(facts.st_mode):
             return cls(facts.st_dev, facts.st_ino, facts.st_rdev, 0)
         return cls(facts.st_dev, facts.st_ino, facts.st_size, facts.st_mtime_ns)

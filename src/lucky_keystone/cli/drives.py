@@ -15,6 +15,7 @@ from ..drives.drive import Drive
 from ..drives.guards import held_back
 from ..drives.host import Host
 from ..units import shown_size, sold_size
+from ..winapi.names import is_device_name
 from .manner import manner
 from .options import bay_option, output_options
 from .show import console, emit_json, paragraph
@@ -140,7 +141,8 @@ def show_drive(out: Console, host: Host, drive: Drive, among: tuple[Drive, ...])
     reasons = held_back(drive, among)
     state = ("held back", "bad") if reasons else ("free", "good")
     sizes = f"sold as {sold_size(drive.size)}, shown as {shown_size(drive.size)}"
-    place = f", {drive.path}" if drive.path.is_block_device() else ""
+    is_device = is_device_name(str(drive.path)) or drive.path.is_block_device()
+    place = f", {drive.path}" if is_device else ""
     words = f"  {drive.model}, {sizes}, {_connection(drive)}{place}  "
     paragraph(out, Text.assemble((drive.tag, "bold"), words, state), hanging=6)
     details = [f"on it: {_contents(host, drive)}", *(f"it {reason}" for reason in reasons)]

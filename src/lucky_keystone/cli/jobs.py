@@ -128,7 +128,9 @@ class DriveJob:
 
         plan = wanted.plan
         image = compose_drive(plan)
-        medium = open_for_writing(chosen, image.size, plan.needed, lifted=self.lifted, sources=sources)
+        medium = open_for_writing(
+            chosen, image.size, plan.needed, lifted=self.lifted, sources=sources, stored=image.bytes_to_write
+        )
         stack.callback(medium.close)
         if wanted.standing is None:  # whatever marks overwrote is not wanted any more
             chosen.journal().clear()

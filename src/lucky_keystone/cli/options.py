@@ -300,14 +300,18 @@ def authority_option(function: _F) -> _F:
 
 def terms_of(sha256: str | None, authority: Path | None, bay: Path | None = None) -> Terms:
     """Return how images are read: discs of the bay with their drives' faults; breaks of a connection are told."""
-    from ..drives.bay import Bay
     from ..fetching.patience import Events
     from ..fetching.remote import Terms
     from ..source_file import SourceFile
+    from ..errors import NotYet
     from .stages import tell
+    from .targets import host_of
 
     def disc(path: Path) -> SourceFile | None:
-        return Bay(bay).disc(path) if bay is not None else None
+        try:
+            return host_of(bay).disc(path)
+        except NotYet:  # a system whose drives are not found
+            return None
 
     return Terms(sha256 or "", authority, Events(told=tell), disc=disc)
 

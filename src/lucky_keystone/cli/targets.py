@@ -24,6 +24,7 @@ from ..errors import KeystoneError, NotYet, ProtectError, UsageError
 from ..nearest import did_you_mean
 from ..shoplog import measured
 from ..units import exact_size
+from ..winapi.names import is_device_name, letter_in, native
 from .question import ask
 from .show import console, paragraph
 from .text import visible
@@ -118,7 +119,7 @@ def host_of(bay: Path | None) -> Host:
 
 def choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
     """Return the drive meant by `text`: a tag of the bay or of this computer, a drive's device, or an image file."""
-    path = Path(text)
+    path = native(text)
     host, drive = _find(text, path, bay)
     if drive is not None:
         if sector_size is not None and sector_size != drive.sector_size:
@@ -129,6 +130,10 @@ def choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
     if not path.exists() and path.name == text and "." not in text:
         _refuse_mistyped_tag(text, bay)
     _refuse_missing_device(text, path)
+    if letter_in(text) and sys.platform == "win32":
+        raise UsageError(
+            f"{text} is not a drive that can be written.", advice="'lucky-keystone drives' lists the drives."
+        )
     if path.is_dir():
         raise UsageError(f"{text} is a folder, not a drive.", advice="Name an image file, or a drive's tag.")
     return Chosen(path, None, None, sector_size or 512)
@@ -148,9 +153,9 @@ def _refuse_mistyped_tag(text: str, bay: Path | None) -> None:
 
 def _refuse_missing_device(text: str, path: Path) -> None:
     """Raise for a device that is not there: writing to its name would make a file in memory that looks like a drive."""
-    place = Path(os.path.realpath(path)) if not text.startswith("\\\\.\\") else path
+    place = Path(os.path.realpath(path)) if not is_device_name(text) else path
     in_devices = place.is_relative_to("/dev") and not place.is_relative_to("/dev/shm")  # noqa: S108 - a place for files
-    if (in_devices or text.startswith("\\\\.\\")) and (not path.exists() or path.is_file()):
+    if is_device_name(text) or (in_devices and (not path.exists() or path.is_file())):
         raise UsageError(
             f"There is no device {text}.", advice="'lucky-keystone drives' lists the drives and their tags."
         )
@@ -158,15 +163,24 @@ def _refuse_missing_device(text: str, path: Path) -> None:
 
 def _find(text: str, path: Path, bay: Path | None) -> tuple[Host | None, Drive | None]:
     is_tag = len(text) == 4 and not path.exists()
-    is_device = text.startswith("\\\\.\\") or (path.exists() and not path.is_file() and not path.is_dir())
+    letter = letter_in(text)
+    is_device = bool(letter) or is_device_name(text)
+    is_device = is_device or (path.exists() and not path.is_file() and not path.is_dir())
     if not is_tag and not is_device:
         return None, None
     try:
         host = host_of(bay if is_tag else None)
     except NotYet:
         return None, None
-    named = text.upper() if is_tag else str(path.resolve() if path.exists() else path).upper()
-    found = [drive for drive in host.drives() if named in (drive.tag, str(drive.path).upper())]
+    if is_tag or is_device_name(text):
+        named = text.upper()
+    else:
+        named = str(path.resolve() if path.exists() else path).upper()
+    found = [
+        drive
+        for drive in host.drives()
+        if named in (drive.tag, str(drive.path).upper()) or (letter and letter in map(letter_in, drive.letters))
+    ]
     if len(found) > 1:
         raise ProtectError(
             f"{len(found)} drives have the tag {named}: same model, serial and size "
@@ -290,12 +304,23 @@ def _tell_what_is_lost(chosen: Chosen, what: str, will: str) -> None:
 
 
 def open_for_writing(
-    chosen: Chosen, size: int, needed: int, *, lifted: Collection[Guard], sources: Collection[Path] = ()
+    chosen: Chosen,
+    size: int,
+    needed: int,
+    *,
+    lifted: Collection[Guard],
+    sources: Collection[Path] = (),
+    stored: int | None = None,
 ) -> Retrying:
-    """Open the confirmed drive for writing, its guards held once more; make the image file when there is none."""
+    """Open the confirmed drive for writing, its guards held once more; make the image file when there is none.
+
+    `stored` are the bytes of a new image file that will be written.
+    """
     if chosen.host is not None and chosen.drive is not None:
         return Retrying(open_confirmed(chosen.host, chosen.drive, needed=needed, lifted=lifted, sources=sources))
-    return Retrying(ImageFile(chosen.path, write=True) if chosen.exists else ImageFile.make(chosen.path, size))
+    if chosen.exists:
+        return Retrying(ImageFile(chosen.path, write=True))
+    return Retrying(ImageFile.make(chosen.path, size, stored))
 
 
 def contents_of(chosen: Chosen) -> str:

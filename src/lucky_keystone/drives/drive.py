@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 _TAG_LETTERS = "ACDEFGHJKLMNPQRTUVWXY34679"  # none that is easily taken for another
@@ -47,6 +47,8 @@ class Drive:
     volumes: tuple[str, ...] = ()
     """What is on it, as the system reports it; empty when that is only known from its bytes."""
     physical_sector_size: int = 512
+    letters: tuple[str, ...] = field(default=(), compare=False)
+    """Letters and folders that its volumes are reached by, where a volume is reached whether it is in use or not."""
 
     @property
     def identity(self) -> Hardware:

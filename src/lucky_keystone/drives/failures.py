@@ -8,26 +8,13 @@ ProtectError, NoRights are raised where a drive is opened
 
 from __future__ import annotations
 
-import errno
 from collections.abc import Iterator
 from contextlib import contextmanager
 
 from ..errors import DriveError, DriveGone, Transient
+from ..os_errors import Trouble, trouble
 
-_GONE = {errno.ENODEV, errno.ENXIO, errno.ESHUTDOWN, getattr(errno, "ENOMEDIUM", -1), errno.EBADF}
-_PASSING = {
-    errno.EIO,
-    errno.EAGAIN,
-    errno.ETIMEDOUT,
-    errno.EINTR,
-    errno.EBUSY,
-    getattr(errno, "EREMOTEIO", -1),
-    getattr(errno, "EILSEQ", -1),
-}
-# Windows: not ready, device not connected, no such device, no media; CRC, sector not found, I/O device error, semaphore
-# timeout
-_GONE_ON_WINDOWS = {21, 1167, 433, 1112, 55}
-_PASSING_ON_WINDOWS = {23, 27, 1117, 121, 170}
+_KINDS = {Trouble.GONE: DriveGone, Trouble.NO_MEDIUM: DriveGone, Trouble.PASSING: Transient}
 
 _ADVICE = {
     DriveGone: "Plug it in again.",
@@ -37,11 +24,7 @@ _ADVICE = {
 
 def failure(error: OSError, place: str, *, advice: str = "") -> DriveError:
     """Return the error of ours for what the system said about `place` (which names drive, action and offset)."""
-    number = getattr(error, "winerror", None)
-    if number is not None:
-        kind = DriveGone if number in _GONE_ON_WINDOWS else Transient if number in _PASSING_ON_WINDOWS else DriveError
-    else:
-        kind = DriveGone if error.errno in _GONE else Transient if error.errno in _PASSING else DriveError
+    kind = _KINDS.get(trouble(error), DriveError)
     return kind(f"{place}: {error.strerror or error}.", advice=_ADVICE.get(kind, advice))
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
+from ..source_file import SourceFile
 from .drive import Drive, Hardware
 from .medium import OpenMedium
 from .optical import OpticalDrive
@@ -37,8 +38,14 @@ class Host(Protocol):
     def optical_drives(self) -> tuple[OpticalDrive, ...]:
         """List the optical drives. Needs no rights."""
 
+    def disc(self, path: Path) -> SourceFile | None:
+        """Return what reads the disc at `path`, where that is more than reading a file; None for any other path."""
+
     def disks_below(self, path: Path) -> frozenset[Path]:
-        """Return the paths of the drives that the file or device `path` lies on."""
+        """Return the paths of the drives that the file or device `path` lies on.
+
+        Raises ProtectError where a file is there and cannot be placed.
+        """
 
     def open(self, drive: Drive, *, write: bool) -> Handle:
         """Open a drive; for writing exclusively and locked. Raises NoRights, ProtectError or DriveError."""

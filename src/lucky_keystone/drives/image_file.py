@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import errno
 import os
+import shutil
 import stat
+import sys
 from contextlib import AbstractContextManager, suppress
 from pathlib import Path
 from types import TracebackType
@@ -12,16 +14,17 @@ from typing import Self
 
 from .. import positional
 from ..errors import DriveError, ProtectError, naming
-from ..invoker import give_to_user
+from ..invoker import as_administrator, give_to_user
+from ..os_errors import Trouble, trouble
+from ..units import shown_size
 from .failures import doing
 
-try:
+if sys.platform != "win32":
     import fcntl
-except ImportError:  # Windows: opening for writing is exclusive enough there
-    fcntl = None  # type: ignore[assignment]
 
 _ZEROS = bytes(1 << 20)
-_RIGHTS = "Check the path. To read a drive itself, run it again with sudo."
+_TELLS_HOLES = hasattr(os, "SEEK_DATA")
+_RIGHTS = f"Check the path. To read a drive itself, run it again {as_administrator()}."
 _DIRECT = 64 << 10  # bytes from which writing past the cache pays
 
 
@@ -34,13 +37,12 @@ class ImageFile:
     def __init__(self, path: Path, *, write: bool = False) -> None:
         self.path = path
         with naming(str(path), DriveError, advice=_RIGHTS):
-            self._descriptor = os.open(path, positional.READ_WRITE if write else positional.READ_ONLY)
+            self._descriptor = _open_alone(path) if write else os.open(path, positional.READ_ONLY)
             positional.read_far_ahead(self._descriptor)
         try:
             if write:
                 _refuse_all_but_files(path, os.fstat(self._descriptor).st_mode)
                 _refuse_attached(path, os.fstat(self._descriptor))
-                self._lock()
             self._direct = self._open_direct() if write else None
             self.size = os.lseek(self._descriptor, 0, os.SEEK_END)  # a device has no size of its own to stat
         except BaseException:
@@ -48,10 +50,11 @@ class ImageFile:
             raise
 
     @classmethod
-    def make(cls, path: Path, size: int) -> Self:
-        """Make a new image file of `size` bytes, all zero and taking no room yet.
+    def make(cls, path: Path, size: int, needed: int | None = None) -> Self:
+        """Make a new image file of `size` bytes, all zero and taking no room yet where the file system can do that.
 
-        Refuses an existing file, unless it has no byte: its making was cut off then.
+        Refuses an existing file, unless it has no byte: its making was cut off then. Raises DriveError where there is
+        no room for it: for the `needed` bytes of it that will be written (none, when it is None), or for all of it.
         """
         with naming(str(path), DriveError, advice="Choose a place where a file of that size can be made."):
             try:
@@ -63,12 +66,14 @@ class ImageFile:
                     raise
             try:
                 give_to_user(path)
-                os.truncate(descriptor, size)
+                holds_holes = positional.make_sparse(descriptor)
+                _refuse_no_room(path, (needed or 0) if holds_holes else size, size)
+                positional.set_size(descriptor, size)
             except BaseException:
+                os.close(descriptor)
                 path.unlink()
                 raise
-            finally:
-                os.close(descriptor)
+            os.close(descriptor)
         return cls(path, write=True)
 
     def _open_direct(self) -> int | None:
@@ -83,16 +88,6 @@ class ImageFile:
             return descriptor
         os.close(descriptor)  # the path now names something else
         return None
-
-    def _lock(self) -> None:
-        if fcntl is None:
-            return
-        try:
-            fcntl.flock(self._descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError as error:
-            raise ProtectError(
-                f"{self.path} is being written by another program.", advice="Wait until it has finished."
-            ) from error
 
     def __enter__(self) -> Self:
         return self
@@ -160,12 +155,15 @@ class ImageFile:
         while offset < end:
             start, stop = self._stored(offset, end)
             for at in range(start, stop, len(_ZEROS)):
-                self.write_at(at, memoryview(_ZEROS)[: min(len(_ZEROS), stop - at)])
+                zeros = memoryview(_ZEROS)[: min(len(_ZEROS), stop - at)]
+                # Where nothing says what is stored, a hole is told by reading it.
+                if _TELLS_HOLES or self.read_at(at, len(zeros)) != zeros:
+                    self.write_at(at, zeros)
             offset = stop
 
     def _stored(self, offset: int, end: int) -> tuple[int, int]:
         """Return the first stretch from `offset` that has something stored, cut at `end`; empty at `end` for none."""
-        if not hasattr(os, "SEEK_DATA"):
+        if sys.platform == "win32":
             return offset, end
         try:
             start = min(os.lseek(self._descriptor, offset, os.SEEK_DATA), end)
@@ -178,7 +176,7 @@ class ImageFile:
     def flush(self) -> None:
         """Return when everything written is on the disk under the file."""
         with self._at(0, "flushing"):
-            os.fdatasync(self._descriptor) if hasattr(os, "fdatasync") else os.fsync(self._descriptor)
+            getattr(os, "fdatasync", os.fsync)(self._descriptor)
 
     def stat(self) -> os.stat_result:
         """What the system says of the open file."""
@@ -188,6 +186,42 @@ class ImageFile:
         return doing(
             f"{self.path}, {action} at byte {offset}", advice="If the disk under it is full, make room there first."
         )
+
+
+def _open_alone(path: Path) -> int:
+    """Open a file for writing, while no other program does. Raises ProtectError where one does, and OSError."""
+    try:
+        if sys.platform == "win32":
+            from ..winapi.files import open_exclusive
+
+            return open_exclusive(path)
+        descriptor = os.open(path, positional.READ_WRITE)
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            os.close(descriptor)
+            raise _taken(path) from error
+    except OSError as error:
+        if trouble(error) is Trouble.IN_USE:
+            raise _taken(path) from error
+        raise
+    return descriptor
+
+
+def _taken(path: Path) -> ProtectError:
+    return ProtectError(f"{path} is being written by another program.", advice="Wait until it has finished.")
+
+
+def _refuse_no_room(path: Path, taken: int, size: int) -> None:
+    """Raise DriveError where the disk under a new file of `size` bytes cannot take the `taken` ones of them."""
+    free = shutil.disk_usage(path.parent).free
+    if taken <= free:
+        return
+    whole = "" if taken < size else " (the file system there stores zeros as well)"
+    raise DriveError(
+        f"{path} would take {shown_size(taken)}{whole}, and {shown_size(free)} are free there.",
+        advice="Make room there, name a smaller --size, or choose a place on another disk.",
+    )
 
 
 def _refuse_attached(path: Path, facts: os.stat_result) -> None:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 import os
 import shutil
+import sys
 import time
 from collections.abc import Iterator
 from contextlib import suppress
@@ -79,7 +80,7 @@ class Part:
                 raise ProtectError(f"{path} is being fetched by another run.", advice="Wait for its end.") from error
             try:
                 self.journal = self._read_journal()
-                self._descriptor = self._open()
+                self._descriptor: int | None = self._open()
             except BaseException:
                 self._release()
                 raise
@@ -97,7 +98,7 @@ class Part:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        os.close(self._descriptor)
+        self._close()
         if not self._length:  # nothing to go back to
             self.unfinished.unlink(missing_ok=True)
             self._journal_path.unlink(missing_ok=True)
@@ -113,7 +114,7 @@ class Part:
         with naming(str(self.unfinished), DriveError):
             found = memoryview(bytearray(size))
             done = 0
-            while done < size and (came := positional.read_into(self._descriptor, found[done:], offset + done)):
+            while done < size and (came := positional.read_into(self._open_file, found[done:], offset + done)):
                 done += came
             return bytes(found[:done])
 
@@ -122,7 +123,7 @@ class Part:
         with naming(str(self.unfinished), DriveError, advice=_ROOM):
             view, done = memoryview(data), 0
             while done < len(view):
-                done += positional.write(self._descriptor, view[done:], self._length + done)
+                done += positional.write(self._open_file, view[done:], self._length + done)
         self._take(data)
         self._unflushed += len(data)
         if self._unflushed >= _FLUSHED_EVERY or time.monotonic() - self._flushed_at >= _SECONDS:
@@ -131,7 +132,7 @@ class Part:
     def flush(self) -> None:
         """Have everything on the disk, and then in the journal. Raises DriveError."""
         with naming(str(self.unfinished), DriveError, advice=_ROOM):
-            os.fsync(self._descriptor)
+            os.fsync(self._open_file)
             self.journal.length, self.journal.tail = self._length, self._hash.hexdigest()
             keep_journal(self._journal_path, self.journal)
         self._unflushed, self._flushed_at = 0, time.monotonic()
@@ -146,7 +147,7 @@ class Part:
                 advice="Make room there, or name another place with --into.",
             )
         with naming(str(self.unfinished), DriveError, advice=_ROOM):
-            os.ftruncate(self._descriptor, size)
+            positional.set_size(self._open_file, size)
 
     def cut(self, length: int) -> None:
         """Forget what lies behind byte `length`: it is not what it should be."""
@@ -160,26 +161,36 @@ class Part:
         return self._whole.hexdigest()
 
     def finish(self) -> None:
-        """Give the whole file its name."""
+        """Give the whole file its name. Nothing can be read or written here afterwards."""
         self.flush()
         with naming(str(self.path), DriveError):
-            os.ftruncate(self._descriptor, self._length)
-            os.fsync(self._descriptor)
+            positional.set_size(self._open_file, self._length)
+            os.fsync(self._open_file)
+            self._close()  # an open file cannot be renamed on every system
             name_whole(self.unfinished, self.path)
-            self.unfinished.unlink(missing_ok=True)
             self._journal_path.unlink(missing_ok=True)
 
     def start_over(self, aside: str = "") -> None:
         """Begin again; with `aside` what is here is kept under the name with this ending."""
         with naming(str(self.unfinished), DriveError):
             if aside:
-                os.ftruncate(self._descriptor, self._length)
-                os.close(self._descriptor)
-                self.unfinished.replace(_free(self.path.with_name(self.path.name + aside)))
+                positional.set_size(self._open_file, self._length)
+                self._close()
+                self.unfinished.rename(_free(self.path.with_name(self.path.name + aside)))
                 self._descriptor = self._open()
             self.journal = Journal(sha256=self.journal.sha256)
             self._forget()
             self.flush()
+
+    @property
+    def _open_file(self) -> int:
+        assert self._descriptor is not None
+        return self._descriptor
+
+    def _close(self) -> None:
+        if self._descriptor is not None:
+            os.close(self._descriptor)
+            self._descriptor = None
 
     # -- opening -----------------------------------------------------------------------------------------------------
 
@@ -234,8 +245,9 @@ class Part:
         self.journal.blocks = []
 
     def _release(self) -> None:
-        with suppress(OSError):
-            Path(self._lock.lock_file).unlink(missing_ok=True)
+        if sys.platform != "win32":  # there it goes with the lock, and not before
+            with suppress(OSError):
+                Path(self._lock.lock_file).unlink(missing_ok=True)
         self._lock.release()
 
 

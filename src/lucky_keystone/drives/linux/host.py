@@ -29,6 +29,9 @@ class LinuxHost:
     def optical_drives(self) -> tuple[OpticalDrive, ...]:
         return LinuxFinder(self._root).optical_drives()
 
+    def disc(self, path: Path) -> None:
+        """Discs are read as the files that their devices are."""
+
     def disks_below(self, path: Path) -> frozenset[Path]:
         try:
             found = path.resolve().stat()

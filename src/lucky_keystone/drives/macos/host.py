@@ -37,6 +37,9 @@ class MacHost:
         """None: on this system they are not listed; a disc is named by its device."""
         return ()
 
+    def disc(self, path: Path) -> None:
+        """Discs are read as the files that their devices are."""
+
     def disks_below(self, path: Path) -> frozenset[Path]:
         return MacFinder(self._system).disk_of(path)
 

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from ...record import Record, raw, record, u8, u32, u64
 
+IOCTL_STORAGE_CHECK_VERIFY2 = 0x002D_0800
+IOCTL_STORAGE_MEDIA_REMOVAL = 0x002D_4804
+IOCTL_DISK_GET_LENGTH_INFO = 0x0007_405C
 IOCTL_STORAGE_GET_DEVICE_NUMBER = 0x002D_1080
 IOCTL_STORAGE_QUERY_PROPERTY = 0x002D_1400
 IOCTL_STORAGE_EJECT_MEDIA = 0x002D_4808
@@ -14,6 +17,9 @@ IOCTL_DISK_UPDATE_PROPERTIES = 0x0007_0140
 IOCTL_VOLUME_GET_VOLUME_DISK_EXTENTS = 0x0056_0000
 FSCTL_LOCK_VOLUME = 0x0009_0018
 FSCTL_DISMOUNT_VOLUME = 0x0009_0020
+
+DEVICE_TYPE_CD_ROM = 2
+"""FILE_DEVICE_CD_ROM: what STORAGE_DEVICE_NUMBER says of an optical drive."""
 
 BUSES = {
     1: "SCSI",
@@ -90,7 +96,7 @@ class DiskGeometryEx(Record):
 class StorageDeviceNumber(Record):
     """STORAGE_DEVICE_NUMBER."""
 
-    device_type: int = u32(0, "7 = disk")
+    device_type: int = u32(0, "7 = disk, 2 = optical drive")
     device_number: int = u32(4, "N of PhysicalDriveN")
     partition_number: int = u32(8, "0 = the whole drive")
 
