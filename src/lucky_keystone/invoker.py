@@ -22,6 +22,15 @@ def as_administrator() -> str:
     return "in a terminal opened with 'Run as administrator'" if sys.platform == "win32" else "with sudo in front of it"
 
 
+def show_no_boxes() -> None:
+    """Have Windows answer for a drive without a disc or a card instead of asking for one in a window."""
+    if sys.platform == "win32":
+        from .winapi.files import KERNEL
+
+        fail_critical_errors, no_open_file_error_box = 0x0001, 0x8000  # SetErrorMode
+        KERNEL.SetErrorMode(fail_critical_errors | no_open_file_error_box)
+
+
 def give_to_user(path: Path) -> None:
     """Let a file or folder that was just made belong to the one who called sudo. Does nothing without sudo."""
     owner = elevated_for()

@@ -2,8 +2,8 @@
 
     python -m tests.windows.kernel BENCH.json drives        (here, and under the Windows interpreter of a lane)
 
-A bench is a folder: disks are files in it, `bench.json` says what they are and what is the matter with them. Volumes come
-of the table, which is *cached* until somebody asks to have it read again; they are mounted by what their boot sector
+A bench is a folder: disks are files in it, `bench.json` says what they are and what is wrong with them. Volumes come of
+the table, which is *cached* until somebody asks to have it read again; they are mounted by what their boot sector
 says now. Each refusal is noted in `log.txt`, and what is left at the end of a process: handles, locks.
 """
 
@@ -184,7 +184,9 @@ class Kernel:
                 return struct.pack("<Q", disk["size"])
             case 0x70050:
                 kinds = [POOL] if disk.get("pool") else [BASIC for _ in disk["known"]]
-                parts = b"".join(struct.pack("<IIQQI4x", 1, 0, 1 << 20, 1 << 30, 1) + kind + bytes(96) for kind in kinds)
+                parts = b"".join(
+                    struct.pack("<IIQQI4x", 1, 0, 1 << 20, 1 << 30, 1) + kind + bytes(96) for kind in kinds
+                )
                 return struct.pack("<II", 1, len(kinds)).ljust(48, b"\0") + parts
             case 0x70140:
                 self._read_table(disk)
@@ -239,7 +241,7 @@ class Kernel:
         raise winerror(INVALID_FUNCTION)
 
     def read(self, handle: int, view: memoryview, offset: int) -> int:
-        opened, disk = self._checked(handle, view, offset)
+        _, disk = self._checked(handle, view, offset)
         for at, size, number in disk.get("bad_reads", []):
             if offset < at + size and at < offset + len(view):
                 raise winerror(number)
@@ -304,7 +306,7 @@ class Kernel:
         disk = self._volumes()[volume][0]
         if "optical" in disk:
             return [f"{disk['optical']}\\"]
-        first = [name for name, (other, _, _) in self._volumes().items() if other is disk][0]
+        first = next(name for name, (other, _, _) in self._volumes().items() if other is disk)
         return [f"{disk['letter']}\\"] if disk.get("letter") and volume == first else []
 
     def volume_texts(self, volume: str) -> tuple[str, str]:
@@ -363,7 +365,7 @@ class Kernel:
 class _Claim(Handle):
     def __del__(self) -> None:
         with contextlib.suppress(OSError):
-            os.unlink(self.path)
+            Path(self.path).unlink()
 
 
 def _file_system(head: bytes) -> str:
@@ -388,7 +390,15 @@ def _descriptor(disk: dict[str, Any]) -> bytes:
 def make_bench(folder: Path, disks: list[dict[str, Any]], **facts: Any) -> Path:
     """Make a bench; each disk has a file of its size, and beside those given there is the one with the system."""
     folder.mkdir(parents=True, exist_ok=True)
-    system = {"number": 0, "size": 1 << 30, "vendor": "Keelson", "product": "256", "serial": "K1", "bus": 17, "letter": "C:"}
+    system = {
+        "number": 0,
+        "size": 1 << 30,
+        "vendor": "Keelson",
+        "product": "256",
+        "serial": "K1",
+        "bus": 17,
+        "letter": "C:",
+    }
     with (folder / "disk0").open("wb") as stream:
         stream.truncate(1 << 30)
         head = bytearray(512)

@@ -79,7 +79,9 @@ class Lane:
         return [str(WINE), str(self.python), *map(windows_path, arguments)]
 
     def environment(self, **more: str) -> dict[str, str]:
-        kept = {name: value for name, value in os.environ.items() if not name.startswith(("PYTHON", "LUCKY_", "PYTEST"))}
+        kept = {
+            name: value for name, value in os.environ.items() if not name.startswith(("PYTHON", "LUCKY_", "PYTEST"))
+        }
         kept.pop("DISPLAY", None)
         return {
             **kept,
@@ -243,7 +245,11 @@ def _make_prefix(made: Lane, home: Path) -> None:
     if prefix.is_dir():
         return
     done = subprocess.run(
-        [str(WINE), "wineboot", "-i"], env=made.environment(), capture_output=True, timeout=HANGS, stdin=subprocess.DEVNULL
+        [str(WINE), "wineboot", "-i"],
+        env=made.environment(),
+        capture_output=True,
+        timeout=HANGS,
+        stdin=subprocess.DEVNULL,
     )
     if done.returncode:
         raise NoLane(f"wine makes no prefix: {done.stderr.decode(errors='replace')[-300:]}")
@@ -254,7 +260,9 @@ def _make_prefix(made: Lane, home: Path) -> None:
 
 def _install_product(made: Lane) -> None:
     """Build the wheel of what is here, and install it where it is not that already."""
-    sources = sorted(path for path in (PROJECT / "src").rglob("*") if path.is_file() and "__pycache__" not in path.parts)
+    sources = sorted(
+        path for path in (PROJECT / "src").rglob("*") if path.is_file() and "__pycache__" not in path.parts
+    )
     digest = hashlib.sha256()
     for path in (*sources, PROJECT / "pyproject.toml"):
         digest.update(f"{path.relative_to(PROJECT)}\0".encode() + path.read_bytes())

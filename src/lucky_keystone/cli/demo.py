@@ -6,7 +6,6 @@ import contextlib
 import io
 import json
 import os
-import shlex
 import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -22,6 +21,7 @@ from ..invoker import make_folder
 from ..shopfile import PLACE
 from .manner import manner
 from .options import Word, output_options
+from .shell import command_line, quoted
 from .show import console, emit_json
 from .stages import Stages
 
@@ -92,7 +92,7 @@ def command(folder: Path, mishaps: bool, only: str | None) -> int:
         if step.before:
             step.before()
         code, document = _run(step, folder)
-        line = f"lucky-keystone {shlex.join(step.arguments)}"
+        line = command_line(step.arguments)
         done.append(DemoStep(command_line=line, exit_code=code, document=document))
         if code != step.code:
             break
@@ -127,7 +127,7 @@ def _run(step: _Step, folder: Path) -> tuple[int, Any]:
         out = console()
         out.print()
         out.print(step.title, style="bold")
-        out.print(f"$ lucky-keystone {shlex.join(step.arguments)}\n", style="typed")
+        out.print(f"$ {command_line(step.arguments)}\n", style="typed")
         code = main(step.arguments)
         if step.lesson:
             out.print(f"\n  -> {step.lesson}", style="lesson")
@@ -396,11 +396,11 @@ def _closing(folder: Path) -> None:
             out.print(f"  {path}: {what}")
     out.print("\nTry next:", style="bold")
     tag, archive = tags["stick-large.img"], tags["disk-archive.img"]
-    build, onto_bay = f"lucky-keystone build {shlex.quote(str(disc))}", f"--bay {shlex.quote(str(bay))}"
+    build, onto_bay = f"lucky-keystone build {quoted(str(disc))}", f"--bay {quoted(str(bay))}"
     for line in (
         f"{build} --onto {archive} {onto_bay}    # held back, and why",
         f"{build} --onto {tag} {onto_bay} --update    # nothing to write",
-        f"lucky-keystone gauge {tag} --marks --bay {shlex.quote(str(bay))}",
+        f"lucky-keystone gauge {tag} --marks --bay {quoted(str(bay))}",
         "lucky-keystone demo --mishaps training    # what can go wrong, and what helps",
     ):
         out.print(f"  {line}")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 import sys
 from pathlib import Path
 
@@ -18,13 +17,15 @@ from ..units import exact_size
 from .drives import show_drive
 from .manner import manner
 from .question import ask
+from .shell import command_line
 from .show import console, heading, paragraph
+from .streams import is_terminal
 from .targets import Chosen, choose, host_of
 
 
 def can_ask() -> bool:
     """True where somebody reads and answers: a terminal on all ends, and no JSON wanted."""
-    return all(stream.isatty() for stream in (sys.stdin, sys.stdout, sys.stderr)) and not manner().as_json
+    return all(is_terminal(stream) for stream in (sys.stdin, sys.stdout, sys.stderr)) and not manner().as_json
 
 
 def ask_for_drive(bay: Path | None, sector_size: int | None, needed: int | None) -> Chosen:
@@ -91,7 +92,7 @@ def whole_line(arguments: list[str], bay: Path | None, chosen: Chosen, edition: 
     has_bay = any(word.partition("=")[0] == "--bay" for word in arguments)
     if bay is not None and not has_bay and chosen.drive is not None:
         words += ["--bay", str(bay)]
-    return f"lucky-keystone {shlex.join(words)}"
+    return command_line(words)
 
 
 _FIRST_STEPS: tuple[tuple[str, list[str], str], ...] = (
@@ -127,5 +128,5 @@ def first_steps() -> list[str] | None:
     if question and not given:
         return None
     line = [*words, *([given] if given else [])]
-    out.print(f"$ lucky-keystone {shlex.join(line)}", style="typed")
+    out.print(f"$ {command_line(line)}", style="typed")
     return line

@@ -20,6 +20,7 @@ from .pace import shown_seconds
 from .question import ask
 from .show import Column, console, emit_json, heading, paragraph
 from .show import table as show_table
+from .streams import is_terminal
 
 if TYPE_CHECKING:
     from ..shoplog import LogEntry
@@ -156,7 +157,7 @@ def _prune(before: str, *, yes: bool) -> None:
     what = f"{counted(count, 'entry', 'entries')} and {counted(len(journals), 'journal')} of mendings"
     what += f" ({shown_size(size)})" if journals else ""
     if (count or journals) and not yes:
-        if not sys.stdin.isatty():
+        if not is_terminal(sys.stdin):
             raise ProtectError(
                 f"{what} of before {before} would be removed, and there is no terminal to confirm on.",
                 advice="Add --yes when that is what you want.",

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import errno
 import importlib
-import io
 import json
 import logging
 import os
@@ -18,9 +16,11 @@ import click
 from .. import __version__
 from ..errors import KeystoneError, UsageError
 from ..interrupts import end_in_peace, end_like_ctrl_c
+from ..invoker import show_no_boxes
 from ..nearest import did_you_mean, nearest
 from .exit_codes import EXIT_CODES
 from .manner import restored
+from .streams import forget_output, is_closed_pipe, is_of_output, prepare_streams
 from .text import visible, visible_json
 
 _COMMANDS = {
@@ -43,13 +43,13 @@ _COMMANDS = {
     "demo": "Run the whole job on made-up data, in a folder.",
     "schema": "Print the JSON Schema of a command's --json document.",
 }
+_NAMES = ("lucky-keystone", "lkey")
 _PROGRAM_FAULT = 70
 
 
 _PIPE_CLOSED = 141
 """As of a program that SIGPIPE ended: what it would have said is not known."""
 _OUTPUT_FAILED = 74
-_OUTPUT_ERRORS = (errno.ENOSPC, errno.EIO, errno.EBADF, errno.EFBIG)
 
 
 class _OutputLost(Exception):
@@ -57,7 +57,7 @@ class _OutputLost(Exception):
 
     def __init__(self, why: OSError) -> None:
         super().__init__(str(why))
-        self.is_closed_pipe = isinstance(why, BrokenPipeError)
+        self.is_closed_pipe = is_closed_pipe(why)
         self.why = why.strerror or str(why)
 
 
@@ -67,8 +67,8 @@ class _Commands(click.Group):
         try:
             result = super().invoke(ctx)
             sys.stdout.flush()
-        except OSError as error:  # files and drives raise errors of our own, and what is opened has a name
-            if isinstance(error, BrokenPipeError) or (error.filename is None and error.errno in _OUTPUT_ERRORS):
+        except OSError as error:
+            if is_of_output(error):
                 raise _OutputLost(error) from error
             raise
         return result
@@ -145,7 +145,8 @@ def main(arguments: list[str] | None = None) -> int:
 
 def _run(given: list[str]) -> int:
     as_json = "--json" in given
-    name = Path(sys.argv[0]).name or "lucky-keystone"
+    called = Path(sys.argv[0]).name.removesuffix(".exe")
+    name = called if called in _NAMES else _NAMES[0]
     try:
         result = program.main(args=given, prog_name=name, standalone_mode=False, obj=given)
         return result if isinstance(result, int) else 0
@@ -169,7 +170,7 @@ def _run(given: list[str]) -> int:
             error.exit_code,
         )
     except _OutputLost as lost:
-        _forget_output()
+        forget_output()
         if lost.is_closed_pipe:
             return _PIPE_CLOSED
         with suppress(OSError):
@@ -191,8 +192,8 @@ def _fail(as_json: bool, message: str, advice: str, code: int) -> int:
         try:
             print(visible_json(json.dumps(body, indent=2, ensure_ascii=False)), flush=True)
         except OSError as error:
-            _forget_output()
-            return _PIPE_CLOSED if isinstance(error, BrokenPipeError) else _OUTPUT_FAILED
+            forget_output()
+            return _PIPE_CLOSED if is_closed_pipe(error) else _OUTPUT_FAILED
     else:
         _show_failure(message, advice)
     return code
@@ -210,12 +211,6 @@ def _show_failure(message: str, advice: str) -> None:
             paragraph(out, f"What next: {advice}")
 
 
-def _forget_output() -> None:
-    """Let what is still waiting to be written go nowhere: it must not fail once more when the program ends."""
-    with suppress(OSError, ValueError):
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-
-
 class _Notes(logging.Handler):
     """Shows what the core warns of beside its work, on standard error."""
 
@@ -226,25 +221,10 @@ class _Notes(logging.Handler):
             paragraph(console(err=True), f"Note: {record.getMessage()}")
 
 
-def _prepare_streams() -> None:
-    """Open what was closed, so that no drive gets its number; and let no character a terminal lacks end the work."""
-    for number in range(3):
-        try:
-            os.fstat(number)
-        except OSError:
-            os.open(os.devnull, os.O_RDWR)  # takes the lowest number that is free
-    nowhere = Path(os.devnull)
-    sys.stdin = sys.stdin or nowhere.open(encoding="utf-8")
-    sys.stdout = sys.stdout or nowhere.open("w", encoding="utf-8")
-    sys.stderr = sys.stderr or nowhere.open("w", encoding="utf-8")
-    for stream in (sys.stdout, sys.stderr):
-        if isinstance(stream, io.TextIOWrapper):
-            stream.reconfigure(errors="backslashreplace")
-
-
 def entry() -> None:
     """Entry point of the installed program."""
-    _prepare_streams()
+    prepare_streams()
+    show_no_boxes()
     end_like_ctrl_c()
     code = main()
     end_in_peace()

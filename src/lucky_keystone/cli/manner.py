@@ -9,6 +9,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Any, Literal, TextIO
 
+from .streams import is_terminal
+
 ProgressMode = Literal["bar", "lines", "json", "none"]
 PROGRESS_MODES: tuple[ProgressMode, ...] = ("bar", "lines", "json", "none")
 
@@ -69,7 +71,7 @@ def has_colour(stream: TextIO) -> bool:
         return False
     if os.environ.get("CLICOLOR_FORCE", "0") not in ("", "0"):
         return True
-    return stream.isatty() and not is_dumb() and os.environ.get("CLICOLOR", "1") != "0"
+    return is_terminal(stream) and not is_dumb() and os.environ.get("CLICOLOR", "1") != "0"
 
 
 def progress_mode() -> ProgressMode:
@@ -78,4 +80,4 @@ def progress_mode() -> ProgressMode:
         return _now.progress
     if _now.as_json or _now.quiet:
         return "none"
-    return "bar" if sys.stderr.isatty() and not is_dumb() and not _now.plain else "lines"
+    return "bar" if is_terminal(sys.stderr) and not is_dumb() and not _now.plain else "lines"

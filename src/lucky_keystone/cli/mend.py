@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Collection, Sequence
 from contextlib import closing
 from pathlib import Path
@@ -29,6 +28,7 @@ from .options import (
     output_options,
     terms_of,
 )
+from .shell import quoted
 from .show import console, emit_json, heading, paragraph, starts
 from .stages import Stages, tell
 from .targets import Chosen, confirm_change, existing, guard, open_for_writing, reading
@@ -236,8 +236,8 @@ class _Work:
             paragraph(out, note, indent=2, hanging=4)
         if not manner().quiet:
             paragraph(out, f"What was replaced is kept in {path}.", indent=2, hanging=4)
-            drive = self._chosen.name if self._chosen.drive else shlex.quote(str(self._chosen.path))
-            bay = f" --bay {shlex.quote(str(self._bay))}" if self._bay and self._chosen.drive else ""
+            drive = self._chosen.name if self._chosen.drive else quoted(str(self._chosen.path))
+            bay = f" --bay {quoted(str(self._bay))}" if self._bay and self._chosen.drive else ""
             back = f"To bring it back: lucky-keystone mend {drive}{bay} --undo {path.name}"
             paragraph(out, back, indent=2, hanging=4)
 

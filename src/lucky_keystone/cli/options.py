@@ -300,10 +300,10 @@ def authority_option(function: _F) -> _F:
 
 def terms_of(sha256: str | None, authority: Path | None, bay: Path | None = None) -> Terms:
     """Return how images are read: discs of the bay with their drives' faults; breaks of a connection are told."""
+    from ..errors import NotYet
     from ..fetching.patience import Events
     from ..fetching.remote import Terms
     from ..source_file import SourceFile
-    from ..errors import NotYet
     from .stages import tell
     from .targets import host_of
 

@@ -56,11 +56,12 @@ class Pace:
             parts.append(f"{retries} {'retry' if retries == 1 else 'retries'}")
         return ", ".join(parts)
 
-    def summary(self, total: int) -> str:
-        """Say what a finished stage was."""
+    def summary(self, done: int, total: int) -> str:
+        """Say what a stage was that has ended, and how far it came."""
         if total < 1 << 20:
             return f"{self.seconds:.1f} s"
-        return f"{shown_size(total)} in {shown_seconds(self.seconds)}, {shown_size(int(total / self.seconds))}/s"
+        came = shown_size(done) if done >= total else f"{shown_size(done)} of {shown_size(total)}, stopped"
+        return f"{came} in {shown_seconds(self.seconds)}, {shown_size(int(done / self.seconds))}/s"
 
 
 def shown_seconds(seconds: float) -> str:

@@ -13,6 +13,7 @@ from rich.text import Text
 from rich.theme import Theme
 
 from .manner import colour_system, has_colour, manner
+from .streams import is_terminal
 from .text import visible, visible_line
 
 if TYPE_CHECKING:
@@ -71,7 +72,7 @@ def console(*, err: bool = False) -> Console:
         soft_wrap=False,
     )
     columns, rows = _size(stream)
-    folds = stream.isatty() and not manner().plain
+    folds = is_terminal(stream) and not manner().plain
     made.size = ConsoleDimensions(max(columns, _NARROWEST) if folds else _UNFOLDED, rows)
     return made
 

@@ -132,13 +132,12 @@ class Stages:
     def _end_stage(self, name: str, line: _Line) -> None:
         if not line.stage:
             return
-        line.done = line.total
         if self._mode == "json":
             self._emit(name, line, ended=True)
         elif self._mode == "bar":
-            self._update_bar(name, line, line.pace.summary(line.total) if _counts(line) else "")
+            self._update_bar(name, line, line.pace.summary(line.done, line.total) if _counts(line) else "")
         elif self._mode == "lines":
-            self._out.print(f"  {_title(name, line)}: {line.pace.summary(line.total)}")
+            self._out.print(f"  {_title(name, line)}: {line.pace.summary(line.done, line.total)}")
         line.stage, line.ended = "", line.stage
 
     def _update_bar(self, name: str, line: _Line, status: str) -> None:
@@ -156,7 +155,7 @@ class Stages:
             stage=line.stage,
             done=line.done,
             total=line.total,
-            rate=round(line.total / line.pace.seconds if ended else line.pace.rate),
+            rate=round(line.done / line.pace.seconds if ended else line.pace.rate),
             seconds_left=None if ended or (left := line.pace.left(line.total)) is None else round(left, 1),
             retries=line.retries(),
             ended=ended,

@@ -27,6 +27,7 @@ from ..units import exact_size
 from ..winapi.names import is_device_name, letter_in, native
 from .question import ask
 from .show import console, paragraph
+from .streams import is_terminal
 from .text import visible
 
 if TYPE_CHECKING:
@@ -172,10 +173,8 @@ def _find(text: str, path: Path, bay: Path | None) -> tuple[Host | None, Drive |
         host = host_of(bay if is_tag else None)
     except NotYet:
         return None, None
-    if is_tag or is_device_name(text):
-        named = text.upper()
-    else:
-        named = str(path.resolve() if path.exists() else path).upper()
+    is_name = is_tag or is_device_name(text) or not path.exists()
+    named = (text if is_name else str(path.resolve())).upper()
     found = [
         drive
         for drive in host.drives()
@@ -244,7 +243,7 @@ def confirm(
     if not chosen.exists or yes or (continues and chosen.is_image_file):
         return
     what = _described(chosen)
-    if not sys.stdin.isatty():
+    if not is_terminal(sys.stdin):
         raise ProtectError(
             f"{chosen.name} ({what}) would be {will}, and there is no terminal to confirm on.",
             advice="Add --yes when that is what you want.",
@@ -261,7 +260,7 @@ def confirm_change(
     if yes:
         return
     what = f"{chosen.name} ({_described(chosen)})"
-    if not sys.stdin.isatty():
+    if not is_terminal(sys.stdin):
         raise ProtectError(
             f"{what}: {will}, and there is no terminal to confirm on.",
             advice="Add --yes when that is what you want.",

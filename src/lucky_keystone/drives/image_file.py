@@ -19,9 +19,6 @@ from ..os_errors import Trouble, trouble
 from ..units import shown_size
 from .failures import doing
 
-if sys.platform != "win32":
-    import fcntl
-
 _ZEROS = bytes(1 << 20)
 _TELLS_HOLES = hasattr(os, "SEEK_DATA")
 _RIGHTS = f"Check the path. To read a drive itself, run it again {as_administrator()}."
@@ -195,6 +192,8 @@ def _open_alone(path: Path) -> int:
             from ..winapi.files import open_exclusive
 
             return open_exclusive(path)
+        import fcntl
+
         descriptor = os.open(path, positional.READ_WRITE)
         try:
             fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)

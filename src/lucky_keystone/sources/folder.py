@@ -11,8 +11,8 @@ from pathlib import Path
 from ..content import FileRange, Literal
 from ..errors import SourceError, naming
 from ..invoker import elevated_for
-from ..source_file import SourceFile
 from ..positional import reachable
+from ..source_file import SourceFile
 from ..tree import EPOCH, MOST_DEPTH, ORDINARY, File, Folder, Special, UnixFacts
 
 _BUNDLE_MARK = "Contents/Info.plist"

@@ -89,15 +89,13 @@ if sys.platform == "win32":
 
     def handle_of(descriptor: int) -> int:
         """Return what Windows calls an open file."""
-        return msvcrt.get_osfhandle(descriptor)
+        return int(msvcrt.get_osfhandle(descriptor))
 
     def make_sparse(descriptor: int) -> bool:
         """Let a file hold no bytes where nothing was written (FSCTL_SET_SPARSE); False where it cannot."""
         count = wintypes.DWORD()
         handle = wintypes.HANDLE(handle_of(descriptor))
-        return bool(
-            KERNEL.DeviceIoControl(handle, _FSCTL_SET_SPARSE, None, 0, None, 0, ctypes.byref(count), None)
-        )
+        return bool(KERNEL.DeviceIoControl(handle, _FSCTL_SET_SPARSE, None, 0, None, 0, ctypes.byref(count), None))
 
     def set_end(descriptor: int, size: int) -> None:
         """Let a file end at byte `size`: unlike the C runtime's call this writes no zeros (SetEndOfFile).
@@ -158,7 +156,7 @@ if sys.platform == "win32":
         """Return how many bytes of the disk a file takes."""
         high = wintypes.DWORD()
         low = KERNEL.GetCompressedFileSizeW(str(path), ctypes.byref(high))
-        return int(high.value) << 32 | (low & 0xFFFF_FFFF)
+        return int(high.value) << 32 | (int(low) & 0xFFFF_FFFF)
 
     def is_console(descriptor: int) -> bool:
         """True for a real console: null input calls itself a character device too, and nobody answers there."""

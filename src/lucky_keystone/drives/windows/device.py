@@ -1,4 +1,4 @@
-"""A whole drive of Windows, opened: read and written past the system's cache, its volumes locked while it is written."""
+"""A whole drive of Windows, opened past the system's cache, its volumes locked while it is written."""
 
 from __future__ import annotations
 

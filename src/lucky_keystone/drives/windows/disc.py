@@ -1,4 +1,4 @@
-"""A disc in an optical drive of Windows, or a disk, as a source: its length is asked for, and sectors are read whole."""
+"""A disc in an optical drive of Windows, or a disk, as a source: its length asked for, its sectors read whole."""
 
 from __future__ import annotations
 

@@ -104,9 +104,13 @@ class WindowsFinder:
         bus = records.BUSES.get(descriptor.bus_type, _UNKNOWN) if descriptor else _UNKNOWN
         removable = bool(descriptor and descriptor.removable_media)
         vendor, product, serial = (
-            (_text(described, descriptor.vendor_id_offset),
-             _text(described, descriptor.product_id_offset),
-             _text(described, descriptor.serial_number_offset)) if descriptor else ("", "", "")
+            (
+                _text(described, descriptor.vendor_id_offset),
+                _text(described, descriptor.product_id_offset),
+                _text(described, descriptor.serial_number_offset),
+            )
+            if descriptor
+            else ("", "", "")
         )
         return Drive(
             path=path_of(number),
@@ -187,7 +191,8 @@ class WindowsFinder:
         if name in self._kept:
             return self._kept[name]
         extents, is_optical = self._extents(name)
-        points, label, kind = (), "", ""
+        points: tuple[str, ...] = ()
+        label = kind = ""
         with suppress(OSError):
             points = tuple(self._system.mount_points(name))
         with suppress(OSError):
@@ -226,7 +231,8 @@ class WindowsFinder:
             with suppress(OSError, RecordError), self.asking(text) as handle:
                 answer = self._system.control(handle, records.IOCTL_STORAGE_GET_DEVICE_NUMBER, b"", ANSWER)
                 found = StorageDeviceNumber.unpack(answer)
-                return frozenset() if found.device_type == records.DEVICE_TYPE_CD_ROM else {found.device_number}
+                is_disc = found.device_type == records.DEVICE_TYPE_CD_ROM
+                return frozenset(() if is_disc else (found.device_number,))
         if letter := letter_in(text):
             text = f"{letter}\\"
         try:

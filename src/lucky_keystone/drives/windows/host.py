@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sys
 import time
-from collections import ChainMap
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from pathlib import Path
@@ -42,7 +41,8 @@ class WindowsHost:
 
     @property
     def _finder(self) -> WindowsFinder:
-        return WindowsFinder(self._system, dict(ChainMap(*(locks.volumes for locks in self._locks))))
+        kept = {name: volume for locks in self._locks for name, volume in locks.volumes.items()}
+        return WindowsFinder(self._system, kept)
 
     def drives(self) -> tuple[Drive, ...]:
         return self._finder.drives()

@@ -36,7 +36,7 @@ class WindowsSystem(Protocol):
         """Return label and file system; empty where there is none."""
 
     def final_path(self, path: str) -> str:
-        r"""Return where a file or folder really lies: \\?\Volume{…}\…, \\?\UNC\server\share\…"""
+        r"""Return where a file or folder really lies: \\?\Volume{…}\…, \\?\UNC\server\share\…."""
 
     def windows_folder(self) -> str:
         """Return the folder of the running system."""
@@ -140,7 +140,7 @@ if sys.platform == "win32":
             names, size = ctypes.create_unicode_buffer(4096), wintypes.DWORD()
             if not KERNEL.GetVolumePathNamesForVolumeNameW(volume + "\\", names, len(names), ctypes.byref(size)):
                 return []
-            return [name for name in names[: size.value].split("\0") if name]
+            return [name for name in ctypes.wstring_at(names, size.value).split("\0") if name]
 
         def volume_texts(self, volume: str) -> tuple[str, str]:
             label, kind = ctypes.create_unicode_buffer(64), ctypes.create_unicode_buffer(64)
@@ -191,9 +191,7 @@ if sys.platform == "win32":
         def users(self, handle: int) -> list[str]:
             buffer, status = (ctypes.c_size_t * 256)(), (ctypes.c_size_t * 2)()
             query = ctypes.WinDLL("ntdll").NtQueryInformationFile
-            if query(
-                wintypes.HANDLE(handle), status, buffer, ctypes.sizeof(buffer), _PROCESS_IDS_USING_FILE
-            ):
+            if query(wintypes.HANDLE(handle), status, buffer, ctypes.sizeof(buffer), _PROCESS_IDS_USING_FILE):
                 return []
             numbers = buffer[1 : 1 + min(buffer[0] & 0xFFFF_FFFF, len(buffer) - 1)]
             return sorted({name for number in numbers if number != os.getpid() and (name := _program(number))})
