@@ -10,6 +10,7 @@ is set up. What Wine has no answer to (attached disks and their locks, above all
 from __future__ import annotations
 
 import hashlib
+import json
 import os
 import shutil
 import signal
@@ -117,6 +118,13 @@ class Lane:
     def keystone(self, *arguments: str | Path, **how: object) -> Ended:
         """Run the program."""
         return self.run("-m", "lucky_keystone", *arguments, **how)  # type: ignore[arg-type]
+
+    def several(self, *commands: Sequence[str | Path], **env: str) -> list[Ended]:
+        """Run several commands of the program in one interpreter."""
+        lines = json.dumps([[windows_path(word) for word in words] for words in commands])
+        done = self.run(Path(__file__).with_name("several.py"), given=lines.encode(), **env)
+        assert done.code == 0, done.text
+        return [Ended(code, out.encode(), err.encode()) for code, out, err in json.loads(done.out)]
 
     @contextmanager
     def started(self, *arguments: str | Path, **env: str) -> Iterator[subprocess.Popen[bytes]]:
