@@ -6,17 +6,27 @@ Whatever the bytes say, no more memory is taken than the known size asks for.
 from __future__ import annotations
 
 import bz2
+import importlib
 import lzma
 import struct
 import zlib
 from collections.abc import Callable, Mapping
-
-import lzfse
+from types import ModuleType
 
 from .errors import SourceError
 
+def _installed(name: str) -> ModuleType | None:
+    try:
+        return importlib.import_module(name)
+    except ImportError:
+        return None
+
+
+lzfse = _installed("lzfse")
+"""The package; None where there is none, as for Windows on ARM64."""
+
 _MOST_MEMORY = 256 << 20  # bytes that an xz decoder may ask for
-_ODD = (EOFError, ValueError, OSError, OverflowError, struct.error, zlib.error, lzma.LZMAError, lzfse.error)
+_ODD = (EOFError, ValueError, OSError, OverflowError, struct.error, zlib.error, lzma.LZMAError)
 
 
 class ChunkError(SourceError):
@@ -27,7 +37,7 @@ def decode_chunk(method: str, data: bytes, size: int) -> bytes:
     """Return the `size` bytes that `data` stands for; `method` is one of METHODS. Raises ChunkError."""
     try:
         decoded = METHODS[method](data, size)
-    except _ODD as error:
+    except (*_ODD, *((lzfse.error,) if lzfse is not None else ())) as error:
         words = str(error) or "it does not begin as such data does"
         raise ChunkError(f"{method}: {words.rstrip('.')}.") from error
     if len(decoded) != size:
@@ -76,7 +86,17 @@ _HEADS = {b"bvx-": 8, b"bvxn": 12, b"bvx1": 772, b"bvx2": 32}
 def _lzfse(data: bytes, size: int) -> bytes:
     if _lzfse_size(data, size) != size:
         raise ValueError(f"its blocks do not make {size:,} bytes")
-    return bytes(lzfse.decompress(data))
+    return bytes(_package("LZFSE").decompress(data))
+
+
+def _package(method: str) -> ModuleType:
+    """Return the package that decodes a method. Raises ChunkError where it is not installed."""
+    if lzfse is None:
+        raise ChunkError(
+            f"{method} is not decoded on this computer: the package lzfse is not installed.",
+            advice="There is none for Windows on ARM64: use another computer for this image.",
+        )
+    return lzfse
 
 
 def _lzfse_size(data: bytes, most: int) -> int:
@@ -104,7 +124,7 @@ def _lzfse_size(data: bytes, most: int) -> int:
 
 def _lzvn(data: bytes, size: int) -> bytes:
     """LZVN without a head, as HFS+ keeps it: given one, it is a block that LZFSE has."""
-    return bytes(lzfse.decompress(b"bvxn" + struct.pack("<2I", size, len(data)) + data + _END))
+    return bytes(_package("LZVN").decompress(b"bvxn" + struct.pack("<2I", size, len(data)) + data + _END))
 
 
 # -- ADC -------------------------------------------------------------------------------------------------------------

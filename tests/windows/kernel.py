@@ -9,11 +9,13 @@ says now. Each refusal is noted in `log.txt`, and what is left at the end of a p
 
 from __future__ import annotations
 
+import _thread
 import contextlib
 import json
 import os
 import struct
 import sys
+import time
 import uuid
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -51,6 +53,8 @@ class Kernel:
     folder: Path
     handles: dict[int, Handle] = field(default_factory=dict)
     bench: dict[str, Any] = field(default_factory=dict)
+    written: int = 0
+    """Bytes, in this process."""
 
     def __post_init__(self) -> None:
         self.bench = json.loads((self.folder / "bench.json").read_text("utf-8"))
@@ -246,6 +250,9 @@ class Kernel:
             if offset < at + size and at < offset + len(view):
                 raise winerror(number)
         if "optical" in disk:
+            for at, size, number in self.bench.get("bad_disc", []):
+                if offset < at + size and at < offset + len(view):
+                    raise winerror(number)
             with Path(self.bench["optical"][disk["optical"]]).open("rb") as stream:
                 stream.seek(offset)
                 return stream.readinto(view)
@@ -270,12 +277,15 @@ class Kernel:
         for at, size, number in disk.get("bad_writes", []):
             if offset < at + size and at < offset + len(data):
                 raise winerror(number)
-        if (left := disk.get("removed_after")) is not None:
-            disk["removed_after"] = left - len(data)
-            if disk["removed_after"] < 0:
-                disk["is_gone"] = True
-                self._save()
-                raise winerror(GONE)
+        self.written += len(data)
+        if disk.get("removed_after", self.written) < self.written:
+            disk["is_gone"] = True
+            self._save()
+            raise winerror(GONE)
+        if disk.get("interrupted_after", self.written) < self.written:
+            disk.pop("interrupted_after")
+            _thread.interrupt_main()
+            time.sleep(1)  # the work would be done before anybody looked
         with self._file(disk).open("r+b") as stream:
             stream.seek(offset)
             stream.write(data)
@@ -296,8 +306,11 @@ class Kernel:
         return opened, disk
 
     def flush(self, handle: int) -> None:
-        if (self.handles[handle].disk or {}).get("is_gone"):
+        disk = self.handles[handle].disk or {}
+        if disk.get("is_gone"):
             raise winerror(GONE)
+        if "no_flush_after" in disk and self.written > disk["no_flush_after"]:
+            raise winerror(1117)
 
     def volumes(self) -> list[str]:
         return list(self._volumes())
@@ -418,19 +431,25 @@ def make_bench(folder: Path, disks: list[dict[str, Any]], **facts: Any) -> Path:
 
 
 def main(arguments: list[str]) -> int:
-    """Run the program on a bench; a last line in log.txt says what was left."""
-    kernel = Kernel(Path(arguments[0]))
+    """Run the program on a bench; a last line in log.txt says what was left.
+
+    '-' as the only argument: command lines come from standard input as JSON, one bench after the other.
+    """
     from lucky_keystone.cli import main as program
-    from lucky_keystone.cli import targets
+    from lucky_keystone.cli import streams, targets
+    from lucky_keystone.drives import retrying
     from lucky_keystone.drives.windows.host import WindowsHost
 
-    host = WindowsHost(kernel, sleep=lambda _: None)
-    targets.this_host = lambda: host
-    sys.argv = ["lucky-keystone", *arguments[1:]]
-    program._prepare_streams()
-    code = program.main()
-    kernel.log(f"left: {len(kernel.handles)} handles; mounted: {kernel.mounted()}")
-    return code
+    retrying.Retrying.__init__.__kwdefaults__["pauses"] = (0.0, 0.0, 0.0)
+    streams.prepare_streams()
+    if arguments[1:] != ["-"]:
+        kernel = Kernel(Path(arguments[0]))
+        host = WindowsHost(kernel, sleep=lambda _: None)
+        targets.this_host = lambda: host
+        code = program.main(arguments[1:])
+        kernel.log(f"left: {len(kernel.handles)} handles; mounted: {kernel.mounted()}")
+        return code
+    return max(main(words) for words in json.loads(sys.stdin.buffer.read()))
 
 
 if __name__ == "__main__":

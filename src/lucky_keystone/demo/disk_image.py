@@ -6,13 +6,12 @@ import bz2
 import lzma
 import plistlib
 import zlib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
-import lzfse
-
+from ..chunks import lzfse
 from ..content import Seekable
 from ..sources.udif_records import (
     COMMENT,
@@ -63,13 +62,14 @@ def _adc(data: bytes) -> bytes:
     return bytes(out)
 
 
-ENCODERS: Mapping[str, tuple[int, Callable[[bytes], bytes]]] = {
+ENCODERS: dict[str, tuple[int, Callable[[bytes], bytes]]] = {
     "ADC": (0x8000_0004, _adc),
     "zlib": (0x8000_0005, lambda data: zlib.compress(data, 1)),
     "bzip2": (0x8000_0006, bz2.compress),
-    "LZFSE": (0x8000_0007, lzfse.compress),
     "xz": (0x8000_0008, lambda data: lzma.compress(data, preset=0)),
 }
+if lzfse is not None:
+    ENCODERS["LZFSE"] = (0x8000_0007, lzfse.compress)
 
 
 @dataclass(frozen=True)
@@ -83,7 +83,11 @@ class Part:
 
 
 def write_disk_image(path: Path, parts: Sequence[Part], methods: Sequence[str], *, checksums: bool = True) -> None:
-    """Write `parts` one behind the other as an image; blocks take turns through `methods` ('raw' is one)."""
+    """Write `parts` one behind the other as an image; blocks take turns through `methods` ('raw' is one).
+
+    A method whose package is not installed leaves its turn to zlib.
+    """
+    methods = [method if method in ENCODERS or method == "raw" else "zlib" for method in methods]
     with path.open("wb") as out:
         first, maps, crc = 0, [], 0
         for number, part in enumerate(parts):

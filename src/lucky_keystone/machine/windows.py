@@ -45,7 +45,7 @@ class WindowsFirmware(Protocol):
         """Return a value below HKEY_LOCAL_MACHINE; None where there is none."""
 
     def architecture(self) -> int:
-        """GetNativeSystemInfo: of the system, also for a 32-bit program on it."""
+        """IsWow64Process2, or GetNativeSystemInfo: of the machine, also for a program of another kind on it."""
 
     def has_feature(self, number: int) -> bool:
         """IsProcessorFeaturePresent."""

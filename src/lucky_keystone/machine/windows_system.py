@@ -1,4 +1,4 @@
-"""The calls of Windows behind the facts of a machine. Seen with recorded answers only (docs/not-proven-here.md)."""
+"""The calls of Windows behind the facts of a machine. docs/not-proven-here.md has what only a real PC shows."""
 
 from __future__ import annotations
 
@@ -15,6 +15,9 @@ if sys.platform == "win32":
     _MOST = 1 << 20
     _NOT_FOUND, _NO_FUNCTION, _NO_PRIVILEGE, _DENIED = 203, 1, 1314, 5
     _ADJUST, _QUERY, _ENABLED = 0x20, 0x8, 2
+    _ARCHITECTURES = {0x8664: 9, 0xAA64: 12, 0x014C: 0}
+    """IMAGE_FILE_MACHINE_AMD64, _ARM64 and _I386 as PROCESSOR_ARCHITECTURE_… (winnt.h)."""
+    _UNKNOWN = 0xFFFF
     _PRIVILEGE = "SeSystemEnvironmentPrivilege"
     _TPM_NOT_FOUND = 0x8028_400F
     """TBS_E_TPM_NOT_FOUND (tbs.h)."""
@@ -84,6 +87,13 @@ if sys.platform == "win32":
             return None
 
         def architecture(self) -> int:
+            # Of an x64 program on ARM64 the older call says what is emulated for it.
+            process, native = wintypes.USHORT(), wintypes.USHORT()
+            with suppress(AttributeError):
+                _KERNEL.GetCurrentProcess.restype = wintypes.HANDLE
+                current = wintypes.HANDLE(_KERNEL.GetCurrentProcess())
+                if _KERNEL.IsWow64Process2(current, ctypes.byref(process), ctypes.byref(native)):
+                    return _ARCHITECTURES.get(native.value, _UNKNOWN)
             info = _SystemInfo()
             _KERNEL.GetNativeSystemInfo(ctypes.byref(info))
             return int(info.architecture)
