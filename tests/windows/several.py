@@ -1,6 +1,6 @@
 """Runs several commands of the program in one interpreter: starting one under Wine takes longer than most commands.
 
-    python several.py < commands.json       a list of command lines; answers with a list of [code, output, errors]
+python several.py < commands.json       a list of command lines; answers with a list of [code, output, errors]
 """
 
 from __future__ import annotations

@@ -21,10 +21,16 @@ from .conftest import digest
 from .kernel import Kernel, make_bench
 from .lane import PROJECT, Lane, windows_path
 
-STICK: dict[str, Any] = {
-    "number": 1, "size": 96 << 20, "vendor": "Gangway", "product": "Pro", "serial": "G1", "removable": True, "letter": "E:"
-}  # fmt: skip
-DISK: dict[str, Any] = {"number": 2, "size": 96 << 20, "vendor": "Mudlark", "product": "Mini", "serial": "M2", "letter": "F:"}
+STICK: dict[str, Any] = {"number": 1, "size": 96 << 20, "vendor": "Gangway", "product": "Pro", "serial": "G1"}
+STICK |= {"removable": True, "letter": "E:"}
+DISK: dict[str, Any] = {
+    "number": 2,
+    "size": 96 << 20,
+    "vendor": "Mudlark",
+    "product": "Mini",
+    "serial": "M2",
+    "letter": "F:",
+}
 
 
 @dataclass
@@ -136,7 +142,11 @@ FAILING: dict[str, tuple[dict[str, Any], list[str], int]] = {
     "gauge, interrupted": ({"interrupted_after": 5 << 20}, ["gauge", "--erase"], 130),
     "gauge, a bad place": ({"bad_writes": [[30 << 20, 4096, 1117]]}, ["gauge", "--erase"], 1),
     "reclaim, a bad place": ({"bad_writes": [[1 << 20, 4096, 1117]]}, ["reclaim"], 5),
-    "update, a bad place": ({"bad_writes": [[2 << 20, 60 << 20, 1117]]}, ["build", "ISO", "--update", "--add", "MORE"], 5),
+    "update, a bad place": (
+        {"bad_writes": [[2 << 20, 60 << 20, 1117]]},
+        ["build", "ISO", "--update", "--add", "MORE"],
+        5,
+    ),
 }
 
 
@@ -189,7 +199,9 @@ def test_what_must_not_be_written_is_not(
     bench.change(number, **facts)
     before = [digest(bench.folder / name) for name in ("disk1", "disk2")]
     name = {2: r"\\.\PhysicalDrive2"}.get(number, "E:")
-    found = bench.run("build", iso, "--onto", name, "--yes", "--allow-internal", "--allow-member" if number != 2 else "-q")
+    found = bench.run(
+        "build", iso, "--onto", name, "--yes", "--allow-internal", "--allow-member" if number != 2 else "-q"
+    )
     assert (found[0], re.search(told, found[1]) is not None) == (code, True), found[1]
     assert [digest(bench.folder / each) for each in ("disk1", "disk2")] == before
     assert bench.log[-1].startswith("left: 0 handles")
@@ -251,4 +263,3 @@ def test_the_same_holds_under_windows(windows: Lane, bench: Bench, iso: Path, ca
     there = replace(bench, windows=windows)
     assert "Gangway Pro" in there.run("drives")[1]
     test_no_failing_end_leaves_a_stick_that_looks_finished(there, iso, case, tmp_path)
-

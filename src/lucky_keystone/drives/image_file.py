@@ -218,7 +218,7 @@ def _refuse_no_room(path: Path, taken: int, size: int) -> None:
         return
     whole = "" if taken < size else " (the file system there stores zeros as well)"
     raise DriveError(
-        f"{path} would take {shown_size(taken)}{whole}, and {shown_size(free)} are free there.",
+        f"{path} may take {shown_size(taken)}{whole}, and {shown_size(free)} are free there.",
         advice="Make room there, name a smaller --size, or choose a place on another disk.",
     )
 
