@@ -27,7 +27,10 @@ lzfse = _installed("lzfse")
 """The package; None where there is none, as for Windows on ARM64."""
 
 _MOST_MEMORY = 256 << 20  # bytes that an xz decoder may ask for
-_ODD = (EOFError, ValueError, OSError, OverflowError, struct.error, zlib.error, lzma.LZMAError)
+_ODD: tuple[type[Exception], ...] = (
+    *(EOFError, ValueError, OSError, OverflowError, struct.error, zlib.error, lzma.LZMAError),
+    *([lzfse.error] if lzfse is not None else []),
+)
 
 
 class ChunkError(SourceError):
@@ -38,7 +41,7 @@ def decode_chunk(method: str, data: bytes, size: int) -> bytes:
     """Return the `size` bytes that `data` stands for; `method` is one of METHODS. Raises ChunkError."""
     try:
         decoded = METHODS[method](data, size)
-    except (*_ODD, *((lzfse.error,) if lzfse is not None else ())) as error:
+    except _ODD as error:
         words = str(error) or "it does not begin as such data does"
         raise ChunkError(f"{method}: {words.rstrip('.')}.") from error
     if len(decoded) != size:

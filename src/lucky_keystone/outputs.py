@@ -40,6 +40,7 @@ class OutputKind(Enum):
         "report of a batch",
         lambda head: head.startswith(b"line,drive,") or head[:40].split()[:3] == [b"[", b"{", b'"line":'],
     )
+    COLLECTION = ("collection", lambda head: b'"command": "collect"' in head[:80])
     MACHINE = ("machine's file", lambda head: head.startswith(MACHINE_HEAD.encode()))
     LISTS = ("signature list", lambda head: head[:16] in _LISTS)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import resource
 import shutil
 import signal
 import subprocess
@@ -152,6 +151,7 @@ def test_a_source_that_shrinks_meanwhile_is_told_of(disc: Path, tmp_path: Path) 
 
 def test_a_full_disk_under_the_image_file_is_told_of(disc: Path, tmp_path: Path) -> None:
     """A limit on file size stands for a full disk: the system refuses to write on, in the middle of the work."""
+    resource = pytest.importorskip("resource")
 
     def limit() -> None:
         signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
@@ -169,7 +169,8 @@ def test_a_full_disk_under_the_image_file_is_told_of(disc: Path, tmp_path: Path)
     assert drive.read_bytes()[:512] == bytes(512)
 
 
-@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
+@pytest.mark.skipif(sys.platform == "win32", reason="signals are sent to the process")
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, getattr(signal, "SIGHUP", 1)])
 def test_ctrl_c_and_its_relatives_leave_no_seal_and_say_so(number: signal.Signals, disc: Path, tmp_path: Path) -> None:
     drive = tmp_path / "drive.img"
     command = [sys.executable, "-m", "lucky_keystone", "build", str(disc), "--onto", str(drive), "--size", "256MiB"]

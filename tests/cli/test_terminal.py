@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import pty
 import subprocess
 import sys
 from pathlib import Path
@@ -37,7 +36,7 @@ def test_what_is_erased_is_listed_and_cannot_wipe_the_question(built: Built, dis
     """At a terminal: a label full of control characters, and the files that are lost, the newest first."""
     drive = tmp_path / "precious.img"
     drive.write_bytes(built.path.read_bytes().replace(b"TIDEWELL_11", b"\x1b[2K\x1b[1A\rX\r"[:11].ljust(11)))
-    master, slave = pty.openpty()
+    master, slave = pytest.importorskip("pty").openpty()
     command = [*PROGRAM, "build", str(disc), "--onto", str(drive)]
     child = subprocess.Popen(command, stdin=slave, stdout=subprocess.DEVNULL, stderr=slave)
     os.close(slave)

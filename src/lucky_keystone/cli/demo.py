@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
-import io
-import json
 import os
 import shutil
 from collections.abc import Callable
@@ -15,10 +12,13 @@ from typing import Any
 import click
 
 from ..drives.bay import Bay
+from ..drives.image_file import holds_holes
 from ..errors import DriveError, ProtectError, naming
 from ..fetching.store import PLACE as STORE
 from ..invoker import make_folder
 from ..shopfile import PLACE
+from ..units import shown_size
+from .captured import run_captured
 from .manner import manner
 from .options import Word, output_options
 from .shell import command_line, quoted
@@ -35,6 +35,10 @@ _OLD_STICK = "counter-4.img"
 _PAGE = "counter.html"
 _PARTS = ("look", "counter", "crew", "machines", "mend", "printer", "server", "poster", "bridge", "record")
 """What the demo shows, in order; a drive each for counter PCs, crew laptops, printers, the studio's Mac, the bridge."""
+_ROOM = 400 << 20
+"""Bytes of disk that everything takes, with some to spare."""
+_APPARENT = 1_300_000_000_000
+"""Bytes of all drives, were their zeros stored."""
 _BREAKS_AFTER = 200_000
 """Bytes after which the workshop's server breaks off, once."""
 
@@ -77,6 +81,7 @@ def command(folder: Path, mishaps: bool, only: str | None) -> int:
         raise ProtectError(
             f"{folder} is there already and not empty.", advice="Name a new folder: lucky-keystone demo OTHER"
         )
+    _refuse_no_room(folder)
     out = console()
     if not manner().as_json:
         out.print("The Tidewell Ferry Company's workshop sets up its machines. Everything here is made up.\n")
@@ -85,15 +90,15 @@ def command(folder: Path, mishaps: bool, only: str | None) -> int:
         Stages() as stages,
     ):
         steps = _make_mishaps(folder, stages) if mishaps else _make_job(folder, stages, only)
-    from .documents import DemoDocument, DemoStep
+    from .documents import CommandRun, DemoDocument
 
-    done: list[DemoStep] = []
+    done: list[CommandRun] = []
     for step in steps:
         if step.before:
             step.before()
         code, document = _run(step, folder)
         line = command_line(step.arguments)
-        done.append(DemoStep(command_line=line, exit_code=code, document=document))
+        done.append(CommandRun(command_line=line, exit_code=code, document=document))
         if code != step.code:
             break
     else:
@@ -111,6 +116,22 @@ def command(folder: Path, mishaps: bool, only: str | None) -> int:
     return code
 
 
+def _refuse_no_room(folder: Path) -> None:
+    """Raise DriveError where the demo's files would not fit, before the first of them is made."""
+    above = next(place for place in (folder, *folder.absolute().parents) if place.is_dir())
+    free = shutil.disk_usage(above).free
+    if not holds_holes(above):
+        raise DriveError(
+            f"The file system of {above} stores zeros as well: the demo would take {shown_size(_APPARENT)} there.",
+            advice="Choose a folder on another disk: lucky-keystone demo OTHER",
+        )
+    if free < _ROOM:
+        raise DriveError(
+            f"The demo takes {shown_size(_ROOM)}, and {shown_size(free)} are free in {above}.",
+            advice="Make room there, or choose a folder on another disk: lucky-keystone demo OTHER",
+        )
+
+
 def _run(step: _Step, folder: Path) -> tuple[int, Any]:
     """Run a command of this program as if it had been typed, with a record and a store of the demo's own."""
     from .main import main
@@ -120,10 +141,7 @@ def _run(step: _Step, folder: Path) -> tuple[int, Any]:
     os.environ.update(own)
     try:
         if manner().as_json:
-            text = io.StringIO()
-            with contextlib.redirect_stdout(text):
-                code = main([*step.arguments, "--json"])
-            return code, json.loads(text.getvalue())
+            return run_captured(step.arguments)
         out = console()
         out.print()
         out.print(step.title, style="bold")

@@ -503,8 +503,8 @@ class ImagesDocument(Document, kw_only=True):
     """Names of the images that were deleted."""
 
 
-class DemoStep(msgspec.Struct, kw_only=True):
-    """A command of the demo, with the document that it printed."""
+class CommandRun(msgspec.Struct, kw_only=True):
+    """A command that was run, with the document that it printed."""
 
     command_line: str
     exit_code: int
@@ -516,7 +516,21 @@ class DemoDocument(Document, kw_only=True):
 
     command: Literal["demo"] = "demo"
     folder: str
-    steps: list[DemoStep]
+    steps: list[CommandRun]
+
+
+class CollectDocument(Document, kw_only=True):
+    """`collect`."""
+
+    command: Literal["collect"] = "collect"
+    program: str
+    """Version of this program."""
+    python: str
+    system: str
+    """Name and version of the operating system."""
+    processor: str
+    runs: list[CommandRun]
+    """Serial numbers in their documents are shortened."""
 
 
 DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
@@ -536,6 +550,7 @@ DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
     "split": (SplitDocument,),
     "fetch": (FetchDocument, RecordDocument),
     "images": (ImagesDocument,),
+    "collect": (CollectDocument,),
     "demo": (DemoDocument,),
     "error": (ErrorDocument,),
     "progress": (ProgressEvent,),

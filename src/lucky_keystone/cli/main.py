@@ -40,6 +40,7 @@ _COMMANDS = {
     "split": "Divide an install image into parts.",
     "fetch": "Get an image from a server; continues after any break.",
     "images": "List the images in the store.",
+    "collect": "Collect what a volunteer with a real computer sends.",
     "demo": "Run the whole job on made-up data, in a folder.",
     "schema": "Print the JSON Schema of a command's --json document.",
 }

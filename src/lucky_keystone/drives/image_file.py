@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
+import secrets
 import shutil
 import stat
 import sys
@@ -221,6 +222,21 @@ def _refuse_no_room(path: Path, taken: int, size: int) -> None:
         f"{path} may take {shown_size(taken)}{whole}, and {shown_size(free)} are free there.",
         advice="Make room there, name a smaller --size, or choose a place on another disk.",
     )
+
+
+def holds_holes(folder: Path) -> bool:
+    """Tell whether large files take little room in a folder: whether its file system leaves out what is zero.
+
+    Raises DriveError where no file can be made there.
+    """
+    trial = folder / f".lucky-keystone-{secrets.token_hex(4)}"
+    with naming(str(folder), DriveError, advice="Choose a folder that can be written to."):
+        descriptor = os.open(trial, positional.READ_WRITE | os.O_CREAT | os.O_EXCL, 0o600)
+        try:
+            return positional.make_sparse(descriptor)
+        finally:
+            os.close(descriptor)
+            trial.unlink()
 
 
 def _refuse_attached(path: Path, facts: os.stat_result) -> None:

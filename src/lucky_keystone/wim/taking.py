@@ -13,6 +13,7 @@ from ..content import stream
 from ..errors import DriveError, ProtectError, SourceError, UsageError, naming
 from ..invoker import give_to_user, make_folder
 from ..outputs import name_whole
+from ..positional import reachable
 from ..progress import Progress
 from .edition import EditionEntry, EditionTree
 from .read import DAMAGED
@@ -41,7 +42,7 @@ def take(image: WholeImage, tree: EditionTree, path: str, folder: Path, progress
     # As they lie in the image: of a solid one each chunk is unpacked once then.
     wanted = sorted(_wanted(tree, path), key=lambda found: image.order_of(found[1]))
     sizes = [image.size_of(entry) for _, entry in wanted]
-    places = [folder / below for below, _ in wanted]
+    places = [reachable(folder / below) for below, _ in wanted]
     for place in places:
         if os.path.lexists(place):
             raise ProtectError(f"{place} exists already.", advice="Choose another folder, or move it away.")

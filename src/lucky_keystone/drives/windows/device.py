@@ -76,7 +76,7 @@ class WindowsDevice(SectorDevice):
 
     def _write_sectors(self, data: memoryview, offset: int) -> int:
         if offset < self.sector_size:
-            # Windows goes on with the table it knows: volumes that are no more would be mounted and written to.
+            # Windows keeps to the table it knows: volumes that are no more would be mounted and written to.
             # Of a table that is gone it hears at once, of a new one when all that belongs to it is there.
             self._is_to_look, self._table_is_gone = True, bytes(data[_SIGNATURE]) != b"\x55\xaa"
         return self._system.write(self._handle, data, offset)

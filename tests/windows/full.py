@@ -1,0 +1,19 @@
+"""Runs the project's tests under a Windows interpreter: python -m tests.windows.lane --full [VERSION] [OPTIONS].
+
+What starts an emulator or is about another system is left out; tests whose judges are not there are left out by name.
+"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+if __name__ == "__main__":
+    project, judges = Path(__file__).parents[2], Path(sys.argv[1])
+    sys.path[:0] = [str(project), str(judges)]
+    import pytest
+
+    others = ("tests/windows", "tests/lab", "tests/firmware", "tests/packaging", "tests/drives/test_linux.py")
+    left_out = [f"--ignore={project / other}" for other in others]
+    options = ["-m", "not lab", "-p", "no:cacheprovider", f"--rootdir={project}", *left_out]
+    sys.exit(pytest.main([*options, *(sys.argv[2:] or [str(project / "tests")])]))
