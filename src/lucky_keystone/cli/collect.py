@@ -13,6 +13,7 @@ import click
 
 from .. import __version__
 from ..outputs import OutputKind, refuse_output, write_output
+from ..shell import command_line
 from .captured import run_captured
 from .manner import manner
 from .options import (
@@ -24,7 +25,6 @@ from .options import (
     overwrite_option,
     replacing_of,
 )
-from .shell import command_line
 from .show import console, emit_json, heading, paragraph
 from .targets import confirm, existing
 

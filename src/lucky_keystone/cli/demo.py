@@ -16,12 +16,12 @@ from ..drives.image_file import holds_holes
 from ..errors import DriveError, ProtectError, naming
 from ..fetching.store import PLACE as STORE
 from ..invoker import make_folder
+from ..shell import command_line, quoted
 from ..shopfile import PLACE
 from ..units import shown_size
 from .captured import run_captured
 from .manner import manner
 from .options import Word, output_options
-from .shell import command_line, quoted
 from .show import console, emit_json
 from .stages import Stages
 

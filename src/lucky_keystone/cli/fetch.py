@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..errors import DriveError, UsageError
+from ..shell import quoted
 from ..units import counted, exact_size, shown_size
 from .choosing import choose_image, read_all, refuse_other_sum, refuse_without_links
 from .guided import can_ask, complain
@@ -307,7 +308,7 @@ class _Errand:
         else:
             paragraph(out, "Not proven: compare its SHA-256 with the one that its maker names.", style="warn")
         if stored is not None:
-            paragraph(out, f"Build from it by its name: lucky-keystone build {stored.about.name} --onto DRIVE")
+            paragraph(out, f"Build from it by its name: lucky-keystone build {quoted(stored.about.name)} --onto DRIVE")
 
 
 def _record(path: Path, catalogues: tuple[Place, ...], link: Link | None) -> None:

@@ -13,11 +13,11 @@ from ..drives.guards import held_back
 from ..errors import KeystoneError, UsageError
 from ..fetching.link import is_link, parse_link
 from ..nearest import did_you_mean
+from ..shell import command_line
 from ..units import exact_size
 from .drives import show_drive
 from .manner import manner
 from .question import ask
-from .shell import command_line
 from .show import console, heading, paragraph
 from .streams import is_terminal
 from .targets import Chosen, choose, host_of

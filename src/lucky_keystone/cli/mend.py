@@ -12,6 +12,7 @@ from rich.console import Console
 from rich.text import Text
 
 from ..errors import ProtectError, UsageError
+from ..shell import quoted
 from ..units import counted
 from .after import eject, tell_system
 from .inspect import open_with_progress
@@ -28,7 +29,6 @@ from .options import (
     output_options,
     terms_of,
 )
-from .shell import quoted
 from .show import console, emit_json, heading, paragraph, starts
 from .stages import Stages, tell
 from .targets import Chosen, confirm_change, existing, guard, open_for_writing, reading

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from ..errors import SourceError, UsageError
 from ..progress import Progress
+from ..shell import quoted
 from .answers import Answer, Passing, looks_like_a_page
 from .blocks import BlockSums
 from .client import Client
@@ -355,7 +356,7 @@ class _Run:
     def _expired(self, what: str, why: str) -> SourceError:
         return LinkExpired(
             f"{what} ({why}); {self._kept()}.",
-            advice=f"Get a fresh link and run: lucky-keystone fetch NEW-LINK --into {self._part.path}",
+            advice=f"Get a fresh link and run: lucky-keystone fetch NEW-LINK --into {quoted(str(self._part.path))}",
         )
 
     def _other_file(self, why: str) -> SourceError:

@@ -12,6 +12,7 @@ from blake3 import blake3
 
 from ..errors import DriveError, ProtectError, SourceError, UsageError, naming
 from ..progress import Progress
+from ..shell import quoted
 from .part import BLOCK, ENDING, Journal, keep_journal
 
 _MIB = 1 << 20
@@ -24,7 +25,7 @@ def refuse_foreign_part(path: Path) -> None:
     raise SourceError(
         f"{path} is an unfinished download of another program: {part}.",
         advice="Let that program finish it; or continue it with: "
-        f"lucky-keystone fetch LINK --sha256 SUM --adopt {path}",
+        f"lucky-keystone fetch LINK --sha256 SUM --adopt {quoted(str(path))}",
     )
 
 

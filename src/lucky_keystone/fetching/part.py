@@ -26,6 +26,7 @@ from .. import positional
 from ..errors import DriveError, ProtectError, SourceError, naming
 from ..invoker import give_to_user
 from ..outputs import name_whole
+from ..shell import quoted
 
 BLOCK = 4 << 20
 ENDING = ".unfinished"
@@ -287,5 +288,5 @@ def refuse_unfinished(path: Path) -> None:
     )
     raise SourceError(
         f"{path} is not finished: {part}.",
-        advice=f"Continue with: lucky-keystone fetch LINK --into {path.with_name(path.name.removesuffix(ENDING))}",
+        advice=f"Continue with: lucky-keystone fetch LINK --into {quoted(str(path).removesuffix(ENDING))}",
     )
