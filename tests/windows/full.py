@@ -11,7 +11,12 @@ from pathlib import Path
 if __name__ == "__main__":
     project, judges = Path(__file__).parents[2], Path(sys.argv[1])
     sys.path[:0] = [str(project), str(judges)]
+    import _winapi
+
     import pytest
+
+    if hasattr(_winapi, "CopyFile2"):  # this Wine has no such call, and copying is not what is tested
+        del _winapi.CopyFile2
 
     others = ("tests/windows", "tests/lab", "tests/firmware", "tests/packaging", "tests/drives/test_linux.py")
     left_out = [f"--ignore={project / other}" for other in others]

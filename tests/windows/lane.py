@@ -309,9 +309,8 @@ def _run_tests(made: Lane, options: Sequence[str]) -> int:
     if not judges.is_dir():
         _pip_install(made, *_JUDGES, target=judges)
     command = made.command(Path(__file__).with_name("full.py"), judges, *options)
-    with subprocess.Popen(
-        command, env=made.environment(), cwd=PROJECT, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE
-    ) as tests:
+    streams = {"stdin": subprocess.DEVNULL, "stdout": subprocess.PIPE, "stderr": subprocess.STDOUT}
+    with subprocess.Popen(command, env=made.environment(), cwd=PROJECT, **streams) as tests:
         assert tests.stdout is not None
         for line in tests.stdout:
             sys.stdout.buffer.write(line)

@@ -64,8 +64,8 @@ class ImageFile:
                     raise
             try:
                 give_to_user(path)
-                holds_holes = positional.make_sparse(descriptor)
-                _refuse_no_room(path, (needed or 0) if holds_holes else size, size)
+                stores_zeros = not positional.make_sparse(descriptor)
+                _refuse_no_room(path, size if stores_zeros else needed or 0, stores_zeros=stores_zeros)
                 positional.set_size(descriptor, size)
             except BaseException:
                 os.close(descriptor)
@@ -212,12 +212,12 @@ def _taken(path: Path) -> ProtectError:
     return ProtectError(f"{path} is being written by another program.", advice="Wait until it has finished.")
 
 
-def _refuse_no_room(path: Path, taken: int, size: int) -> None:
-    """Raise DriveError where the disk under a new file of `size` bytes cannot take the `taken` ones of them."""
+def _refuse_no_room(path: Path, taken: int, *, stores_zeros: bool) -> None:
+    """Raise DriveError where the disk under a new file cannot take the bytes that it may take."""
     free = shutil.disk_usage(path.parent).free
     if taken <= free:
         return
-    whole = "" if taken < size else " (the file system there stores zeros as well)"
+    whole = " (the file system there stores zeros as well)" if stores_zeros else ""
     raise DriveError(
         f"{path} may take {shown_size(taken)}{whole}, and {shown_size(free)} are free there.",
         advice="Make room there, name a smaller --size, or choose a place on another disk.",
