@@ -366,6 +366,7 @@ def test_names_that_are_no_files(name: str) -> None:
     ),
     st.integers(0, 999),
 )
+@settings(suppress_health_check=[HealthCheck.too_slow])
 def test_any_header_is_read_as_something(headers: dict[str, str], status: int) -> None:
     answer = Answer(status, headers, body=None)  # type: ignore[arg-type]
     span = answer.span

@@ -90,8 +90,8 @@ def test_waiting_for_a_disc() -> None:
     wait(*[DiscState.BUSY] * 9, DiscState.DISC)
     assert time == 9
     for states, told in (
-        ([DiscState.NONE], "There is no disc in /dev/sr0"),
-        ([DiscState.BUSY, DiscState.OPEN], "tray of /dev/sr0 is open"),
+        ([DiscState.NONE], "There is no disc in .dev.sr0"),
+        ([DiscState.BUSY, DiscState.OPEN], "tray of .dev.sr0 is open"),
         ([DiscState.BUSY], "not ready after 15 seconds"),
     ):
         with pytest.raises(SourceError, match=told):

