@@ -75,7 +75,9 @@ def command(file: Path, drive: str | None, overwrite: bool, yes: bool, bay: Path
         if drive is not None:
             chosen = existing(drive, bay)
             confirm(chosen, yes=yes, needed=_NEEDED, lifted=lifted, will="erased, and made ordinary storage at the end")
-            steps += _trial(drive, _made_up_disc(Path(scratch)), bay, [f"--{word}" for word in _lifting(given)])
+            # By its tag: a letter may be another one after each step.
+            name = chosen.drive.tag if chosen.drive else str(chosen.path)
+            steps += _trial(name, _made_up_disc(Path(scratch)), bay, [f"--{word}" for word in _lifting(given)])
         runs = [_run(step) for step in steps]
     document = CollectDocument(
         program=__version__,

@@ -60,8 +60,10 @@ class Pace:
         """Say what a stage was that has ended, and how far it came."""
         if total < 1 << 20:
             return f"{self.seconds:.1f} s"
-        came = shown_size(done) if done >= total else f"{shown_size(done)} of {shown_size(total)}, stopped"
-        return f"{came} in {shown_seconds(self.seconds)}, {shown_size(int(done / self.seconds))}/s"
+        came = (
+            f"{shown_size(done)} in" if done >= total else f"stopped at {shown_size(done)} of {shown_size(total)} after"
+        )
+        return f"{came} {shown_seconds(self.seconds)}, {shown_size(int(done / self.seconds))}/s"
 
 
 def shown_seconds(seconds: float) -> str:
