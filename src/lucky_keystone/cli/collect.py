@@ -153,7 +153,7 @@ def _show(runs: Sequence[CommandRun], file: Path) -> None:
     heading(out, "Collected")
     for run in runs:
         ended = "done" if run.exit_code == 0 else f"ended with {run.exit_code}"
-        error = run.document.get("error", {}).get("message", "") if isinstance(run.document, dict) else ""
+        error = (run.document.get("error") or {}).get("message", "") if isinstance(run.document, dict) else ""
         paragraph(
             out, f"{ended}: {run.command_line}", style="good" if run.exit_code == 0 else "warn", indent=2, hanging=4
         )
