@@ -19,6 +19,7 @@ from pathlib import Path
 
 from .errors import DriveError, ProtectError, naming
 from .invoker import give_to_user
+from .positional import rename
 
 MAKER = "Lucky Keystone"
 """Put into figures and pictures, by which they are known as ours."""
@@ -96,7 +97,7 @@ def write_output(path: Path, data: bytes, kind: OutputKind, replacing: Replacing
             with os.fdopen(descriptor, "wb") as stream:
                 stream.write(data)
             give_to_user(beside)
-            beside.replace(path)
+            rename(beside, path, replace=True)
         finally:
             beside.unlink(missing_ok=True)
 
@@ -127,7 +128,7 @@ def name_whole(unfinished: Path, path: Path) -> None:
     """
     try:
         if sys.platform == "win32":
-            unfinished.rename(path)  # never replaces there
+            rename(unfinished, path, replace=False)  # never replaces there
             return
         try:
             os.link(unfinished, path)  # unlike renaming, this never replaces

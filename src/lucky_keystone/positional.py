@@ -7,9 +7,14 @@ from __future__ import annotations
 
 import os
 import sys
+import time
 from contextlib import suppress
 from pathlib import Path
 
+from .os_errors import Trouble, trouble
+
+_PAUSES = (0.1, 0.2, 0.4, 0.8, 1.5)
+"""Seconds between attempts to rename a file."""
 _LONG = 200
 """Characters of a path from which Windows is asked with the long form; names are still added to it."""
 _TRIED = 1 << 20
@@ -25,6 +30,24 @@ def reachable(path: Path) -> Path:
 
     text = str(path)
     return Path(extended(os.path.abspath(text))) if len(text) > _LONG else path  # noqa: PTH100 - it may not be there
+
+
+def rename(path: Path, target: Path, *, replace: bool) -> None:
+    """Give a closed file another name; with `replace` also where a file has it. Raises OSError.
+
+    On Windows it is tried for some seconds: who scans or indexes a new file holds it for a moment.
+    """
+    move = path.replace if replace else path.rename
+    for pause in _PAUSES if sys.platform == "win32" else ():
+        try:
+            move(target)
+        except OSError as error:
+            if trouble(error) not in (Trouble.DENIED, Trouble.IN_USE):
+                raise
+            time.sleep(pause)
+        else:
+            return
+    move(target)
 
 
 def open_to_read_through(path: Path) -> int:

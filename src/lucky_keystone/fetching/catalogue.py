@@ -15,6 +15,7 @@ import tomlkit
 
 from ..errors import DriveError, SourceError, UsageError, naming
 from ..invoker import give_to_user
+from ..positional import rename
 from .answers import harmless
 from .blocks import BlockSums
 from .link import Link, is_plain_name, parse_link
@@ -219,5 +220,5 @@ def add_image(path: Path, image: CatalogueImage) -> bool:
         beside = path.with_name(path.name + ".new")
         beside.write_text(f"{text.rstrip()}\n\n{tomlkit.dumps(entry)}", "utf-8")
         give_to_user(beside)
-        beside.replace(path)
+        rename(beside, path, replace=True)
     return True

@@ -260,7 +260,7 @@ def keep_journal(path: Path, journal: Journal) -> None:
         out.flush()
         os.fsync(out.fileno())
     give_to_user(beside)
-    beside.replace(path)
+    positional.rename(beside, path, replace=True)
 
 
 def _free(path: Path) -> Path:

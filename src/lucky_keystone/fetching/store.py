@@ -21,6 +21,7 @@ import msgspec
 
 from ..errors import DriveError, SourceError, UsageError, naming
 from ..invoker import give_to_user, make_folder
+from ..positional import rename
 from ..progress import Progress
 from ..shopfile import data_folder
 from .answers import harmless
@@ -134,7 +135,7 @@ class Store:
                 path.unlink()
                 return known
             path.chmod(stat.S_IRUSR | stat.S_IRGRP | stat.S_IROTH)
-            path.replace(target)
+            rename(path, target, replace=True)
             moment = now()
             about = msgspec.structs.replace(
                 about, fetched=moment, used=moment, checked=moment, modified=target.stat().st_mtime_ns
@@ -206,4 +207,4 @@ def _write(place: Path, about: About) -> None:
     beside = place / f"{_ABOUT}.{os.getpid()}"
     beside.write_bytes(msgspec.json.format(msgspec.json.encode(about), indent=1))
     give_to_user(beside)
-    beside.replace(place / _ABOUT)
+    rename(beside, place / _ABOUT, replace=True)
