@@ -152,12 +152,6 @@ if sys.platform == "win32":
                 return buffer.value
         raise failed()
 
-    def allocated(path: Path) -> int:
-        """Return how many bytes of the disk a file takes."""
-        high = wintypes.DWORD()
-        low = KERNEL.GetCompressedFileSizeW(str(path), ctypes.byref(high))
-        return int(high.value) << 32 | (int(low) & 0xFFFF_FFFF)
-
     def is_console(descriptor: int) -> bool:
         """True for a real console: null input calls itself a character device too, and nobody answers there."""
         mode = wintypes.DWORD()
