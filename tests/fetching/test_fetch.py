@@ -211,8 +211,96 @@ def test_damage_of_a_part_is_found_and_fetched_again(server: Server, tmp_path: P
     server.files["/a.iso"] = Served(DATA)
     _, events = get(server.link("/a.iso"), into)
     assert into.read_bytes() == DATA
-    assert events.damaged > 0
-    assert events.resumed_at == 4 << 20
+    assert events.damaged == 4 << 20
+    assert events.resumed_at > 4 << 20
+
+
+def spoil(place: Path, wrong: str) -> None:
+    """Make of a part what is no longer one, or less of one."""
+    unfinished, journal = place / "a.iso.unfinished", place / "a.iso.unfinished.json"
+    told = json.loads(journal.read_text())
+    match wrong:
+        case "no journal":
+            journal.unlink()
+        case "a key of a later version":
+            journal.write_text(json.dumps({**told, "mood": "calm"}))
+        case "a journal of a later version":
+            journal.write_text(json.dumps({**told, "format": 2}))
+        case "a wrong byte in its first block":
+            with unfinished.open("r+b") as stream:
+                stream.write(bytes([DATA[0] ^ 1]))
+        case "another's file":
+            journal.unlink()
+            unfinished.write_bytes(b"the timetable of 1983")
+
+
+@pytest.mark.parametrize("there", [True, False])
+@pytest.mark.parametrize(
+    "wrong",
+    [
+        *("no journal", "a key of a later version", "a journal of a later version"),
+        *("a wrong byte in its first block", "another's file"),
+    ],
+)
+def test_nothing_that_lay_there_is_lost(wrong: str, there: bool, server: Server, tmp_path: Path) -> None:
+    """Neither where the link leads nowhere, nor where all of it comes."""
+    into = tmp_path / "a.iso"
+    part_of(server, into, 8_600_000)
+    spoil(tmp_path, wrong)
+    before = {path.name: path.read_bytes() for path in tmp_path.iterdir() if path.is_file()}
+    served = server.files["/a.iso"] = Served(DATA, answers=[] if there else [404])
+    if not there:
+        with pytest.raises(KeystoneError, match="There is nothing at that link"):
+            get(server.link("/a.iso"), into)
+        after = {path.name: path.read_bytes() for path in tmp_path.iterdir() if path.is_file()}
+        assert after["a.iso.unfinished"] == before["a.iso.unfinished"]
+        assert set(after) == set(before)
+        return
+    get(server.link("/a.iso"), into)
+    assert into.read_bytes() == DATA
+    if wrong == "a wrong byte in its first block":
+        assert (beside(into), served.sent < (4 << 20) + (3 << 20)) == ({""}, True)
+    elif wrong == "a key of a later version":
+        assert beside(into) == {""}
+    else:
+        assert (tmp_path / "a.iso.aside").read_bytes() == before["a.iso.unfinished"]
+        assert beside(into) <= {"", ".aside", ".aside.json"}
+
+
+def test_what_lies_behind_a_gap_outlives_another_break(server: Server, tmp_path: Path) -> None:
+    into = tmp_path / "a.iso"
+    part_of(server, into, 8_600_000)
+    spoil(tmp_path, "a wrong byte in its first block")
+    part_of(server, into, 1_000_000)
+    served = server.files["/a.iso"] = Served(DATA)
+    get(server.link("/a.iso"), into)
+    assert into.read_bytes() == DATA
+    assert served.sent < (3 << 20) + (2 << 20) + 1_000_000
+
+
+@pytest.mark.parametrize("tag", ['"of another mirror"', 'W/"weak"'])
+def test_a_fresh_link_asks_for_the_rest_only(tag: str, server: Server, tmp_path: Path) -> None:
+    into = tmp_path / "a.iso"
+    part_of(server, into, 8_600_000)
+    served = server.files["/mirror.iso"] = Served(DATA, tag=tag)
+    get(server.link("/mirror.iso"), into)
+    assert into.read_bytes() == DATA
+    assert served.sent < 2_500_000
+
+
+def test_an_image_that_calls_itself_text_is_one(server: Server, tmp_path: Path) -> None:
+    server.files["/a.iso"] = Served(DATA, kind="text/plain")
+    get(server.link("/a.iso"), tmp_path / "a.iso")
+    server.files["/b.iso"] = Served(b"Your session has ended.\n", kind="text/plain")
+    with pytest.raises(KeystoneError, match="what came is a web page"):
+        get(server.link("/b.iso"), tmp_path / "b.iso")
+
+
+def test_what_lies_there_whole_is_proven(server: Server, tmp_path: Path) -> None:
+    (tmp_path / "a.iso").write_bytes(DATA)
+    line = ["fetch", server.link("/a.iso"), "--into", tmp_path, "--sha256"]
+    assert run_json(*line, SUM)["was_there"]
+    assert "exists already, and is another file" in run(*line, "0" * 64, code=3).stderr
 
 
 def test_fifty_random_cuts(server: Server, tmp_path: Path) -> None:
@@ -409,7 +497,9 @@ def test_lying_journals(tmp_path: Path) -> None:
             assert part.length == believed
 
 
-@pytest.mark.parametrize("left", ["its beginning", "room for all of it", "room with holes", "another file"])
+@pytest.mark.parametrize(
+    "left", ["its beginning", "room for all of it", "room with holes", "three segments", "another file"]
+)
 def test_what_another_program_left(left: str, server: Server, tmp_path: Path) -> None:
     """It is recognised, taken over as far as it is right, and nothing of it is lost where it is another file."""
     server.files["/a.iso"] = Served(DATA)
@@ -421,17 +511,30 @@ def test_what_another_program_left(left: str, server: Server, tmp_path: Path) ->
         with part.open("wb") as out:
             out.write(DATA[:have])
             out.truncate(len(DATA))
+    elif left == "three segments":
+        with part.open("wb") as out:
+            out.truncate(len(DATA))
+            for start, size in ((0, 3 << 19), (4 << 20, 4 << 20), (8_500_000, 500_001)):
+                out.seek(start)
+                out.write(DATA[start : start + size])
     else:
         part.write_bytes((DATA if left != "another file" else OTHER[::-1])[:have])
     told = run("plan", part, code=4).stderr
     assert "unfinished download of another program" in told
-    assert ("78% of it is here" if "room" in left else "7,000,000 bytes are here") in told
+    share = {"three segments": "70%"}.get(left, "78%")
+    assert (f"{share} of it is here" if left[0] in "rt" else "7,000,000 bytes are here") in told
     line = ["fetch", server.link("/a.iso"), "--adopt", part]
     assert "--adopt needs a sum" in run(*line, code=2).stderr
     if left == "another file":
         assert "another file" in run(*line, "--sha256", SUM, code=4).stderr
-        assert (tmp_path / "a.iso.unfinished").stat().st_size >= have - (5 << 20)
+        assert part.read_bytes() == OTHER[::-1][:have]
+        assert beside(tmp_path / "a.iso") == {".part"}
         return
+    gone = run(
+        "fetch", server.link("/none.iso"), "--adopt", part, "--sha256", SUM, "--into", tmp_path / "a.iso", code=4
+    )
+    assert "nothing at that link" in gone.stderr
+    assert part.exists()
     done = run_json(*line, "--sha256", SUM)
     assert (tmp_path / "a.iso").read_bytes() == DATA
     assert done["proven"]

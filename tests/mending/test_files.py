@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import random
+import shutil
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from lucky_keystone.content import Content, Literal
 from lucky_keystone.demo.loaders import uefi_loader
@@ -177,6 +180,57 @@ def test_files_are_added_replaced_and_removed_between_others(
     again = Fat32Volume(drive, START, (drive.size - START) // 2 * 2)
     assert [entry.path for entry in again.walk() if entry.faults] == []
     assert_checker_is_silent(path, FAT32.geometry_of(again), tmp_path)
+
+
+def copied_out(image: Path, folder: Path) -> dict[str, bytes]:
+    """Return every file of a volume by its path in upper case, read by a tool that joins names across clusters."""
+    folder.mkdir()
+    call(need("mcopy"), "-s", "-n", "-i", image, "::", folder)
+    files = (path for path in folder.rglob("*") if path.is_file())
+    return {path.relative_to(folder).as_posix().upper(): path.read_bytes() for path in files}
+
+
+@given(
+    sizes=st.dictionaries(
+        st.tuples(st.sampled_from(["", "DIR/", "dir/", "NEW/", "New/below/"]), st.text("abc 1.", min_size=1)),
+        st.integers(0, 1500),
+        min_size=1,
+        max_size=12,
+    ),
+    filling=st.integers(0, 20),
+    long=st.sampled_from([1, 60, 244, 254]),
+    removes=st.booleans(),
+)
+@settings(max_examples=10, deadline=None, suppress_health_check=list(HealthCheck))
+def test_folders_grow_as_far_as_they_must(
+    sizes: dict[tuple[str, str], int], filling: int, long: int, removes: bool, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """In clusters of 512 bytes: a folder that is full gets clusters for all names, and loses none that it had."""
+    folder = tmp_path_factory.mktemp("grow")
+    path = folder / "stick.img"
+    call(need("mkfs.fat"), "-C", "-F", "32", "-s", "1", path, "36864")
+    old = [folder / f"OLD{number}" for number in range(filling + 1)]
+    for each in old:
+        each.write_bytes(each.name.encode())
+    call(need("mmd"), "-i", path, "::DIR", "::GONE", "::GONE/DEEP")
+    call(need("mcopy"), "-i", path, *old, "::DIR")
+    call(need("mcopy"), "-i", path, *old[:1], "::GONE/DEEP")
+    drive = MemoryDrive.of(path)
+    before = copied_out(path, folder / "before")
+    new: dict[str, tuple[str, Content]] = {}
+    for number, ((place, name), size) in enumerate(sizes.items()):
+        named = f"{place}{number}{name.strip(' .')}".ljust(long, "x")[: long + len(place)]
+        new[named.upper()] = named, literal(size, str(number))
+    volume = Fat32Volume(drive, 0, drive.size)
+    files = {path: File(path.rpartition("/")[2], data, EPOCH) for path, data in new.values()}
+    applied(drive, add_files(volume, files, ["GONE"] if removes else []))
+    path.write_bytes(drive.data)
+    kept = {name: data for name, data in before.items() if not (removes and name.startswith("GONE"))}
+    added = {name: data.read_at(0, data.size) for name, (_, data) in new.items()}  # type: ignore[attr-defined]
+    assert copied_out(path, folder / "after") == kept | added
+    again = Fat32Volume(drive, 0, drive.size)
+    assert_checker_is_silent(path, FAT32.geometry_of(again), folder)
+    shutil.rmtree(folder)
 
 
 def test_a_volume_that_is_too_full_takes_nothing(drives: dict[str, bytes], files: Path, tmp_path: Path) -> None:

@@ -127,10 +127,10 @@ class Lane:
         """Run the program."""
         return self.run("-m", "lucky_keystone", *arguments, **how)  # type: ignore[arg-type]
 
-    def several(self, *commands: Sequence[str | Path], **env: str) -> list[Ended]:
-        """Run several commands of the program in one interpreter."""
+    def several(self, *commands: Sequence[str | Path], page: str = "utf-8", **env: str) -> list[Ended]:
+        """Run several commands of the program in one interpreter; `page` is the code page of their streams."""
         lines = json.dumps([[windows_path(word) for word in words] for words in commands])
-        done = self.run(SEVERAL, given=lines.encode(), **env)
+        done = self.run(SEVERAL, page, given=lines.encode(), **env)
         assert done.code == 0, done.text
         return [Ended(code, out.encode(), err.encode()) for code, out, err in json.loads(done.out)]
 
@@ -202,8 +202,7 @@ def _set_up(made: Lane) -> None:
     _make_provider(home)
     (home / "_wmi.pyd").unlink(missing_ok=True)
     digits = made.version.replace(".", "")
-    site = windows_path(made.folder / "site")
-    (home / f"python{digits}._pth").write_text(f"python{digits}.zip\n.\n{site}\nimport site\n")
+    (home / f"python{digits}._pth").write_text(f"python{digits}.zip\n.\n..\\site\nimport site\n")
     wanted = _requirements(made)
     held = wanted.with_name("held.txt")
     _pip_install(made, "--requirement", str(wanted), "--constraint", str(held), *_FURTHER)

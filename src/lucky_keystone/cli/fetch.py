@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import sys
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..errors import DriveError, UsageError
+from ..errors import DriveError, ProtectError, UsageError
 from ..shell import quoted
 from ..units import counted, exact_size, shown_size
 from .choosing import choose_image, read_all, refuse_other_sum, refuse_without_links
@@ -138,11 +139,10 @@ def command(
         errand.how = {"patient": patient, "from_scratch": from_scratch, "connections": connections}
         if adopt is not None:
             into = adopt.parent if into is None else into
-            errand.adopt(adopt, into / name if into.is_dir() else into)
         if into is None:
             errand.into_store()
         else:
-            errand.show(errand.fetch(into / name if into.is_dir() else into))
+            errand.into_file(into / name if into.is_dir() else into, adopt)
     finally:
         client.close()
 
@@ -221,12 +221,32 @@ class _Errand:
                 complain(console(), error)
         return None
 
-    def adopt(self, path: Path, into: Path) -> None:
-        """Take over what another program left."""
-        from ..fetching.foreign import adopt
+    def into_file(self, path: Path, adopt: Path | None) -> None:
+        """Get it into a file, from what another program left of it where that is named; or prove what is there."""
+        from ..fetching.foreign import adopted
+
+        if self._wanted.sha256 and path.is_file() and not path.is_symlink() and adopt is None:
+            self._prove(path)
+            return
+        with ExitStack() as stack:
+            if adopt is not None:
+                with Stages() as stages:
+                    stack.enter_context(adopted(adopt, path, stages))
+            done = self.fetch(path)
+        self._tell(done.path, done.size, done.sha256, done.origin, proven=done.proven)
+
+    def _prove(self, path: Path) -> None:
+        """Compare a file that has the name already with the sum. Raises ProtectError where it has another."""
+        from ..fetching.summing import file_sum
 
         with Stages() as stages:
-            adopt(path, into, stages)
+            found = file_sum(path, stages)
+        if found != self._wanted.sha256:
+            raise ProtectError(
+                f"{path} exists already, and is another file: its SHA-256 is {found}, not {self._wanted.sha256}.",
+                advice="Move it away, or name another place with --into.",
+            )
+        self._tell(path, path.stat().st_size, found, "", was_there=True)
 
     def into_store(self) -> None:
         """Get it into the store, unless it is there."""
@@ -252,10 +272,6 @@ class _Errand:
         about = About(name=self._name, size=done.size, proven=done.proven, origin=done.origin, words=self._words)
         image = store.take_in(done.path, done.sha256, about)
         self._tell(image.path, done.size, done.sha256, done.origin, stored=image, proven=done.proven)
-
-    def show(self, done: Fetched) -> None:
-        """Tell of an image that went into a file."""
-        self._tell(done.path, done.size, done.sha256, done.origin, proven=done.proven)
 
     def _tell(
         self,
@@ -302,7 +318,8 @@ class _Errand:
             rows.append(("Interrupted", f"{counted(events.interruptions, 'time')}, and continued"))
         facts(out, rows)
         if was_there:
-            paragraph(out, "It is in the store already: nothing was downloaded.", style="good")
+            where = "in the store" if stored is not None else "here"
+            paragraph(out, f"It is {where} already, and right: nothing was downloaded.", style="good")
         elif proven:
             paragraph(out, "It has the SHA-256 that was given.", style="good")
         else:

@@ -16,6 +16,7 @@ _LONGEST_WAIT = 300.0
 _SURE_AGE = 60  # seconds by which a date of change must lie back, to be as good as a tag (RFC 9110, 8.8.2.2)
 _LONGEST_SHOWN = 200
 _PAGES = ("text/html", "application/xhtml", "text/plain", "application/json", "text/xml", "application/xml")
+_NO_TEXT = frozenset(range(32)) - frozenset(b"\t\n\f\r\x1b")
 _PAGE_BEGINS = (b"<!doctype", b"<html", b"<?xml", b"<head", b"<body", b"{")
 
 
@@ -84,7 +85,7 @@ class Answer:
 
     @property
     def is_page(self) -> bool:
-        """True where the server says that this is a page for people."""
+        """True where the server says that this is text; some say it of images as well."""
         kind = self.headers.get("content-type", "").strip().lower()
         return kind.startswith(_PAGES)
 
@@ -109,6 +110,11 @@ class Passing(Exception):
 def looks_like_a_page(head: bytes) -> bool:
     """Tell whether bytes begin as a page does, and not as an image."""
     return head.lstrip()[:16].lower().startswith(_PAGE_BEGINS)
+
+
+def is_text(head: bytes) -> bool:
+    """Tell whether bytes can be read by people: no image begins so, and what calls itself text may be one."""
+    return not _NO_TEXT.intersection(head)
 
 
 def harmless(text: str) -> str:

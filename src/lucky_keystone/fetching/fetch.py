@@ -10,7 +10,7 @@ from pathlib import Path
 from ..errors import SourceError, UsageError
 from ..progress import Progress
 from ..shell import quoted
-from .answers import Answer, Passing, looks_like_a_page
+from .answers import Answer, Passing, is_text, looks_like_a_page
 from .blocks import BlockSums
 from .client import Client
 from .judging import LinkExpired, page_instead, refuse_failure
@@ -24,6 +24,7 @@ _OVERLAP = 1 << 20
 """Bytes that are asked for once more at every start: where they differ, it is another file."""
 _PROBE = 64 << 10
 _PROBES = 3
+_SET_ASIDE = "{} is what lay here: no part of this image, as far as can be told. Nothing of it was used."
 _PIECE = 256 << 10
 _LARGEST = 64 << 30
 _BLOCK_TRIES = 3
@@ -130,9 +131,9 @@ class _Run:
                 advice="Name another place with --into, or begin again with --from-scratch.",
             )
         # A part of the same link and the same tag is trusted as far as the overlap; any other is looked at first.
-        self._is_same = not part.length or journal.origin == link.origin
-        events.resumed_at, events.damaged = part.length, part.damaged
-        self._has_no_ranges = False
+        self._is_same = not part.held or journal.origin == link.origin
+        events.resumed_at, events.damaged = part.held, part.damaged
+        self._has_no_ranges, self._asks_plainly = False, False
         self._connections = connections
         self._segments: Segments | None = None
         self._blocks, self._blocks_right, self._block_tries = wanted.blocks, 0, 0
@@ -150,6 +151,7 @@ class _Run:
         return self._finished()
 
     def _is_whole(self) -> bool:
+        self._part.take_known()
         return self._size is not None and self._part.length >= self._size
 
     def _finished(self) -> Fetched:
@@ -170,15 +172,23 @@ class _Run:
         """Ask for what is lacking, and take what comes until the answer ends."""
         part = self._part
         start = 0 if self._has_no_ranges else max(part.length - _OVERLAP, 0)
-        headers = {} if self._has_no_ranges else {"Range": f"bytes={start}-"}
+        end = part.gap_end()
+        last = end - 1 if end is not None else ""
+        headers = {} if self._has_no_ranges else {"Range": f"bytes={start}-{last}"}
         tag = part.journal.tag or part.journal.changed
-        if start and tag:
+        # Another link's server may not know this one's tag; the overlap and the sum show what it is as well.
+        is_conditional = bool(start and tag) and self._is_same and not self._asks_plainly
+        if is_conditional:
             headers["If-Range"] = tag
         answer, there = self._client.get(self._link, headers)
         try:
+            if is_conditional and answer.status == 200:
+                self._asks_plainly = True
+                raise Passing("the server does not know its own tag any more", 0.0)
             start = self._begins_at(answer, start)
             self._note(answer, there)
-            self._take(answer, start)
+            is_bounded = answer.status == 206 and answer.span is not None and answer.span[1] == end
+            self._take(answer, start, end if is_bounded else None)
         finally:
             answer.body.close()
 
@@ -197,8 +207,8 @@ class _Run:
         return asked
 
     def _whole_answer(self, answer: Answer) -> int:
-        if answer.is_page and (self._part.length or not self._size or answer.length != self._size):
-            raise page_instead(answer, self._expired)
+        if answer.is_page and self._size not in (None, answer.length) and is_text(head := answer.body.read(_PIECE)):
+            raise page_instead(answer, self._expired, head)
         self._know_size(answer.length)
         self._has_no_ranges = self._part.length > 0 or self._has_no_ranges
         return 0
@@ -233,6 +243,8 @@ class _Run:
             )
         if self._size is None or self._part.journal.size is None:
             self._part.keep_room(told)
+            if self._part.set_aside is not None:
+                self._events.told(_SET_ASIDE.format(self._part.set_aside.name))
         self._size = told
 
     def _note(self, answer: Answer, there: Link) -> None:
@@ -240,8 +252,10 @@ class _Run:
         part, journal = self._part, self._part.journal
         same_tag = bool(answer.tag) and answer.tag == journal.tag
         has_other_tag = bool(answer.tag and journal.tag) and not same_tag
-        if part.length and (has_other_tag or not (same_tag or self._is_same)):
+        if part.held and (has_other_tag or not (same_tag or self._is_same)):
             self._compare_places()
+        if not same_tag and not self._sha256:
+            part.doubt_later()  # nothing would show that it is of an older file
         self._is_same = True
         journal.size, journal.tag, journal.changed = self._size, answer.tag, answer.changed
         journal.origin = self._link.origin
@@ -249,9 +263,11 @@ class _Run:
     def _compare_places(self) -> None:
         """Compare the beginning and some places between with what is here, before a byte is added."""
         part = self._part
-        if self._has_no_ranges or part.length < _PROBE:
+        spans = [(start, size) for start, size in part.spans() if size >= _PROBE]
+        if self._has_no_ranges or not spans:
             return
-        places = [0, *(random.randrange(part.length - _PROBE + 1) for _ in range(_PROBES))]  # noqa: S311
+        chosen = random.choices(spans, [size for _, size in spans], k=_PROBES)  # noqa: S311
+        places = [spans[0][0], *(start + random.randrange(size - _PROBE + 1) for start, size in chosen)]  # noqa: S311
         for place in places:
             answer, _ = self._client.get(self._link, {"Range": f"bytes={place}-{place + _PROBE - 1}"})
             try:
@@ -265,16 +281,18 @@ class _Run:
             if found != part.read(place, len(found)):
                 raise self._other_file("bytes that are here differ from those on the server")
 
-    def _take(self, answer: Answer, at: int) -> None:
-        """Compare what is here already, and write what is new."""
+    def _take(self, answer: Answer, at: int, end: int | None) -> None:
+        """Compare what is here already, and write what is new, up to byte `end` or the last."""
         part, size = self._part, self._size
         assert size is not None
         began, first = self._clock.now(), at
-        while at < size:
-            data = answer.body.read(min(_PIECE, size - at))
+        end = size if end is None else end
+        while at < end:
+            data = answer.body.read(min(_PIECE, end - at))
             if not data:
                 raise Passing("the connection ended early")
-            if at == 0 and not part.length and looks_like_a_page(data):
+            is_page = (answer.is_page and is_text(data)) or (not part.length and looks_like_a_page(data))
+            if at == 0 and is_page:
                 raise page_instead(answer, self._expired, data)
             known = min(max(part.length - at, 0), len(data))
             if known and data[:known] != part.read(at, known):
@@ -282,6 +300,7 @@ class _Run:
             if known < len(data):
                 part.append(data[known:])
             at += len(data)
+            part.take_known()
             self._prove_blocks(size)
             self._progress("fetching", max(part.length, at), size)
             now = self._clock.now()
@@ -348,10 +367,10 @@ class _Run:
     # -- what ends it ------------------------------------------------------------------------------------------------
 
     def _kept(self) -> str:
-        if not self._part.length:
+        if not self._part.held:
             return "nothing was downloaded yet"
         of = f" of {self._size:,}" if self._size else ""
-        return f"{self._part.length:,}{of} bytes are kept"
+        return f"{self._part.held:,}{of} bytes are kept"
 
     def _expired(self, what: str, why: str) -> SourceError:
         return LinkExpired(

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import hashlib
 import os
-import shutil
 import stat
 from collections.abc import Iterator
 from contextlib import suppress
@@ -22,9 +21,11 @@ import msgspec
 from ..errors import DriveError, SourceError, UsageError, naming
 from ..invoker import give_to_user, make_folder
 from ..positional import rename
-from ..progress import Progress
+from ..progress import Progress, silent
 from ..shopfile import data_folder
 from .answers import harmless
+from .part import free_name
+from .summing import file_sum
 
 PLACE = "LUCKY_KEYSTONE_STORE"
 """Environment variable: another folder, maybe on a share."""
@@ -33,7 +34,8 @@ _LARGEST_ABOUT = 1 << 20
 _SHORTEST = 6
 """Digits of a sum that name an image."""
 _BELIEVED = timedelta(days=90)
-_PIECE = 1 << 20
+_DAMAGED = "damaged-"
+_FILE_MANAGERS = ("thumbs.db", "desktop.ini")
 
 
 class About(msgspec.Struct, frozen=True, kw_only=True):
@@ -130,12 +132,15 @@ class Store:
         place = self._place(sha256)
         with naming(str(self.folder), DriveError, advice=f"Name another folder with {PLACE}."):
             make_folder(place)
-            target = place / about.name
             if (known := _read(place)) is not None:
-                path.unlink()
-                return known
+                if known.is_believed or file_sum(known.path, silent) == sha256:
+                    path.unlink()
+                    return known
+                rename(known.path, free_name(known.path.with_name(_DAMAGED + known.path.name)), replace=False)
+            target = free_name(place / about.name)
+            about = msgspec.structs.replace(about, name=target.name)
             path.chmod(stat.S_IRUSR | stat.S_IRGRP | stat.S_IROTH)
-            rename(path, target, replace=True)
+            rename(path, target, replace=False)
             moment = now()
             about = msgspec.structs.replace(
                 about, fetched=moment, used=moment, checked=moment, modified=target.stat().st_mtime_ns
@@ -150,16 +155,12 @@ class Store:
 
     def verify(self, image: StoredImage, progress: Progress) -> None:
         """Compare an image with its sum. Raises SourceError where it is damaged."""
-        digest, done = hashlib.sha256(), 0
-        with naming(str(image.path), SourceError), image.path.open("rb") as stream:
-            facts = os.fstat(stream.fileno())
-            while piece := stream.read(_PIECE):
-                digest.update(piece)
-                done += len(piece)
-                progress("proving the image", done, max(facts.st_size, done))
-        if digest.hexdigest() != image.sha256:
+        with naming(str(image.path), SourceError):
+            facts = image.path.stat()
+        found = file_sum(image.path, progress)
+        if found != image.sha256:
             raise SourceError(
-                f"{image.about.name} in the store is damaged: its SHA-256 is {digest.hexdigest()}, not {image.sha256}.",
+                f"{image.about.name} in the store is damaged: its SHA-256 is {found}, not {image.sha256}.",
                 advice=f"Remove it with: lucky-keystone images --forget {image.sha256[:12]}, and fetch it again.",
             )
         with suppress(OSError):
@@ -167,12 +168,14 @@ class Store:
             _write(image.path.parent, about)
 
     def forget(self, image: StoredImage) -> None:
-        """Delete an image. Raises DriveError."""
+        """Delete an image, and nothing else that somebody has put beside it. Raises DriveError."""
         place = image.path.parent
         with naming(str(place), DriveError):
             image.path.chmod(stat.S_IRUSR | stat.S_IWUSR)
-            shutil.rmtree(place)
+            image.path.unlink()
+            (place / _ABOUT).unlink(missing_ok=True)
             with suppress(OSError):
+                place.rmdir()
                 place.parent.rmdir()
 
     def _place(self, sha256: str) -> Path:
@@ -185,22 +188,35 @@ def now() -> str:
 
 
 def _read(place: Path) -> StoredImage | None:
-    """Return what a folder of the store holds; what is known of it may be lost, the image counts."""
-    files = list(_files(place))
-    if len(files) != 1 or len(place.name) != 64:
+    """Return what a folder of the store holds; what is known of it may be lost, the image counts.
+
+    File managers leave files of their own beside it.
+    """
+    if len(place.name) != 64:
         return None
     try:
         with (place / _ABOUT).open("rb") as stream:
             about = msgspec.json.decode(stream.read(_LARGEST_ABOUT), type=About)
     except (OSError, msgspec.DecodeError, UnicodeDecodeError):
-        about = About(name=files[0].name, size=files[0].stat().st_size)
-    about = msgspec.structs.replace(about, name=files[0].name, words=harmless(about.words))
-    return StoredImage(place.name, files[0], about)
+        about = None
+    files = {path.name: path for path in _files(place)}
+    path = files.get(about.name) if about is not None else None
+    if path is None:
+        path = max(files.values(), key=lambda each: (each.stat().st_size, each.name), default=None)
+    if path is None:
+        return None
+    if about is None:
+        about = About(name=path.name, size=path.stat().st_size)
+    about = msgspec.structs.replace(about, name=path.name, words=harmless(about.words))
+    return StoredImage(place.name, path, about)
 
 
 def _files(place: Path) -> Iterator[Path]:
     with suppress(OSError):
-        yield from (path for path in place.iterdir() if not path.name.startswith(_ABOUT) and path.is_file())
+        for path in place.iterdir():
+            is_other = path.name.startswith((_ABOUT, _DAMAGED, ".")) or path.name.lower() in _FILE_MANAGERS
+            if not is_other and path.is_file():
+                yield path
 
 
 def _write(place: Path, about: About) -> None:

@@ -3,12 +3,30 @@
 from __future__ import annotations
 
 import hashlib
+import os
 import queue
 import threading
 from collections.abc import Callable
+from pathlib import Path
+
+from ..errors import SourceError, naming
+from ..progress import Progress
 
 _WAITING = 64
 """Pieces that may wait to be counted."""
+_PIECE = 1 << 20
+
+
+def file_sum(path: Path, progress: Progress) -> str:
+    """Return the SHA-256 of a whole file. Raises SourceError where it cannot be read."""
+    digest, done = hashlib.sha256(), 0
+    with naming(str(path), SourceError), path.open("rb") as stream:
+        size = os.fstat(stream.fileno()).st_size
+        while piece := stream.read(_PIECE):
+            digest.update(piece)
+            done += len(piece)
+            progress("proving the image", done, max(size, done))
+    return digest.hexdigest()
 
 
 class Summing:

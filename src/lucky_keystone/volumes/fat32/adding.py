@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import chain
 from typing import Any
 
 import numpy as np
@@ -45,6 +46,14 @@ Place = tuple[int, bytes]
 
 
 @dataclass
+class _NewFolder:
+    """A folder that is made: its clusters, and its entries as far as there are any."""
+
+    clusters: list[int]
+    entries: bytearray = field(default_factory=bytearray)
+
+
+@dataclass
 class Addition:
     """What is to be written, each group after the ones before it. Offsets in bytes of the drive."""
 
@@ -75,16 +84,23 @@ class _Adding:
     def __init__(self, volume: Fat32Volume) -> None:
         self._volume, self._cluster = volume, volume.cluster_size
         self._free = _FreeClusters(volume)
-        self._chains: list[tuple[int, int, int]] = []
-        """Clusters that are taken: the first one, how many, and what follows the last."""
+        self._chains: dict[int, tuple[int, int]] = {}
+        """Clusters that are taken, by the first one: how many, and what follows the last."""
+        self._grown: dict[int, list[int]] = {}
+        """Clusters that folders get behind their own ones, by the folder's first."""
+        self._named: dict[int, dict[str, None]] = {}
+        """Names that are new, by the first cluster of their folder."""
         self._zeroed: list[Run] = []
         self._slots: dict[int, bytes] = {}
         """Folder entries of 32 bytes that change, by byte of the drive."""
-        self._made: dict[str, tuple[int, bytearray]] = {}
-        """Folders that are new, by path in upper case: first cluster and entries."""
+        self._made: dict[str, _NewFolder] = {}
+        """Folders that are new, by path in upper case."""
         self._result = Addition()
 
     def make(self, files: Mapping[str, File], removed: Sequence[str]) -> Addition:
+        for gone in removed:
+            if kept := [path for path in files if path.upper().startswith(gone.upper() + "/")]:
+                raise SourceError(f"{kept[0]} is to be written, and {gone} removed.", advice="Choose one of them.")
         for path, file in files.items():
             entry = self._volume.find(path)
             if entry is not None and entry.is_folder:
@@ -96,8 +112,11 @@ class _Adding:
         for path in removed:
             if (entry := self._volume.find(path)) is not None:
                 self._remove(entry)
-        for cluster, data in self._made.values():
-            self._result.contents.append((self._volume.cluster_offset(cluster), Literal(bytes(data))))
+        for made in self._made.values():
+            for number, cluster in enumerate(made.clusters):
+                data = bytes(made.entries[number * self._cluster : (number + 1) * self._cluster])
+                whole = Literal(data.ljust(self._cluster, b"\0"))
+                self._result.contents.append((self._volume.cluster_offset(cluster), whole))
         self._collect()
         return self._result
 
@@ -126,7 +145,11 @@ class _Adding:
         self._free_chain(entry)
 
     def _free_chain(self, entry: Entry) -> None:
+        """Free an entry's clusters, and all that lie below a folder."""
         self._zeroed += entry.runs
+        if entry.is_folder:
+            for below in self._volume.entries(entry):
+                self._free_chain(below)
 
     def _add(self, path: str, file: File) -> None:
         parent, _, name = path.rpartition("/")
@@ -139,42 +162,52 @@ class _Adding:
         above = self._volume.find(parent) if parent else self._volume.root()
         if made is None and (above is None or not above.is_folder):
             made = self._new_folder(parent)
-        taken = self._names_in(above) if made is None and above is not None else self._names_made(made)
+        first_of_folder = made.clusters[0] if made is not None else above.first_cluster if above is not None else 0
+        named = self._named.setdefault(first_of_folder, {})
+        taken = {**named, **(self._names_in(above) if made is None and above is not None else {})}
         if fold(name) in taken:
             raise SourceError(f"{name} is in the folder '{parent}' twice.", advice="Rename one of them, mend again.")
-        shorts = ShortNames([*taken, name])
-        short = shorts.of(name)
+        short = ShortNames([*taken, name]).of(name)
         slots = _entry(short, file, first)
         if exact_short_name(name) is None:
             slots = long_entries(name, short) + slots
+        named |= {fold(name): None, _shown(short): None}
         if made is not None:
             self._append(made, slots)
         else:
             assert above is not None
             self._put_slots(above, slots)
 
-    def _new_folder(self, path: str) -> tuple[int, bytearray]:
+    def _new_folder(self, path: str) -> _NewFolder:
         parent, _, name = path.rpartition("/")
-        cluster = self._free.take(1)[0][0]
-        self._chains.append((cluster, 1, END_OF_CHAIN))
+        cluster = self._take_one()
         self._name(parent, name, None, cluster)
         above = self._made.get(parent.upper())
         entry = self._volume.find(parent) if parent else None
-        parent_cluster = above[0] if above else entry.first_cluster if entry else 0
-        data = bytearray(self._cluster)
-        for number, (dots, first) in enumerate(((".", cluster), ("..", parent_cluster))):
-            packed = _entry(dots.encode().ljust(11), None, first)
-            data[number * ENTRY_SIZE : (number + 1) * ENTRY_SIZE] = packed
-        made = cluster, data
-        self._made[path.upper()] = made
+        parent_cluster = above.clusters[0] if above else entry.first_cluster if entry else 0
+        made = self._made[path.upper()] = _NewFolder([cluster])
+        for dots, first in ((".", cluster), ("..", parent_cluster)):
+            self._append(made, _entry(dots.encode().ljust(11), None, first))
         return made
 
-    def _append(self, made: tuple[int, bytearray], slots: bytes) -> None:
-        data = made[1]
-        end = next(at for at in range(0, len(data) + 1, ENTRY_SIZE) if at == len(data) or data[at] == END_OF_FOLDER)
-        if end + len(slots) > len(data):
-            raise SourceError("A new folder would need more than one cluster.", advice="Copy the files by hand.")
-        data[end : end + len(slots)] = slots
+    def _append(self, made: _NewFolder, slots: bytes) -> None:
+        made.entries += slots
+        self._refuse_full(len(made.entries) // ENTRY_SIZE)
+        while len(made.entries) > len(made.clusters) * self._cluster:
+            made.clusters.append(self._take_one(behind=made.clusters[-1]))
+
+    def _take_one(self, behind: int = 0) -> int:
+        """Take a cluster for entries of a folder, behind another one of it."""
+        cluster = self._free.take(1)[0][0]
+        self._chains[cluster] = 1, END_OF_CHAIN
+        if behind:
+            self._chains[behind] = 1, cluster
+        return cluster
+
+    @staticmethod
+    def _refuse_full(entries: int) -> None:
+        if entries > MOST_FOLDER_ENTRIES:
+            raise SourceError("A folder would be too full.", advice="Delete files from it that are not needed.")
 
     # -- bytes of files ------------------------------------------------------------------------------------------
 
@@ -191,7 +224,7 @@ class _Adding:
             whole = Joined([piece, Zeros(length * self._cluster - size)])
             self._result.contents.append((self._volume.cluster_offset(first), whole))
             following = runs[number + 1][0] if number + 1 < len(runs) else END_OF_CHAIN
-            self._chains.append((first, length, following))
+            self._chains[first] = length, following
             at += size
         self._result.clusters += count
         return runs[0][0]
@@ -200,13 +233,13 @@ class _Adding:
 
     def _slots_of(self, folder: Entry) -> Iterator[tuple[int, bytes]]:
         """Yield every slot of a folder's clusters: byte of the drive, and what is there, or will be."""
-        volume = self._volume
-        for run in folder.runs:
-            for cluster in range(run.first, run.first + run.count):
-                start = volume.cluster_offset(cluster)
-                data = volume.bytes_at(start, self._cluster)
-                for at in range(0, self._cluster, ENTRY_SIZE):
-                    yield start + at, self._slots.get(start + at, data[at : at + ENTRY_SIZE])
+        volume, grown = self._volume, self._grown.get(folder.first_cluster, [])
+        own = (cluster for run in folder.runs for cluster in range(run.first, run.first + run.count))
+        for cluster in chain(own, grown):
+            start = volume.cluster_offset(cluster)
+            data = bytes(self._cluster) if cluster in grown else volume.bytes_at(start, self._cluster)
+            for at in range(0, self._cluster, ENTRY_SIZE):
+                yield start + at, self._slots.get(start + at, data[at : at + ENTRY_SIZE])
 
     def _places_of(self, entry: Entry) -> list[int]:
         """Return where an entry lies, with the long ones in front of it, in their order."""
@@ -232,23 +265,7 @@ class _Adding:
         """Return the names in a folder as they are compared, short ones too."""
         names: dict[str, None] = {}
         for entry in self._volume.entries(folder):
-            names[fold(entry.name)] = None
-            base, extension = (part.decode("cp437").rstrip() for part in (entry.short_name[:8], entry.short_name[8:]))
-            names[f"{base}.{extension}" if extension else base] = None
-        mine = {place for place, _ in self._slots_of(folder)} if self._slots else set()
-        for place, data in self._slots.items():
-            if place in mine and data[0] not in (DELETED, END_OF_FOLDER) and data[11] & 0x3F != ATTR_LONG_NAME:
-                base, extension = (part.decode("cp437").rstrip() for part in (data[:8], data[8:11]))
-                names[f"{base}.{extension}" if extension else base] = None
-        return names
-
-    def _names_made(self, made: tuple[int, bytearray] | None) -> dict[str, None]:
-        names: dict[str, None] = {}
-        data = made[1] if made else bytearray()
-        for at in range(2 * ENTRY_SIZE, len(data), ENTRY_SIZE):
-            if data[at] != END_OF_FOLDER and data[at + 11] & 0x3F != ATTR_LONG_NAME:
-                base, extension = data[at : at + 8].decode("cp437"), data[at + 8 : at + 11].decode("cp437")
-                names[f"{base.rstrip()}.{extension.rstrip()}".rstrip(".")] = None
+            names |= {fold(entry.name): None, _shown(entry.short_name): None}
         return names
 
     def _put_slots(self, folder: Entry, slots: bytes) -> None:
@@ -258,9 +275,9 @@ class _Adding:
         end = next((number for number, (_, data) in enumerate(places) if data[0] == END_OF_FOLDER), len(places))
         gap = _gap(places[:end], count)
         if gap is None:
-            missing = end + count - len(places)
-            if missing > 0:
-                places += self._further_cluster(folder, len(places))
+            while end + count > len(places):
+                self._refuse_full(len(places) + self._cluster // ENTRY_SIZE)
+                places += self._further_cluster(folder)
             gap = end
             after = end + count
             if after < len(places) and places[after][1][0] != END_OF_FOLDER:
@@ -268,13 +285,10 @@ class _Adding:
         for number in range(count):
             self._slots[places[gap + number][0]] = slots[number * ENTRY_SIZE : (number + 1) * ENTRY_SIZE]
 
-    def _further_cluster(self, folder: Entry, slots_there: int) -> list[tuple[int, bytes]]:
-        per_cluster = self._cluster // ENTRY_SIZE
-        if slots_there + per_cluster > MOST_FOLDER_ENTRIES:
-            raise SourceError(f"Folder '{folder.path}' is full.", advice="Delete files from it that are not needed.")
-        cluster = self._free.take(1)[0][0]
-        last = folder.runs[-1]
-        self._chains += [(cluster, 1, END_OF_CHAIN), (last.first + last.count - 1, 1, cluster)]
+    def _further_cluster(self, folder: Entry) -> list[tuple[int, bytes]]:
+        grown, last = self._grown.setdefault(folder.first_cluster, []), folder.runs[-1]
+        cluster = self._take_one(behind=grown[-1] if grown else last.first + last.count - 1)
+        grown.append(cluster)
         start = self._volume.cluster_offset(cluster)
         self._result.contents.append((start, Zeros(self._cluster)))
         return [(start + at, bytes(ENTRY_SIZE)) for at in range(0, self._cluster, ENTRY_SIZE)]
@@ -284,7 +298,7 @@ class _Adding:
     def _collect(self) -> None:
         for copy in range(self._volume.boot.BPB_NumFATs):
             taken, freed = (groups[1 if copy == 0 else 0] for groups in (self._result.taken, self._result.freed))
-            for first, count, following in sorted(self._chains):
+            for first, (count, following) in sorted(self._chains.items()):
                 values = np.arange(first + 1, first + count + 1, dtype="<u4")
                 values[-1] = following
                 taken.append(self._in_fat(copy, first, values))
@@ -309,6 +323,12 @@ class _Adding:
         count = max(info.FSI_Free_Count - self._free.dealt + freed, 0)
         data = count.to_bytes(4, "little") + self._free.following.to_bytes(4, "little")
         self._result.counted.append((place + FsInfo.offset_of("FSI_Free_Count"), data))
+
+
+def _shown(short: bytes) -> str:
+    """Return a short name as names are compared."""
+    base, extension = (part.decode("cp437").rstrip() for part in (short[:8], short[8:]))
+    return f"{base}.{extension}" if extension else base
 
 
 def _entry(short: bytes, file: File | None, first: int) -> bytes:
