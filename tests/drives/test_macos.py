@@ -82,6 +82,8 @@ INFO: dict[str, dict[str, Any]] = {
     }
     | {"WritableMedia": False},
     "disk7": {"MediaName": "Empty Reader", "TotalSize": 0, "Internal": False, "BusProtocol": "USB"},
+    "disk1": {"MediaName": "Studio", "TotalSize": 499 * GB, "VirtualOrPhysical": "Virtual"},
+    "disk2": {"MediaName": "Pool", "TotalSize": 499 * GB, "VirtualOrPhysical": "Virtual"},
     "/": {"ParentWholeDisk": "disk1"},
     "/Volumes/POSTERS": {"ParentWholeDisk": "disk4"},
 }
@@ -180,6 +182,23 @@ def test_drives_are_found_and_held_back_as_they_are(mac: Mac) -> None:
     assert stick.volumes == ("FAT32 'POSTERS' 29.8 GiB",)
     assert host.disks_below(Path("/Users/studio/Install.app")) == {Path("/dev/disk0")}
     assert host.disks_below(Path("/Volumes/POSTERS/installer.iso")) == {Path("/dev/disk4")}
+
+
+@pytest.mark.parametrize("on_top", ["a volume of its own", "a container"])
+def test_what_a_system_on_several_disks_lies_on_is_never_written(mac: Mac, on_top: str) -> None:
+    """Nothing lists which disks a volume group lies on: every one with a part of such a group may be it."""
+    mac.listed[0]["Partitions"][1]["Content"] = "Apple_CoreStorage"
+    if on_top == "a container":
+        mac.listed[1]["APFSPhysicalStores"] = [{"DeviceIdentifier": "disk2"}]
+        mac.listed.append(part("disk2", "", 499 * GB))
+    else:
+        mac.listed[1] = part("disk1", "Apple_HFS", 499 * GB, "Studio", "/")
+    host = MacHost(mac)
+    told = {drive.model: drive for drive in host.drives()}
+    assert [told["APPLE SSD"].holds_system, told["Gangway Pro"].holds_system] == [True, False]
+    assert Path("/dev/disk0") in host.disks_below(Path("/Users/studio/Install.app"))
+    with pytest.raises(ProtectError, match="holds this computer's system"):
+        open_confirmed(host, told["APPLE SSD"], lifted={Guard.INTERNAL, Guard.MEMBER}, sources=[])
 
 
 def test_the_whole_disk_is_unmounted_and_its_raw_node_written(mac: Mac) -> None:

@@ -82,17 +82,24 @@ def refusals(
         hold(Guard.MEMBER, member, "If its contents may be lost, add --allow-member.")
     if drive.read_only:
         hold(Guard.READ_ONLY, "is read-only", "Check for a write-protect switch on the stick or card.")
-    if sum(other.tag == drive.tag for other in among) > 1:
+    alike = [other for other in among if other.tag == drive.tag]
+    if sum(_traits(other) == _traits(drive) for other in alike) > 1:
         hold(
             Guard.AMBIGUOUS,
             "cannot be told apart from another drive with the same model, serial and size",
             "Unplug one of them: which is which cannot be told from here.",
         )
+    elif len(alike) > 1:
+        hold(Guard.AMBIGUOUS, f"has the tag {drive.tag}, and so has another drive by chance", "Unplug that one.")
     if needed > drive.size:
         hold(
             Guard.TOO_SMALL, f"is too small: {needed:,} bytes are needed, it has {drive.size:,}", "Use a larger drive."
         )
     return tuple(found)
+
+
+def _traits(drive: Drive) -> tuple[str, str, int]:
+    return drive.model, drive.serial, drive.size
 
 
 def held_back(drive: Drive, among: Sequence[Drive] = ()) -> tuple[str, ...]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import stat
+from contextlib import closing
 from datetime import UTC, datetime
 
 from ..content import FileRange, RangedFile, Seekable
@@ -11,6 +12,7 @@ from ..tree import EPOCH, MOST_DEPTH, File, Folder, Special, UnixFacts
 
 MAGIC = b"070707"
 _HEAD = 76
+_PIECE = 1 << 20
 _TRAILER = "TRAILER!!!"
 _MOST_NAME = 4096
 _MOST_FILES = 1_000_000
@@ -30,7 +32,7 @@ def read_cpio(file: RangedFile, name: str) -> Folder:
         if head[:6] != MAGIC:
             raise fault(f"there is no file header at byte {at:,}")
         try:
-            device, number, mode = (int(head[start : start + 6], 8) for start in (6, 12, 18))
+            device, number, mode, links = (int(head[start : start + 6], 8) for start in (6, 12, 18, 36))
             modified, name_size, size = int(head[48:59], 8), int(head[59:65], 8), int(head[65:76], 8)
         except ValueError as error:
             raise fault(f"the header at byte {at:,} is damaged") from error
@@ -59,8 +61,22 @@ def read_cpio(file: RangedFile, name: str) -> Folder:
             made.special = Special(unix=facts)
         elif stat.S_ISREG(mode) or is_link:
             file_ = File(parts[-1], content, moment, Special(unix=facts))
-            folder.entries[parts[-1]] = linked.setdefault((device, number), file_) if number and size else file_
+            first = linked.setdefault((device, number), file_) if links > 1 and size else file_
+            folder.entries[parts[-1]] = first if _are_equal(first, file_) else file_
     raise fault(f"it has more than {_MOST_FILES:,} files")
+
+
+def _are_equal(one: File, other: File) -> bool:
+    """Compare bytes: numbers of files are reused by what writes archives, and each link comes with its bytes."""
+    if one is other or one.size != other.size:
+        return one is other
+    views = memoryview(bytearray(_PIECE)), memoryview(bytearray(_PIECE))
+    with closing(one.content.open()) as mine, closing(other.content.open()) as its:
+        for at in range(0, one.size, _PIECE):
+            counts = [reader.readinto(view[: one.size - at]) for reader, view in zip((mine, its), views, strict=True)]
+            if counts[0] != counts[1] or views[0][: counts[0]] != views[1][: counts[1]]:
+                return False
+    return True
 
 
 def _moment(seconds: int) -> datetime:

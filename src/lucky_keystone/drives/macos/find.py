@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import plistlib
 from collections.abc import Iterator
+from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import Any
 
@@ -12,7 +13,6 @@ from ...units import shown_size
 from ..drive import Drive
 from .system import MacSystem
 
-_SYSTEM_MOUNTS = ("/", "/System/Volumes/")
 _MEMBERS = {"Apple_RAID": "a RAID", "Apple_CoreStorage": "a CoreStorage volume group"}
 _HIDDEN = ("EFI", "Apple_partition_map", "Apple_Free")
 
@@ -39,7 +39,8 @@ class MacFinder:
             answer = self._volume_of(path)
         whole = str(answer.get("ParentWholeDisk", ""))
         physical = [(name, entry) for name, entry in self._whole.items() if "APFSPhysicalStores" not in entry]
-        return frozenset(_node(name) for name, entry in physical if whole in (name, *self._containers(entry)))
+        below = frozenset(_node(name) for name, entry in physical if whole in (name, *self._containers(entry)))
+        return below | self._pooled(whole)
 
     def _volume_of(self, path: Path) -> dict[str, Any]:
         """Diskutil knows mount points, not files: ask for each folder above until one is."""
@@ -50,14 +51,46 @@ class MacFinder:
                 continue
         return {}
 
+    def _pooled(self, whole: str) -> frozenset[Path]:
+        """Return the disks that a volume of several may lie on: diskutil does not list which, so all that have a part.
+
+        Such a volume (CoreStorage's, a RAID's) is a whole disk of its own without a partition table; a container of
+        APFS may lie on it in turn.
+        """
+        stores = self._whole.get(whole, {}).get("APFSPhysicalStores", [])
+        names = [whole, *(str(store.get("DeviceIdentifier", "")) for store in stores)]
+        if not any(self._is_bare(name) and self._is_virtual(name) for name in names):
+            return frozenset()
+        return frozenset(_node(name) for name, entry in self._whole.items() if _members_of(entry))
+
+    def _is_bare(self, name: str) -> bool:
+        entry = self._whole.get(name)
+        return entry is not None and not entry.get("Partitions") and "APFSPhysicalStores" not in entry
+
+    def _is_virtual(self, name: str) -> bool:
+        try:
+            answer = _properties(self._system, "diskutil", "info", "-plist", name)
+        except DriveError:
+            return True
+        is_physical = answer.get("VirtualOrPhysical") == "Physical" or answer.get("BusProtocol") == "USB"
+        return not is_physical
+
+    @cached_property
+    def _system_pool(self) -> frozenset[Path]:
+        """The disks that the system may lie on, where it lies on a volume of several."""
+        system = [name for name, entry in self._whole.items() if any(map(_is_system, _mounts(entry)))]
+        return frozenset(node for name in system for node in self._pooled(name))
+
     def _drive(self, name: str, entry: dict[str, Any]) -> Drive | None:
-        answer = _properties(self._system, "diskutil", "info", "-plist", name)
+        try:
+            answer = _properties(self._system, "diskutil", "info", "-plist", name)
+        except DriveError:  # it is listed with what is known, held back, and hides no other
+            answer = {"Size": entry.get("Size", 0), "Writable": False}
         if not answer.get("TotalSize", answer.get("Size", 0)):
             return None
         usb = self._usb.get(name, {})
         volumes = list(self._volumes(entry))
         mounts = tuple(str(volume["MountPoint"]) for volume in volumes if volume.get("MountPoint"))
-        members = [_MEMBERS[part["Content"]] for part in entry.get("Partitions", []) if part.get("Content") in _MEMBERS]
         bus = str(answer.get("BusProtocol") or "not known")
         return Drive(
             path=_node(name),
@@ -71,10 +104,10 @@ class MacFinder:
             speed=_speed(usb),
             removable=bool(answer.get("RemovableMedia", answer.get("Removable", False))),
             internal=bool(answer.get("Internal", True)) and bus != "Secure Digital",
-            holds_system=any(point == "/" or point.startswith(_SYSTEM_MOUNTS[1]) for point in mounts),
+            holds_system=any(map(_is_system, mounts)) or _node(name) in self._system_pool,
             read_only=not answer.get("WritableMedia", answer.get("Writable", True)),
             mounts=mounts,
-            members=tuple(dict.fromkeys(f"carries a member of {member}" for member in members)),
+            members=tuple(dict.fromkeys(f"carries a member of {member}" for member in _members_of(entry))),
             volumes=tuple(
                 _told(volume) for volume in volumes if volume.get("Content") not in _HIDDEN or volume.get("VolumeName")
             ),
@@ -99,6 +132,22 @@ class MacFinder:
                 yield part
         for name in containers:
             yield from self._whole[name].get("APFSVolumes", [])
+
+
+def _members_of(entry: dict[str, Any]) -> list[str]:
+    """Return what the partitions of a disk are members of, in words."""
+    return [_MEMBERS[part["Content"]] for part in entry.get("Partitions", []) if part.get("Content") in _MEMBERS]
+
+
+def _mounts(entry: dict[str, Any]) -> Iterator[str]:
+    """Yield where the volumes of a whole disk are mounted, as the list of disks tells it."""
+    for volume in (entry, *entry.get("Partitions", []), *entry.get("APFSVolumes", [])):
+        if volume.get("MountPoint"):
+            yield str(volume["MountPoint"])
+
+
+def _is_system(point: str) -> bool:
+    return point == "/" or point.startswith("/System/Volumes/")
 
 
 def _properties(system: MacSystem, *command: str) -> dict[str, Any]:
