@@ -29,6 +29,7 @@ from lucky_keystone.sources.source import Source
 from lucky_keystone.tree import File, Folder
 from lucky_keystone.volumes.fat32.read import Fat32Volume
 
+from ..helpers.amount import part_of
 from ..helpers.drives import MemoryDrive
 
 MIB = 1 << 20
@@ -171,7 +172,7 @@ def test_files_keep_their_place_and_the_drive_is_unsealed_first() -> None:
     assert written < 7 * MIB, "much more was written than what changed"
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=part_of(24), deadline=None)
 @given(
     st.lists(
         st.one_of(
@@ -203,7 +204,7 @@ def test_an_interrupted_update_has_no_seal_and_goes_on() -> None:
     chance = random.Random(4)
     cut_short = 0
     final = bytes(built(newer).data[:512])
-    for seed in range(40):
+    for seed in range(part_of(40)):
         drive = built(source())
         sealed = bytes(drive.data[:512])
         faulty = FaultyDrive(drive, Faults(volatile_cache=chance.choice([64 << 10, 8 * MIB])), seed=seed)
@@ -218,7 +219,7 @@ def test_an_interrupted_update_has_no_seal_and_goes_on() -> None:
                 assert drive.data[:512] in (bytes(512), final)
         updated(newer, drive)
         assert_holds(drive, newer)
-    assert cut_short > 15
+    assert cut_short > part_of(40) // 3
 
 
 def test_a_drive_that_cannot_be_updated_says_why() -> None:

@@ -20,6 +20,7 @@ from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.fat32.read import Fat32Volume
 from lucky_keystone.volumes.ntfs.read import NtfsVolume
 
+from ..helpers.amount import part_of
 from ..helpers.drives import Built, build_drive, check_file
 from ..helpers.judges import need
 
@@ -47,7 +48,7 @@ def test_a_good_drive_has_no_findings(built: Built) -> None:
 
 
 def test_every_single_flipped_bit_is_found(built: Built, copy_of: Callable[[], Path]) -> None:
-    """300 random bits over all used bytes, and 40 more in each structure that is small beside the files."""
+    """Random bits over all used bytes, and more in each structure that is small beside the files."""
     chance = random.Random(20260314)
     image = built.image
     with ImageFile(built.path) as drive:
@@ -59,7 +60,7 @@ def test_every_single_flipped_bit_is_found(built: Built, copy_of: Callable[[], P
         *((region.offset, region.size) for region in image.regions),
     ]
     weights = [size for _, size in spans]
-    places = chance.choices(spans, weights, k=300) + [span for span in spans[:-1] for _ in range(40)]
+    places = chance.choices(spans, weights, k=part_of(300)) + [span for span in spans[:-1] for _ in range(part_of(40))]
     path = copy_of()
     missed, mild = [], []
     for start, size in places:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 import pytest
@@ -16,6 +15,7 @@ from lucky_keystone.mending.steps import make_steps
 from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 
+from ..helpers.amount import sample_of
 from ..helpers.hand_made import CASES
 from .emulator import start
 from .starting import assert_bios_starts
@@ -27,9 +27,10 @@ SAMPLE = (
     *("NTFS, as made by hand", "NTFS, boot sector lost", "NTFS, first record damaged"),
 )
 """What CI starts, each on one firmware; LUCKY_KEYSTONE_LAB=all starts every kind on every firmware."""
-STARTS = [(name, firmware) for name, case in CASES.items() for firmware in case.starts]
-if os.environ.get("LUCKY_KEYSTONE_LAB") != "all":
-    STARTS = [(name, CASES[name].starts[-1]) for name in SAMPLE]
+STARTS = sample_of(
+    [(name, firmware) for name, case in CASES.items() for firmware in case.starts],
+    [(name, CASES[name].starts[-1]) for name in SAMPLE],
+)
 
 
 @pytest.mark.parametrize(("name", "firmware"), STARTS)
