@@ -34,7 +34,7 @@ def _numbers(*names: str) -> frozenset[int]:
 
 
 _BY_ERRNO = {
-    Trouble.GONE: _numbers("ENODEV", "ENXIO", "ESHUTDOWN", "EBADF"),
+    Trouble.GONE: _numbers("ENODEV", "ENXIO", "ESHUTDOWN"),
     Trouble.NO_MEDIUM: _numbers("ENOMEDIUM"),
     Trouble.PASSING: _numbers("EIO", "EAGAIN", "ETIMEDOUT", "EINTR", "EBUSY", "EREMOTEIO", "EILSEQ"),
     Trouble.DENIED: _numbers("EACCES", "EPERM"),

@@ -5,6 +5,7 @@ Reading or writing at an offset is one call of the system, which threads that sh
 
 from __future__ import annotations
 
+import mmap
 import os
 import sys
 import time
@@ -64,6 +65,26 @@ def read_far_ahead(descriptor: int) -> None:
     if hasattr(os, "posix_fadvise"):
         with suppress(OSError):  # not for what cannot be read at an offset
             os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_SEQUENTIAL)
+
+
+def read_alone(path: Path, view: memoryview, offset: int, sector: int) -> int | None:
+    """Fill the front of `view` with what one sector of a disk holds from byte `offset`, and read nothing beside it.
+
+    Through its cache a system reads whole pages, of which a neighbouring sector can spoil all. Return how many bytes
+    came; None where the system has no such way. Raises OSError.
+    """
+    if not hasattr(os, "O_DIRECT"):
+        return None
+    start = offset - offset % sector
+    descriptor = os.open(path, READ_ONLY | os.O_DIRECT)
+    try:
+        with mmap.mmap(-1, sector) as page:  # direct reading needs memory that begins with a page
+            came = os.preadv(descriptor, [page], start)
+            count = max(min(came - (offset - start), len(view)), 0)
+            view[:count] = page[offset - start : offset - start + count]
+            return count
+    finally:
+        os.close(descriptor)
 
 
 if sys.platform == "win32":

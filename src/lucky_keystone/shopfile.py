@@ -90,11 +90,11 @@ def _usual_place() -> Path:
     return data_folder() / "log.sqlite"
 
 
-def in_record(work: Callable[[sqlite3.Connection], _T], otherwise: _T, *, make: bool) -> _T:
+def in_record(work: Callable[[sqlite3.Connection], _T], otherwise: _T, *, make: bool, writes: bool = False) -> _T:
     """Do a piece of work in the record, in one transaction; return `otherwise` where there is none.
 
-    `make`: a record that is missing is made. A damaged one is set aside, which a warning says, and the work is done
-    once more without it. Raises DriveError when it cannot be used.
+    `make`: a record that is missing is made. `writes`: one that is there is changed. A damaged one is set aside, which
+    a warning says, and the work is done once more without it. Raises DriveError when it cannot be used.
     """
     file = place()
     if file is None:
@@ -103,7 +103,7 @@ def in_record(work: Callable[[sqlite3.Connection], _T], otherwise: _T, *, make: 
         if not make and not file.exists():
             return otherwise
         try:
-            return _at(file, work, writes=make)
+            return _at(file, work, writes=make or writes)
         except (sqlite3.Error, UnicodeDecodeError, OSError) as error:
             if is_last or not _is_damaged(error):
                 raise _unusable(file, str(error)) from error
@@ -119,8 +119,10 @@ def _at(file: Path, work: Callable[[sqlite3.Connection], _T], *, writes: bool) -
         if new:
             give_to_user(file)
         database.text_factory = lambda text: text.decode("utf-8", "replace")  # a damaged text is one all the same
-        # Two programs may come at once to one that is new; and one that is only read may be on a read-only disk.
-        database.execute("BEGIN IMMEDIATE" if writes else "BEGIN")
+        # Who reads first and writes then is refused at once where another program writes; who begins so waits for it.
+        # One that is only read may be on a read-only disk.
+        is_older = 0 <= _version(database) < _VERSION
+        database.execute("BEGIN IMMEDIATE" if writes or is_older else "BEGIN")
         try:
             _bring_up(database, file)
             done = work(database)
@@ -134,7 +136,7 @@ def _at(file: Path, work: Callable[[sqlite3.Connection], _T], *, writes: bool) -
 
 def _bring_up(database: sqlite3.Connection, file: Path) -> None:
     """Make the tables, or those that a record of an older version does not have."""
-    version = database.execute("PRAGMA user_version").fetchone()[0]
+    version = _version(database)
     if version < 0:
         raise sqlite3.DatabaseError(_NO_VERSION)
     if version > _VERSION:
@@ -144,6 +146,10 @@ def _bring_up(database: sqlite3.Connection, file: Path) -> None:
             database.execute(statement)
     if version < _VERSION:
         database.execute(f"PRAGMA user_version = {_VERSION}")
+
+
+def _version(database: sqlite3.Connection) -> int:
+    return int(database.execute("PRAGMA user_version").fetchone()[0])
 
 
 def _is_damaged(error: Exception) -> bool:

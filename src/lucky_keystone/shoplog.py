@@ -144,7 +144,7 @@ def prune(before: str) -> int:
         record.execute("DELETE FROM built WHERE moment < ?", (moment,))
         return record.execute("DELETE FROM work WHERE moment < ?", (moment,)).rowcount
 
-    return in_record(remove, 0, make=False)
+    return in_record(remove, 0, make=False, writes=True)
 
 
 def write_csv(entries: Sequence[LogEntry], stream: TextIO) -> None:

@@ -31,7 +31,7 @@ class ShopShelf:
     def get(self) -> bytes | None:
         """Return the manifest, None when there is none."""
         query = "SELECT manifest FROM kept WHERE drive = ?"
-        row = self._in_record(lambda record: record.execute(query, (self._drive,)).fetchone(), make=False)
+        row = self._in_record(lambda record: record.execute(query, (self._drive,)).fetchone())
         return row[0] if row and isinstance(row[0], bytes) else self._last
 
     def put(self, data: bytes) -> None:
@@ -44,11 +44,13 @@ class ShopShelf:
     def clear(self) -> None:
         """Keep nothing of this drive any more."""
         self._last, statement = None, "DELETE FROM kept WHERE drive = ?"
-        self._in_record(lambda record: record.execute(statement, (self._drive,)), make=False)
+        self._in_record(lambda record: record.execute(statement, (self._drive,)), writes=True)
 
-    def _in_record(self, work: Callable[[sqlite3.Connection], _T], *, make: bool) -> _T | None:
+    def _in_record(
+        self, work: Callable[[sqlite3.Connection], _T], *, make: bool = False, writes: bool = False
+    ) -> _T | None:
         try:
-            return in_record(work, None, make=make)
+            return in_record(work, None, make=make, writes=writes)
         except DriveError as trouble:
             if trouble.message != self._trouble:
                 _log.warning("%s %s", trouble.message, trouble.advice)

@@ -164,6 +164,11 @@ class SourceFile:
         """Fill the front of `view` from `offset`; return how many bytes came. Raises OSError."""
         return positional.read_into(descriptor, view, offset)
 
+    def _read_sector(self, descriptor: int, view: memoryview, offset: int) -> int:
+        """Read a place once more, of a device without what lies around it."""
+        alone = positional.read_alone(self.path, view, offset, PATIENT_READ) if self.is_device else None
+        return self._read(descriptor, view, offset) if alone is None else alone
+
     def _try_again(self, descriptor: int, offset: int, view: memoryview) -> int:
         """Read the front of `view` once more, and again; only as much as one bad sector spoils."""
         if self.is_device:
@@ -172,7 +177,7 @@ class SourceFile:
         for number in range(2, self.trying.tries + 1):
             time.sleep(self.trying.pause)
             try:
-                got = self._read(descriptor, view, offset)
+                got = self._read_sector(descriptor, view, offset)
             except OSError as error:
                 why = error.strerror or str(error)
                 if trouble(error) in (Trouble.GONE, Trouble.NO_MEDIUM):

@@ -222,6 +222,15 @@ def test_hostile_metadata() -> None:
     assert failed > 100
 
 
+def test_empty_folders_may_share_their_end() -> None:
+    """Some writers store one end for all of them; a folder with entries that appears twice is a loop."""
+    image = opened(install_image([{"a": Item(None, {}), "b": Item(None, {}), "c": Item(b"c")}], "none"))
+    edition = image.tree(image.editions[0])
+    one, other = (entry.children for _, entry in edition.walk() if entry.is_folder)
+    edition._data = edition._data.replace(other.to_bytes(8, "little"), one.to_bytes(8, "little"))
+    assert [path for path, _ in edition.walk()] == ["a", "b", "c"]
+
+
 def test_a_resource_beyond_4_gib_has_a_wide_chunk_table() -> None:
     """131,072 equal chunks, made where they are read, and one of five bytes that did not shrink."""
     size, chunk, piece = (4 << 30) + 5, 32768, bytes(range(64)) * 512

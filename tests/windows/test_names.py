@@ -9,9 +9,10 @@ import pytest
 
 from lucky_keystone import positional
 from lucky_keystone.drives.image_file import ImageFile, holds_holes
-from lucky_keystone.errors import DriveError
+from lucky_keystone.errors import DriveError, SourceError
 from lucky_keystone.os_errors import Trouble, trouble
 from lucky_keystone.shell import command_line
+from lucky_keystone.wim.taking import refuse_names_windows_reads_otherwise
 from lucky_keystone.winapi.names import DevicePath, extended, letter_in, share_in, volume_in
 
 from .kernel import winerror
@@ -81,6 +82,15 @@ def test_an_error_is_what_the_system_means_by_it(error: OSError, kind: Trouble) 
 def test_command_lines_are_quoted_for_the_shell(words: list[str], windows: str, posix: str) -> None:
     assert command_line(words, windows=True) == f"lucky-keystone {windows}"
     assert command_line(words, windows=False) == f"lucky-keystone {posix}"
+
+
+@pytest.mark.parametrize(
+    "path", ["C:evil.dll", "a/a.txt:x", "..\\up", "Aux", "b/nul.txt", "com¹", "dot.", "end ", "a?"]
+)
+def test_names_that_lead_elsewhere_on_windows_are_not_taken(path: str) -> None:
+    with pytest.raises(SourceError, match="no name of a file on Windows"):
+        refuse_names_windows_reads_otherwise(["Windows/notepad.exe", path])
+    refuse_names_windows_reads_otherwise(["Windows/System32/auxiliary.dll", ".hidden/com.txt", "Über 東.txt"])
 
 
 def test_where_zeros_are_stored_a_large_file_is_refused_before_it_is_made(

@@ -8,7 +8,6 @@ from __future__ import annotations
 from collections.abc import Collection
 from pathlib import Path
 
-from ..errors import KeystoneError
 from .drive import Drive
 from .guards import NONE_LIFTED, Guard, admit, refuse_changed_handle
 from .host import Handle, Host
@@ -43,7 +42,7 @@ def open_confirmed(
         refuse_changed_handle(confirmed, handle.identity())
         still = set(lifted) - {Guard.IN_USE}
         admit(confirmed, host.drives(), needed=needed, lifted=still, holds_source=holds_any(host, confirmed, sources))
-    except KeystoneError:
+    except BaseException:
         handle.close()
         raise
     return handle

@@ -46,14 +46,15 @@ class FoundLoader:
     """What firmware does that goes by marks; '' where it finds the loader."""
     store: str = ""
     """What is wrong with the boot store beside it."""
+    unread: str = ""
+    """The file system that it lies on and firmware does not read."""
 
 
 def find_loader(drive: Bootable, architecture: str) -> FoundLoader:
     """Look where firmware looks: on volumes it reads, in their order on the drive."""
     path = loader_path(architecture)
-    elsewhere = next(
-        (file for volume in drive.volumes if not volume.kind.firmware_reads and (file := volume.find(path))), None
-    )
+    unread = next((each for each in drive.volumes if not each.kind.firmware_reads and each.find(path)), None)
+    elsewhere = unread.find(path) if unread is not None else None
     any_marked = any(volume.marked for volume in drive.volumes)
     for number, volume in enumerate(drive.volumes):
         file = volume.find(path) if volume.kind.firmware_reads else None
@@ -71,7 +72,9 @@ def find_loader(drive: Bootable, architecture: str) -> FoundLoader:
             return FoundLoader(examine(file), "system", caveat)
         is_pair = any(not (kind := other.kind).firmware_reads and not kind.names_loaders for other in drive.volumes)
         return FoundLoader(examine(file), "starter" if is_pair else "fat32", caveat)
-    return FoundLoader(examine(elsewhere) if elsewhere else None, "unreadable")
+    return FoundLoader(
+        examine(elsewhere) if elsewhere else None, "unreadable", unread=unread.kind.shown if unread else ""
+    )
 
 
 def _is_crossing(file: BootFile, architecture: str) -> bool:
@@ -118,7 +121,9 @@ def _plain(architecture: str, found: FoundLoader, drive: Bootable, build: int) -
         made_for = f"made for {loader.architecture}" if loader.architecture else "not a UEFI loader, by its header"
         return Outlook(name, "will not start", f"{path} is {made_for}")
     if found.way == "unreadable":
-        return Outlook(name, "will not start", "UEFI firmware does not read NTFS, and the drive has no crossing")
+        return Outlook(
+            name, "will not start", f"UEFI firmware does not read {found.unread}, and the drive has no crossing"
+        )
     if found.store:
         return Outlook(name, "will not start", found.store)
     older = older_release_on_uefi(build) if is_before_secure_boot(build) else ""

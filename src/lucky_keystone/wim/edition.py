@@ -153,11 +153,11 @@ class EditionTree:
         seen: set[int] = set()
         while waiting:
             path, within, depth = waiting.pop()
-            if within.children in seen or depth > _MOST_DEPTH:
-                raise self._fault(within.children, "the folder appears twice, or is nested too deeply")
-            if within.children:
-                seen.add(within.children)
-            for entry in self.entries(within):
+            for number, entry in enumerate(self.entries(within)):
+                if not number:  # the end of an empty folder may be that of others as well
+                    if within.children in seen or depth > _MOST_DEPTH:
+                        raise self._fault(within.children, "the folder appears twice, or is nested too deeply")
+                    seen.add(within.children)
                 below = f"{path}{entry.name}"
                 yield below, entry
                 if entry.is_folder:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 import secrets
-from collections.abc import Iterator
+import sys
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -18,6 +20,11 @@ from ..progress import Progress
 from .edition import EditionEntry, EditionTree
 from .read import DAMAGED
 from .whole import WholeImage
+
+_MEANS_MORE = re.compile(
+    r'[<>:"|?*\\\x00-\x1f]|[. ]$|^(con|prn|aux|nul|conin\$|conout\$|com[0-9¹²³]|lpt[0-9¹²³])(\.|$)', re.IGNORECASE
+)
+"""Names that Windows does not take for a file's, or for another one's."""
 
 
 @dataclass(frozen=True)
@@ -41,6 +48,8 @@ def take(image: WholeImage, tree: EditionTree, path: str, folder: Path, progress
     """
     # As they lie in the image: of a solid one each chunk is unpacked once then.
     wanted = sorted(_wanted(tree, path), key=lambda found: image.order_of(found[1]))
+    if sys.platform == "win32":
+        refuse_names_windows_reads_otherwise(below for below, _ in wanted)
     sizes = [image.size_of(entry) for _, entry in wanted]
     places = [reachable(folder / below) for below, _ in wanted]
     for place in places:
@@ -55,6 +64,17 @@ def take(image: WholeImage, tree: EditionTree, path: str, folder: Path, progress
         progress("taking files", done, whole)
         taken.append(Taken(below, place, size, "" if entry.is_empty else entry.sha1.hex(), len(entry.streams)))
     return taken
+
+
+def refuse_names_windows_reads_otherwise(paths: Iterable[str]) -> None:
+    """Raise SourceError for a name that leads elsewhere there: to another disk, a stream, a device, another name."""
+    for path in paths:
+        for name in path.split("/"):
+            if _MEANS_MORE.search(name):
+                raise SourceError(
+                    f"The edition has '{path}', which is no name of a file on Windows.",
+                    advice="Take it on another system, or take single files.",
+                )
 
 
 def _wanted(tree: EditionTree, path: str) -> Iterator[tuple[str, EditionEntry]]:
