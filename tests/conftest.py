@@ -9,6 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
@@ -21,6 +22,9 @@ from .helpers.hand_made import make_drives, with_user_files
 
 os.environ["LUCKY_KEYSTONE_JOURNALS"] = str(Path(tempfile.gettempdir(), f"lucky-keystone-journals-{os.getpid()}"))
 os.environ["LUCKY_KEYSTONE_STORE"] = str(Path(tempfile.gettempdir(), f"lucky-keystone-store-{os.getpid()}"))
+# A machine that is busy with other work is slow: nothing here judges that.
+settings.register_profile("unhurried", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("unhurried")
 os.environ["LUCKY_KEYSTONE_LOG"] = "off"  # tests of the shop's record name a file of their own
 
 

@@ -172,7 +172,7 @@ def test_files_keep_their_place_and_the_drive_is_unsealed_first() -> None:
     assert written < 7 * MIB, "much more was written than what changed"
 
 
-@settings(max_examples=part_of(24), deadline=None)
+@settings(max_examples=part_of(24))
 @given(
     st.lists(
         st.one_of(

@@ -230,4 +230,4 @@ class Workshop(RuleBasedStateMachine):
 
 
 TestWorkshop = Workshop.TestCase
-TestWorkshop.settings = settings(max_examples=300, stateful_step_count=30, deadline=None)
+TestWorkshop.settings = settings(max_examples=300, stateful_step_count=30)

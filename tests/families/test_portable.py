@@ -378,7 +378,7 @@ def test_which_edition_is_asked_in_a_terminal_only(tmp_path: Path) -> None:
     assert check_file(tmp_path / "drive.img").findings == []
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 @given(at=some.integers(0, 1 << 30))
 def test_a_damaged_image_never_makes_a_finished_drive(at: int) -> None:
     whole = bytearray(install_image([system()], "none"))

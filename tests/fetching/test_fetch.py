@@ -16,7 +16,7 @@ from pathlib import Path
 
 import pytest
 from blake3 import blake3
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from lucky_keystone.errors import KeystoneError
@@ -63,9 +63,6 @@ ODD = [
     '"a"',
     'W/"a"',
 ]
-
-
-UNHURRIED = settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
 
 @pytest.fixture
@@ -454,7 +451,6 @@ def test_names_that_are_no_files(name: str) -> None:
     ),
     st.integers(0, 999),
 )
-@settings(suppress_health_check=[HealthCheck.too_slow])
 def test_any_header_is_read_as_something(headers: dict[str, str], status: int) -> None:
     answer = Answer(status, headers, body=None)  # type: ignore[arg-type]
     span = answer.span
@@ -467,7 +463,6 @@ def test_any_header_is_read_as_something(headers: dict[str, str], status: int) -
     assert harmless("".join(headers.values())).isprintable()
 
 
-@UNHURRIED
 @given(st.binary(max_size=300))
 def test_any_journal_is_believed_only_as_far_as_its_hashes_hold(
     tmp_path_factory: pytest.TempPathFactory, data: bytes

@@ -201,7 +201,7 @@ def copied_out(image: Path, folder: Path) -> dict[str, bytes]:
     long=st.sampled_from([1, 60, 244, 254]),
     removes=st.booleans(),
 )
-@settings(max_examples=10, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=10, suppress_health_check=list(HealthCheck))
 def test_folders_grow_as_far_as_they_must(
     sizes: dict[tuple[str, str], int], filling: int, long: int, removes: bool, tmp_path_factory: pytest.TempPathFactory
 ) -> None:

@@ -43,7 +43,7 @@ def sketches(draw: st.DrawFn) -> Sketch:
     return Sketch(draw(WORDS), draw(WORDS), size, whole, beginning, reach, why, tuple(rows), draw(WORDS))
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(sketches())
 def test_words_neither_touch_nor_leave_the_page(what: Sketch) -> None:
     figure = drawn(what)

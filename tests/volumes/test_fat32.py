@@ -52,9 +52,7 @@ def ours(path: Path, shape: Geometry) -> dict[str, bytes]:
         return {entry.path: b"".join(volume.pieces(entry)) for entry in found if not entry.is_folder}
 
 
-@settings(
-    max_examples=15, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
-)
+@settings(max_examples=15, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
 @given(trees())
 def test_any_tree_comes_back_through_two_readers(tmp_path_factory: pytest.TempPathFactory, tree: Folder) -> None:
     folder_ = tmp_path_factory.mktemp("tree")
@@ -148,7 +146,7 @@ def test_what_fat_cannot_hold_is_refused_with_the_list(tree: Folder, message: st
         lay_out(tree, "X", 512)
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 @given(st.integers(1, 2047), st.integers(66_000, (1 << 32) - 4096), st.sampled_from([512, 4096]), st.integers(0, 6))
 def test_geometry_always_adds_up(hidden_mib: int, total: int, sector_size: int, shift: int) -> None:
     hidden, cluster = hidden_mib * (1 << 20) // sector_size, min(sector_size << shift, 32768)

@@ -184,7 +184,7 @@ def test_names_that_differ_in_case_only_make_an_hfsx_volume(tmp_path: Path) -> N
 
 
 @given(trees(), st.sampled_from([512, 4096]))
-@settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=30, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
 def test_random_trees(tmp_path: Path, tree: Folder, cluster: int) -> None:
     path = tmp_path / "volume.img"
     write_volume(tree, path, size=4 << 20, cluster=cluster)

@@ -137,7 +137,7 @@ def test_hash_of_a_descriptor() -> None:
 
 
 @given(st.lists(st.integers(11, 74).map(lambda words: 8 * words), max_size=3000), st.integers(0, 800))
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_a_tree_holds_every_entry_in_order_in_nodes_that_fit(sizes: list[int], room: int) -> None:
     tree = shape(sizes, room)
 
@@ -172,9 +172,7 @@ def trees(draw: st.DrawFn, depth: int = 2, name: str = "") -> Folder:
     return folder(name, *entries)
 
 
-@settings(
-    max_examples=15, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture]
-)
+@settings(max_examples=15, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
 @given(trees(), st.sampled_from([(512, 512), (512, 2048), (512, 4096), (512, 65536), (4096, 4096), (4096, 16384)]))
 def test_any_tree_comes_back_through_three_readers(
     tmp_path_factory: pytest.TempPathFactory, tree: Folder, sizes: tuple[int, int]

@@ -51,7 +51,7 @@ def resources_by_sum(image: InstallImage) -> dict[bytes, bytes]:
     }
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(
     st.lists(st.integers(1, 900_000), min_size=1, max_size=30, unique=True), st.integers(MIB, 3 * MIB), st.booleans()
 )
