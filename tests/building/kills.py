@@ -101,6 +101,7 @@ def kill_some(kind: str, shape: str, count: int, chance: random.Random, folder: 
         longest, expected = time.monotonic() - began, file.read_bytes()
         while kills < count:
             if is_finished(file):
+                subprocess.run(command, check=True, capture_output=True)  # killed behind its last write, or not at all
                 assert file.read_bytes() == expected, f"{kind}, {shape}: another drive after {kills} kills"
                 finished += 1
                 if blank:

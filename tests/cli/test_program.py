@@ -231,6 +231,29 @@ def test_a_build_continues_wherever_it_was_killed(kind: str, shape: str, tmp_pat
     kill_some(kind, shape, 5, random.Random(shape), tmp_path)
 
 
+@pytest.mark.parametrize("shape", [[], ["--table", "gpt"], ["--file-system", "fat32+ntfs"]])
+def test_the_same_command_on_its_own_finished_image_writes_nothing(
+    shape: list[str], disc: Path, tmp_path: Path
+) -> None:
+    """And the same drive again where it is no longer that, for which it asks: somebody may have put files there."""
+    image = tmp_path / "counter.img"
+    line = ["build", disc, "--onto", image, *shape]
+    run(*line)
+    built, moment = image.read_bytes(), image.stat().st_mtime_ns
+    assert "nothing written" in run(*line).stdout
+    assert image.stat().st_mtime_ns == moment
+    for place in (700, len(built) // 2, len(built) - 40):
+        with image.open("r+b") as stream:
+            stream.seek(place)
+            stream.write(bytes([built[place] ^ 1]))
+        run(*line, "--yes")
+        assert image.read_bytes() == built, place
+    with image.open("r+b") as stream:
+        stream.seek(len(built) // 2)
+        stream.write(bytes([built[len(built) // 2] ^ 1]))
+    assert "would be erased" in run(*line, code=3).stderr
+
+
 def test_an_image_file_that_is_too_small_is_called_that(disc: Path, tmp_path: Path) -> None:
     (tmp_path / "small.img").write_bytes(b"x" * (2 << 20))
     refused = run("build", disc, "--onto", tmp_path / "small.img", "--yes", code=4).stderr

@@ -17,7 +17,7 @@ from ..errors import DriveError, Interrupted, KeystoneError
 from ..manifest.format import pack_manifest
 from ..manifest.shelf import NoShelf, Shelf
 from ..manifest.unfinished import UNKNOWN
-from ..progress import Progress
+from ..progress import Progress, silent
 from ..regions import RegionKind
 from .feed import Block, Feed
 from .image import DriveImage
@@ -37,6 +37,10 @@ class BuildResult:
     verified: bool
     source_was_read: bool = True
     """False when an update believed the drive's manifest."""
+
+
+def _nothing() -> None:
+    """Do nothing before the first write."""
 
 
 def nothing_to_prove(progress: Progress) -> None:
@@ -64,6 +68,7 @@ def build(
     Order: both ends cleared and flushed; regions in rising order; flushed; read back; manifest; flushed; of a GPT both
     copies, flushed; sector 0; flushed. While regions are written, a record where the manifest goes says how far they
     got; with `resume`, what an earlier run of the same build left there is read, compared, and kept where it is right.
+    To a drive that this very build finished, and that is right, nothing is written.
 
     `blocks` are the image's blocks when a pass over the source is shared with other drives; its own are read when None.
     `shelf` keeps progress and manifest where the drive has no room for them. `prove` raises SourceError where what was
@@ -77,8 +82,14 @@ def build(
     with leaving_no_seal():
         keeper = Keeper(image, medium, shelf or NoShelf())
         keeper.forget_what_was_kept()
+        stands = resume and is_built(image, medium, keeper)
         claim = claim_of(image, medium, keeper) if resume else NOTHING_CLAIMED
-        _clear_ends(image, medium, keeper, claim)
+
+        def begin() -> None:
+            _clear_ends(image, medium, keeper, claim)
+
+        if not stands:
+            begin()
         source = blocks or Feed(image.regions).follow()
         started = time.monotonic()
         streamed = stream_blocks(
@@ -88,10 +99,15 @@ def build(
             progress,
             stage="continuing" if claim.size else "writing",
             compare_below=claim.size,
-            hooks=Hooks(taken=lambda count, digest: keeper.taken("build", count, digest)),
+            hooks=Hooks(begin if stands else _nothing, lambda count, digest: keeper.taken("build", count, digest)),
         )
         to_verify = [*streamed.blocks, *_cleared(image)]
         prove(progress)
+        if stands and not streamed.written:
+            if _is_whole(image, medium, keeper, streamed):
+                count = sum(size for _, size, _ in streamed.blocks)
+                return BuildResult(0, count, time.monotonic() - started, 0.0, verified=True)
+            begin()
         return finish(image, medium, progress, streamed, to_verify, started, keeper, verify=verify)
 
 
@@ -110,7 +126,7 @@ NOTHING_CLAIMED = Claim(0, UNKNOWN)
 def claim_of(image: DriveImage, medium: Medium, keeper: Keeper) -> Claim:
     """Return what an unfinished drive claims to hold of the image's regions."""
     if any(medium.read_at(0, image.sector_size)):
-        return NOTHING_CLAIMED
+        return Claim(image.bytes_to_write, UNKNOWN) if is_built(image, medium, keeper) else NOTHING_CLAIMED
     state = keeper.unfinished()
     if state is not None:
         is_ours = (state.kind, state.fingerprint) == ("build", image.fingerprint)
@@ -127,6 +143,16 @@ def is_built(image: DriveImage, medium: Medium, keeper: Keeper) -> bool:
         return False
     manifest = keeper.manifest()
     return manifest is not None and manifest.about.build == image.fingerprint.hex()
+
+
+def _is_whole(image: DriveImage, medium: Medium, keeper: Keeper, streamed: Streamed) -> bool:
+    """Tell whether a finished drive, whose regions are right, is so around them as well."""
+    tables = ((0, image.seal), *image.tables)
+    return (
+        all(medium.read_at(offset, len(data)) == data for offset, data in tables)
+        and not read_back(list(_cleared(image)), medium, silent)
+        and keeper.holds(manifest_of(image, streamed))
+    )
 
 
 def finish(

@@ -57,6 +57,12 @@ class Keeper:
         else:
             self._shelf.put(data)
 
+    def holds(self, manifest: bytes) -> bool:
+        """Tell whether this very manifest is kept."""
+        if self._image.manifest_offset is None:
+            return (self._shelf.get() or b"") == manifest
+        return self._medium.read_at(self._image.manifest_offset, len(manifest)) == manifest
+
     def write(self, manifest: bytes, *, verify: bool) -> None:
         """Write the manifest.
 

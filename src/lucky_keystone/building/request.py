@@ -13,14 +13,15 @@ import msgspec
 from ..content import is_blank
 from ..drives.guards import refuse_source_as_target
 from ..drives.medium import Medium
-from ..errors import UsageError
+from ..drives.readback import read_back
+from ..errors import KeystoneError, UsageError
 from ..families.choices import Choices, given
 from ..families.families import family_for
 from ..families.family import DriveShape, Earlier
 from ..fetching.link import Link, Place
 from ..fetching.remote import Terms
 from ..machine.known import KnownMachine
-from ..manifest.format import ManifestError, read_manifest
+from ..manifest.format import ManifestError, read_manifest, unpack_manifest
 from ..manifest.shelf import Shelf
 from ..planning.fitting import FROM_SCRATCH
 from ..planning.make import make_plan
@@ -116,7 +117,7 @@ class WantedDrive:
     standing: Standing | None = None
     """What is on it, when it is to be updated."""
     continues: bool = False
-    """True when it holds the beginning of this very build, or nothing yet."""
+    """True when it holds the beginning of this very build, nothing yet, or all of it and nothing else."""
 
 
 def with_saved_plan(request: Request, *, several: bool) -> Request:
@@ -175,8 +176,10 @@ def plan_all(
         if not request.update:
             _refuse_other_size(request, target)
             begun = _begun(request, source, target, reading)
-            plan = begun or _plan(request, source, target.shape(request.size))
-            wanted.append(WantedDrive(plan, continues=begun is not None))
+            finished = _finished(request, source, target, reading) if not begun else None
+            plan = begun or finished or _plan(request, source, target.shape(request.size))
+            keeps = begun is not None or (finished is not None and _is_untouched(target, reading))
+            wanted.append(WantedDrive(plan, continues=keeps))
             continue
         if not target.exists:
             raise UsageError(
@@ -232,6 +235,29 @@ def _begun(
         return plan if is_ours or claim_of(image, medium, keeper).size else None
 
 
+def _finished(
+    request: Request,
+    source: Source,
+    target: _T,
+    reading: Callable[[_T], AbstractContextManager[Medium]],
+) -> Plan | None:
+    """Return the plan that a finished image file was made by, when there was none; None when it holds anything else.
+
+    Its size and its seal decide, which has the numbers of this very drive; whatever else may be damaged.
+    """
+    if not target.exists or not target.is_image_file:
+        return None
+    with reading(target) as medium:
+        try:
+            plan = _plan(request, source, DriveShape(target.name, request.size, target.sector_size))
+        except KeystoneError:  # what was chosen may need a drive that is there
+            return None
+        if plan.drive.size != medium.size:
+            return None
+        seal = compose_drive(plan).seal
+        return plan if medium.read_at(0, len(seal)) == seal else None
+
+
 def built_before(
     request: Request, source: Source, target: _T, reading: Callable[[_T], AbstractContextManager[Medium]]
 ) -> Plan | None:
@@ -259,6 +285,19 @@ def built_before(
             if is_built(image, medium, Keeper(image, medium, target.shelf())):
                 return plan
     return None
+
+
+def _is_untouched(target: _T, reading: Callable[[_T], AbstractContextManager[Medium]]) -> bool:
+    """Tell whether a finished drive is as it was built: nothing that somebody put there would be lost."""
+    with reading(target) as medium:
+        try:
+            kept = read_manifest(medium, target.sector_size)
+        except ManifestError:
+            return False
+        if kept is None and (data := target.shelf().get()):
+            kept = unpack_manifest(data, medium.size)
+        blocks = [(offset, size, digest) for _, offset, size, digest in kept.blocks()] if kept is not None else []
+        return bool(blocks) and not read_back(blocks, medium, silent)
 
 
 def _kept_identity(choices: Choices, standing: Standing) -> Choices:
