@@ -13,6 +13,7 @@ import pytest
 
 from lucky_keystone.drives.linux.host import LinuxHost
 
+from ..helpers.amount import sample_of
 from ..helpers.drives import extract, small_disc
 from ..helpers.judges import need
 from ..helpers.program import run, run_json
@@ -57,7 +58,7 @@ def tag_of(device: Path) -> str:
     return next(drive.tag for drive in LinuxHost().drives() if drive.path == device)
 
 
-@pytest.mark.parametrize("sector", [512, 4096])
+@pytest.mark.parametrize("sector", sample_of([512, 4096], [4096]))
 def test_the_whole_life_of_a_drive(
     sector: int, loop: Loop, small: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

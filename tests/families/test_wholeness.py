@@ -166,3 +166,22 @@ def test_a_disc_image_that_ends_before_its_volume(disc: Path, tmp_path: Path) ->
         data[16 * 2048 + offset : 16 * 2048 + offset + 4] = (9000).to_bytes(4, order)  # type: ignore[arg-type]
     image.write_bytes(data)
     assert f"has 18,432,000 bytes, the image {len(data):,}" in " ".join(facts_of(open_source(image)).damage)
+
+
+@pytest.mark.parametrize("wrong", ["no loaders", "damaged boot stores"])
+def test_what_starts_nowhere_is_refused_before_anything_is_erased(wrong: str, copied: Path, tmp_path: Path) -> None:
+    if wrong == "no loaders":
+        shutil.rmtree(copied / "efi")
+        (copied / "bootmgr").unlink()
+    else:
+        for path in ("boot/bcd", "efi/microsoft/boot/bcd"):
+            (copied / path).write_bytes(b"regf" + b"rust" * 2048)
+    stick = tmp_path / "stick.img"
+    stick.write_bytes(b"\xa5" * (64 << 20))
+    for line in (["plan", copied], ["build", copied, "--onto", stick, "--yes"]):
+        told = run(*line, code=4).stderr
+        assert "starts nowhere" in told
+        assert "--as-is" in told
+    assert stick.read_bytes() == b"\xa5" * (64 << 20)
+    assert "starts nowhere" in run("inspect", copied).stdout
+    run("build", copied, "--onto", stick, "--yes", "--as-is", code=1)

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import pytest
 
+from ..helpers.amount import part_of
 from .mutate import KINDS, LONGEST, all_targets, one
 from .targets import Target
 
-SAMPLE = 200
+SAMPLE = part_of(400)
 
 
 @pytest.fixture(scope="module")

@@ -16,6 +16,7 @@ from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.fat32.read import Fat32Volume
 
+from ..helpers.amount import sample_of
 from ..helpers.drives import Built, build_drive, check_file
 from ..helpers.judges import need
 from .starting import assert_bios_starts, assert_uefi_reads_all
@@ -46,7 +47,7 @@ def test_uefi_reads_every_file_and_part(built: Built, tmp_path: Path) -> None:
     assert_uefi_reads_all(built.path, built.plan.tree)
 
 
-@pytest.mark.parametrize("file_system", ["fat32", "ntfs"])
+@pytest.mark.parametrize("file_system", sample_of(["fat32", "ntfs"], ["fat32"]))
 def test_drives_with_an_install_image_larger_than_fat32_can_hold(file_system: str, tmp_path: Path) -> None:
     """The demo's own source with 4.4 GiB: split on the way, and whole on NTFS, each under both firmwares."""
     disc = tmp_path / "disc.iso"

@@ -15,6 +15,8 @@ from lucky_keystone.cli.layout import bar
 from lucky_keystone.planning.figure import HEIGHT, WIDTH, drawn
 from lucky_keystone.planning.sketch import Sketch, Start
 
+from ..helpers.amount import part_of
+
 KINDS = ("FAT32", "NTFS", "HFS+", "image", "")
 VERDICTS: tuple[Literal["starts", "will not start", "not known"], ...] = ("starts", "will not start", "not known")
 WORDS = st.text("MWil 'äß$_", min_size=1, max_size=90)
@@ -43,7 +45,7 @@ def sketches(draw: st.DrawFn) -> Sketch:
     return Sketch(draw(WORDS), draw(WORDS), size, whole, beginning, reach, why, tuple(rows), draw(WORDS))
 
 
-@settings(max_examples=25)
+@settings(max_examples=part_of(40))
 @given(sketches())
 def test_words_neither_touch_nor_leave_the_page(what: Sketch) -> None:
     figure = drawn(what)

@@ -31,7 +31,7 @@ MIB = 1 << 20
 class Ferries:
     """A family whose drives have a volume for each ferry."""
 
-    name, shown, read_beside = "ferries", "ferries", frozenset[str]()
+    name, shown, read_beside, must_start = "ferries", "ferries", frozenset[str](), False
 
     def __init__(self, table: str, kinds: list[str], rest: int) -> None:
         self.table, self.kinds, self.rest = table, kinds, rest

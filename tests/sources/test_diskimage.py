@@ -22,6 +22,7 @@ from lucky_keystone.sources.inside import InsideVolume, volumes_in
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.udif_records import Trailer
 
+from ..helpers.amount import part_of
 from ..helpers.hfsplus import as_stored, studio, write_volume
 from ..helpers.judges import need
 from ..helpers.trees import file, files_of, folder
@@ -154,7 +155,7 @@ def test_what_cannot_be_read_is_named(tmp_path: Path) -> None:
             open_source(path)
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", range(part_of(4)))
 def test_hostile_images_end_in_words(seed: int, tmp_path: Path) -> None:
     path, chance = tmp_path / "studio.dmg", random.Random(seed)
     packed(path, METHODS)

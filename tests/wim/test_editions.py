@@ -21,6 +21,7 @@ from lucky_keystone.wim.records import HEADER_XPRESS, DirectoryEntry, ResourceHe
 from lucky_keystone.wim.split import divide
 from lucky_keystone.wim.whole import WholeImage, verified
 
+from ..helpers.amount import sample_of
 from ..helpers.install_images import Item, install_image, parse_of
 from ..helpers.judges import need
 from ..helpers.packers import pack_xpress
@@ -77,7 +78,8 @@ def opened(data: bytes) -> WholeImage:
 
 
 @pytest.mark.parametrize(
-    ("method", "chunk", "solid"), [*((*way, False) for way in WAYS), *((*way, True) for way in SOLID)]
+    ("method", "chunk", "solid"),
+    [*((*way, False) for way in sample_of(WAYS, WAYS[:-1])), *((*way, True) for way in SOLID)],
 )
 def test_trees_and_bytes(method: str, chunk: int, solid: bool, tmp_path: Path) -> None:
     """As planned; and the archiver, which shares nothing with either side, takes out the same."""

@@ -79,7 +79,6 @@ def every_document(windows: Lane, iso: Path, home: Path, page: str) -> None:
             ["log"],
             ["collect", "--to", home / "Käfig.json"],
             ["reclaim", drive, "--yes"],
-            ["demo", home / "Übung", "--only", "printer"],
             ["check", home / "fehlt №4.img"],
         ]
         places = {"LUCKY_KEYSTONE_STORE": windows_path(store), "LUCKY_KEYSTONE_LOG": windows_path(log)}

@@ -175,6 +175,8 @@ class Family(Protocol):
     shown: ClassVar[str]
     alone: ClassVar[str]
     """Why nothing else fits onto a drive of it, completing 'FILE is …'; '' where something does."""
+    must_start: ClassVar[bool]
+    """True when a drive of it that starts nowhere is of no use."""
     read_beside: ClassVar[frozenset[str]]
     """Options whose files are read by what is on the drive: --answer-file, --drivers."""
 

@@ -102,6 +102,7 @@ class RawImage:
     name: ClassVar[str] = "raw-image"
     shown: ClassVar[str] = "raw image"
     alone: ClassVar[str] = "a raw image with a table of its own"
+    must_start: ClassVar[bool] = False
     read_beside: ClassVar[frozenset[str]] = frozenset()
 
     def recognises(self, source: Source) -> bool:

@@ -15,6 +15,7 @@ from ..families.families import family_for, known_family
 from ..families.family import By, Decision, DriveShape, DriveWish, Earlier
 from ..machine.known import KnownMachine
 from ..sources.source import Source
+from ..starting.outlook import Outlook
 from ..starting.rules import outlooks
 from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.styles import STYLES
@@ -76,6 +77,8 @@ def make_plan(
     shape = DriveShape(drive.name, fitted.drive_size, drive.sector_size)
     if wish.settle is not None:
         wish.settle(names_of(numbers_of(source, settled, shape), fitted.volumes, wish.table))
+    if family.must_start and not choices.as_is:
+        _refuse_what_starts_nowhere(source, outlooks(wish.bootable, ANY_MACHINE))
     decisions = [
         *wish.decisions,
         *_measured(choices, wish, fitted, use),
@@ -102,6 +105,16 @@ def make_plan(
         manifest_room=fitted.manifest_room,
         damage=damage,
     )
+
+
+def _refuse_what_starts_nowhere(source: Source, forecast: Sequence[Outlook]) -> None:
+    """Raise SourceError, before anything is erased, where no firmware at all would start the drive."""
+    if forecast and all(row.verdict == "will not start" for row in forecast):
+        reasons = dict.fromkeys(f"{row.firmware}: {row.reason}" for row in forecast)
+        raise SourceError(
+            f"{source.path} makes a drive that starts nowhere. {'. '.join(list(reasons)[:_LISTED])}.",
+            advice="Get it again and compare its checksum. To build from it all the same, add --as-is.",
+        )
 
 
 def _main(fitted: Fitted) -> FittedVolume:

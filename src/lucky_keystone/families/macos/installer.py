@@ -38,6 +38,7 @@ class MacInstaller:
     name: ClassVar[str] = "macos-installer"
     shown: ClassVar[str] = "macOS installer"
     alone: ClassVar[str] = ""
+    must_start: ClassVar[bool] = True
     read_beside: ClassVar[frozenset[str]] = frozenset()
 
     def recognises(self, source: Source) -> bool:

@@ -40,6 +40,7 @@ class WindowsSetup:
     name: ClassVar[str] = "windows-setup"
     shown: ClassVar[str] = "Windows setup"
     alone: ClassVar[str] = ""
+    must_start: ClassVar[bool] = True
     read_beside: ClassVar[frozenset[str]] = frozenset(("--answer-file", "--drivers"))
 
     def recognises(self, source: Source) -> bool:

@@ -51,6 +51,7 @@ class WindowsPortable:
     shown: ClassVar[str] = "Windows that runs from the drive"
     purpose: ClassVar[str] = "portable"
     alone: ClassVar[str] = "to become a system that runs from the drive, and takes all of it"
+    must_start: ClassVar[bool] = True
     read_beside: ClassVar[frozenset[str]] = frozenset(("--answer-file",))
 
     def recognises(self, source: Source) -> bool:
