@@ -100,9 +100,9 @@ def in_record(work: Callable[[sqlite3.Connection], _T], otherwise: _T, *, make: 
     if file is None:
         return otherwise
     for is_last in (False, True):
-        if not make and not file.exists():
-            return otherwise
         try:
+            if not make and not file.exists():
+                return otherwise
             return _at(file, work, writes=make or writes)
         except (sqlite3.Error, UnicodeDecodeError, OSError) as error:
             if is_last or not _is_damaged(error):

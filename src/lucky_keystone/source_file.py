@@ -6,6 +6,8 @@ import os
 import stat
 import threading
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -19,6 +21,7 @@ PATIENT_READ = 2048
 """Bytes read at once where a read failed: a sector of an optical disc."""
 _COMPARED = 10.0
 """Seconds after which a device that is opened again is looked at: whether the disc is still the same."""
+_STAYS = "The source must stay in place while it is used."
 _HEAD_AT, _HEAD = 32 << 10, 4 << 10  # where volume descriptors of discs begin (ECMA-119, 7.2.1)
 
 
@@ -63,6 +66,8 @@ class SourceFile:
         self._lock = threading.Lock()  # drives that were too slow for a pass read the source beside it
         self.late: dict[int, int] = {}
         """Places (offset in bytes) that came only at the second try or later, and at which."""
+        self.failure: SourceError | None = None
+        """The first error of the system that reading it ended in: what was found out since may lack something."""
         self._head, self._looked_at = b"", time.monotonic()
         with naming(str(path), SourceError, advice="Check the path and that you may read it."):
             self.is_device, self._seen, self.size = self._examine(facts)
@@ -121,26 +126,42 @@ class SourceFile:
         """Open the file for one more user and return its descriptor."""
         with self._lock:
             if self._descriptor is None:
-                with naming(str(self.path), SourceError, advice="The source must stay in place while it is used."):
-                    descriptor = self._open()
-                try:
-                    self._refuse_changes(self._seen_now(descriptor))
-                    self._refuse_other_disc(descriptor)
-                except SourceError:
-                    self._close(descriptor)
-                    raise
-                self._descriptor = descriptor
+                with self._failing():
+                    self._descriptor = self._opened()
             self._users += 1
             return self._descriptor
+
+    def _opened(self) -> int:
+        with naming(str(self.path), SourceError, advice=_STAYS):
+            descriptor = self._open()
+            try:
+                self._refuse_changes(self._seen_now(descriptor))
+                self._refuse_other_disc(descriptor)
+            except BaseException:
+                self._close(descriptor)
+                raise
+            return descriptor
+
+    @contextmanager
+    def _failing(self) -> Iterator[None]:
+        """Remember the first error of the block."""
+        try:
+            yield
+        except SourceError as error:
+            self.failure = self.failure or error
+            raise
 
     def release(self, descriptor: int) -> None:
         """One user less; the last one closes the file. Raises SourceError when it was changed meanwhile."""
         with self._lock:
             self._users -= 1
             if self._users == 0 and self._descriptor is not None:
-                seen = self._seen_now(self._descriptor)
-                self._close(self._descriptor)
-                self._descriptor = None
+                last, self._descriptor = self._descriptor, None
+                with self._failing(), naming(str(self.path), SourceError, advice=_STAYS):
+                    try:
+                        seen = self._seen_now(last)
+                    finally:
+                        self._close(last)
                 self._refuse_changes(seen)
 
     def readinto_at(self, descriptor: int, offset: int, view: memoryview) -> None:
@@ -150,9 +171,10 @@ class SourceFile:
             try:
                 got = self._read(descriptor, view[done:], offset + done)
             except OSError as error:
-                if trouble(error) is not Trouble.PASSING:
-                    raise self._unreadable(error, offset + done) from error
-                got = self._try_again(descriptor, offset + done, view[done:][:PATIENT_READ])
+                with self._failing():
+                    if trouble(error) is not Trouble.PASSING:
+                        raise self._unreadable(error, offset + done) from error
+                    got = self._try_again(descriptor, offset + done, view[done:][:PATIENT_READ])
             if got == 0:
                 raise SourceError(
                     f"{self.path} ends at byte {offset + done}; {len(view) - done} more bytes were expected there.",

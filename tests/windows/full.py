@@ -19,6 +19,7 @@ if __name__ == "__main__":
         del _winapi.CopyFile2
 
     others = ("tests/windows", "tests/lab", "tests/firmware", "tests/packaging", "tests/drives/test_linux.py")
+    others += ("tests/cli/test_devices.py",)  # loop devices
     left_out = [f"--ignore={project / other}" for other in others]
     options = ["-m", "not lab", "-p", "no:cacheprovider", f"--rootdir={project}", *left_out]
     options += ["-W", "ignore::pytest.PytestUnraisableExceptionWarning"]  # of this Wine's sockets

@@ -190,6 +190,9 @@ def plan_all(
         choices = _kept_identity(request.choices, standing)
         plan = _plan(replace(request, choices=choices), source, target.shape(None), standing.volumes)
         wanted.append(WantedDrive(plan, standing))
+    for file in source.files:  # a plan that lacks what could not be read would be another one
+        if file.failure is not None:
+            raise file.failure
     return wanted
 
 

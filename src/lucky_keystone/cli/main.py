@@ -181,6 +181,9 @@ def _run(given: list[str]) -> int:
     except Exception as error:
         if os.environ.get("LUCKY_KEYSTONE_TRACE"):
             raise
+        if isinstance(error, OSError) and error.filename is not None:
+            what = f"{os.fsdecode(error.filename)}: {error.strerror or error}."
+            return _fail(as_json, what, "Check that it is there and may be used; then run the command again.", 5)
         what = f"Internal error: {type(error).__name__}: {error}."
         return _fail(
             as_json, what, "Run it again with LUCKY_KEYSTONE_TRACE=1 set, and report what it shows.", _PROGRAM_FAULT

@@ -20,7 +20,7 @@ from ..drives.medium import OpenMedium
 from ..drives.opening import holds_any, open_confirmed
 from ..drives.retrying import Retrying
 from ..drives.this_computer import this_host
-from ..errors import KeystoneError, NotYet, ProtectError, UsageError
+from ..errors import DriveError, KeystoneError, NotYet, ProtectError, UsageError, naming
 from ..nearest import did_you_mean
 from ..shoplog import measured
 from ..units import exact_size
@@ -120,6 +120,11 @@ def host_of(bay: Path | None) -> Host:
 
 def choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
     """Return the drive meant by `text`: a tag of the bay or of this computer, a drive's device, or an image file."""
+    with naming(text, DriveError, advice="Check that it is there, and may be used."):
+        return _choose(text, bay, sector_size)
+
+
+def _choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
     path = native(text)
     host, drive = _find(text, path, bay)
     if drive is not None:
@@ -137,6 +142,8 @@ def choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
         )
     if path.is_dir():
         raise UsageError(f"{text} is a folder, not a drive.", advice="Name an image file, or a drive's tag.")
+    if not path.parent.is_dir():
+        raise UsageError(f"{path.parent} is no folder.", advice="Make it, or name an image file in another one.")
     return Chosen(path, None, None, sector_size or 512)
 
 

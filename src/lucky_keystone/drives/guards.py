@@ -6,8 +6,8 @@ source have none: no option, no confirmation and no other name of theirs makes t
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
-from contextlib import suppress
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from enum import Enum
 from pathlib import Path
@@ -172,6 +172,19 @@ def refuse_changed_handle(confirmed: Drive, opened: object) -> None:
         )
 
 
+@contextmanager
+def _looking_at(path: Path) -> Iterator[None]:
+    """Raise ProtectError, within the block, for a target that cannot be looked at: it may be anything."""
+    try:
+        yield
+    except FileNotFoundError:
+        raise
+    except OSError as error:
+        raise ProtectError(
+            f"{path} cannot be looked at: {error.strerror or error}.", advice="Choose another drive or image file."
+        ) from error
+
+
 def refuse_source_as_target(
     sources: Collection[Path], identities: Collection[tuple[int, int]], target_path: Path
 ) -> None:
@@ -186,7 +199,7 @@ def refuse_source_as_target(
             raise ProtectError(
                 f"{target_path} is the source itself or lies in it.", advice="Choose another drive or image file."
             )
-    with suppress(OSError):
+    with suppress(FileNotFoundError), _looking_at(target_path):
         facts = target.stat()
         if (facts.st_dev, facts.st_ino) in identities:
             raise ProtectError(

@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from ..content import FileRange, RangedFile, seekable
-from ..errors import SourceError
+from ..errors import SourceError, naming
 from ..fetching.link import Link, Place, is_foreign_part
 from ..fetching.remote import RemoteFile, Terms
 from ..fetching.store import Store
@@ -68,7 +68,8 @@ def open_source(
     if isinstance(path, Link):
         source = _open_stored(path, RemoteFile(path, terms), progress)
     else:
-        source = _open_here(path, progress, terms)
+        with naming(str(path), SourceError, advice="Check the path and that you may read it."):
+            source = _open_here(path, progress, terms)
     for overlay in overlays:
         if not overlay.is_dir():
             raise SourceError(
