@@ -30,7 +30,7 @@ from ..helpers.drives import small_disc
 HOWS = {"EIO": errno.EIO, "ENOSPC": errno.ENOSPC, "EACCES": errno.EACCES, "short": 0, "kill": -1}
 _SOURCE = Path(__file__).with_name("fail_nth.c")
 _HANGS = 300.0
-_OURS = ("log.sqlite*", "journals*", "*.unfinished", "*.unfinished.json")
+_OURS = ("log.sqlite*", "log-damaged-*", "journals*", "*.unfinished", "*.unfinished.json")
 """What the program keeps of its own where a run did not end well."""
 
 
@@ -76,7 +76,7 @@ CASES = {
     "mend": Case(("mend", "stick.img", "--yes"), ("stick.img",), (BUILT,), _spoil),
     "gauge": Case(("gauge", "stick.img", "--marks", "--yes"), ("stick.img",), (BUILT,)),
     "reclaim": Case(("reclaim", "stick.img", "--yes"), ("stick.img",), (BUILT,)),
-    "plan": Case(("plan", "t.iso", "--save", "crew.toml"), ("crew.toml",)),
+    "plan": Case(("plan", "t.iso", "--save", "crew.toml"), may_stay=("crew.toml",)),
     "report": Case(("report", "stick.img", "--to", "page.html"), (), (BUILT,), may_stay=("page.html",)),
     "split": Case(("split", "install.wim", "--into", "parts", "--part-size", "5MB"), ("parts/install.swm",)),
     "record": Case(("fetch", "--record", "t.iso", "--catalogue", "shop.toml"), ("shop.toml",)),
@@ -98,6 +98,7 @@ class Sweep:
 
     def __init__(self, scratch: Path) -> None:
         self._scratch = scratch
+        scratch.mkdir(parents=True, exist_ok=True)
         self._library = scratch / "fail_nth.so"
         subprocess.run(["clang", "-shared", "-fPIC", "-O1", _SOURCE, "-o", self._library, "-ldl"], check=True)
         self._sources = scratch / "sources"
