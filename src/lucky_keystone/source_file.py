@@ -73,6 +73,8 @@ class SourceFile:
             self.is_device, self._seen, self.size = self._examine(facts)
         self.trying = DEVICE_TRYING if self.is_device else FILE_TRYING
 
+    _is_cached = False
+    """True for a device of this system, which it reads by pages."""
     is_device: bool
     """True for a drive with a disc, say: its end may not be readable."""
     size: int
@@ -95,7 +97,7 @@ class SourceFile:
 
     def _examine(self, facts: os.stat_result | None) -> tuple[bool, Seen, int]:
         """Return whether it is a device, what has to stay the same, and the size in bytes. Raises OSError."""
-        is_device = self.path.is_block_device()
+        is_device = self._is_cached = self.path.is_block_device()
         if is_device:
             wait_for_disc(self.path)
         facts = facts or self.path.stat()
@@ -188,7 +190,7 @@ class SourceFile:
 
     def _read_sector(self, descriptor: int, view: memoryview, offset: int) -> int:
         """Read a place once more, of a device without what lies around it."""
-        alone = positional.read_alone(self.path, view, offset, PATIENT_READ) if self.is_device else None
+        alone = positional.read_alone(self.path, view, offset, PATIENT_READ) if self._is_cached else None
         return self._read(descriptor, view, offset) if alone is None else alone
 
     def _try_again(self, descriptor: int, offset: int, view: memoryview) -> int:

@@ -41,7 +41,7 @@ def test_a_last_sector_that_shares_its_page_with_a_bad_one_is_read(
     monkeypatch.setattr(positional, "read_alone", read_alone)
     monkeypatch.setattr(module, "read_gently", lambda _: None)
     file = SourceFile(path)
-    file.is_device, file.trying = True, Trying(3, 0.0)
+    file.is_device, file._is_cached, file.trying = True, True, Trying(3, 0.0)
     descriptor = file.acquire()
     view = memoryview(bytearray(len(data)))
     file.readinto_at(descriptor, 0, view)
