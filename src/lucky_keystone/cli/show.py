@@ -69,6 +69,9 @@ def console(*, err: bool = False) -> Console:
         highlight=False,
         force_terminal=colour or None,
         no_color=not colour,
+        legacy_windows=None
+        if is_terminal(stream)
+        else False,  # only a console there may need its own calls for colours
         soft_wrap=False,
     )
     columns, rows = _size(stream)

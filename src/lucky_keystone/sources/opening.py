@@ -91,7 +91,7 @@ def open_source(
 
 
 def _open_here(path: Path, progress: Progress, terms: Terms) -> Source:
-    if (address := _ADDRESS.match(str(path))) is not None and not path.exists():
+    if (address := _ADDRESS.match(path.as_posix())) is not None and not path.exists():
         raise SourceError(
             f"{address.group(1)}://{address.group(2)} is an address that images are not read from.",
             advice="Use an https link, or download the image and use the file.",
