@@ -69,9 +69,8 @@ def console(*, err: bool = False) -> Console:
         highlight=False,
         force_terminal=colour or None,
         no_color=not colour,
-        legacy_windows=None
-        if is_terminal(stream)
-        else False,  # only a console there may need its own calls for colours
+        # Only a console of old Windows needs calls of its own for colours.
+        legacy_windows=None if is_terminal(stream) else False,
         soft_wrap=False,
     )
     columns, rows = _size(stream)
