@@ -39,10 +39,6 @@ class BuildResult:
     """False when an update believed the drive's manifest."""
 
 
-def _nothing() -> None:
-    """Do nothing before the first write."""
-
-
 def nothing_to_prove(progress: Progress) -> None:
     """Prove nothing: the source lies on this computer."""
 
@@ -88,7 +84,10 @@ def build(
         def begin() -> None:
             _clear_ends(image, medium, keeper, claim)
 
-        if not stands:
+        hooks = Hooks(taken=lambda count, digest: keeper.taken("build", count, digest))
+        if stands:
+            hooks.before_first_write = begin
+        else:
             begin()
         source = blocks or Feed(image.regions).follow()
         started = time.monotonic()
@@ -99,7 +98,7 @@ def build(
             progress,
             stage="continuing" if claim.size else "writing",
             compare_below=claim.size,
-            hooks=Hooks(begin if stands else _nothing, lambda count, digest: keeper.taken("build", count, digest)),
+            hooks=hooks,
         )
         to_verify = [*streamed.blocks, *_cleared(image)]
         prove(progress)

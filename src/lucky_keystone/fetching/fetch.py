@@ -24,7 +24,7 @@ _OVERLAP = 1 << 20
 """Bytes that are asked for once more at every start: where they differ, it is another file."""
 _PROBE = 64 << 10
 _PROBES = 3
-_SET_ASIDE = "{} is what lay here: no part of this image, as far as can be told. Nothing of it was used."
+_SET_ASIDE = "What lay here is no part of this image, as far as can be told: it was moved to {}."
 _PIECE = 256 << 10
 _LARGEST = 64 << 30
 _BLOCK_TRIES = 3
@@ -184,7 +184,7 @@ class _Run:
         try:
             if is_conditional and answer.status == 200:
                 self._asks_plainly = True
-                raise Passing("the server does not know its own tag any more", 0.0)
+                raise Passing("the server sends the whole file again, and is asked for the rest alone", 0.0)
             start = self._begins_at(answer, start)
             self._note(answer, there)
             is_bounded = answer.status == 206 and answer.span is not None and answer.span[1] == end
