@@ -29,7 +29,11 @@ def mending_targets(folder: Path, disc: Path, app: Path) -> dict[str, Target]:
     """Make a target of every kind in the new folder `folder`, from a small installer's disc and an app."""
     folder.mkdir()
     source = open_source(disc)
-    shapes = {"fat32": Choices(), "gpt": Choices(table="gpt"), "ntfs": Choices(file_system="ntfs", firmware="bios")}
+    shapes = {
+        "fat32": Choices(),
+        "gpt": Choices(table="gpt", as_is=True),
+        "ntfs": Choices(file_system="ntfs", firmware="bios"),
+    }
     found = {
         f"mended {name} drive": _target(build_drive(source, folder / f"{name}.img", choices), source)
         for name, choices in shapes.items()

@@ -155,7 +155,7 @@ def make_targets(folder: Path) -> dict[str, Target]:
     spans = [(0, 512)] * 6 + [(512, 3000)] * 4 + [(1 << 20, 1024)] * 12 + [(fats, 600)] * 6
     spans += [(folders + at, size) for at, size in used_spans(bytes(witness.data[folders : folders + 6144]))]
     found["drive"] = Target(*in_memory(witness.data), spans, use_drive)
-    built = build_drive(open_source(ours), folder / "gpt.img", Choices(table="gpt"))
+    built = build_drive(open_source(ours), folder / "gpt.img", Choices(table="gpt", as_is=True))
     other = MemoryDrive(built.image.size)
     other.data = bytearray(built.path.read_bytes())
 
@@ -261,7 +261,7 @@ def raw_targets(folder: Path) -> dict[str, Target]:
     hybrid[446:462] = bytes.fromhex("80 20 21 00 06 20 25 00 00 08 00 00 A0 05 00 00")
     hybrid[510:512] = b"\x55\xaa"
     (folder / "raw-mbr.img").write_bytes(hybrid)
-    build_drive(open_source(folder / "udf.iso"), gpt, Choices(table="gpt"))
+    build_drive(open_source(folder / "udf.iso"), gpt, Choices(table="gpt", as_is=True))
     found = {
         "raw mbr": on_image(folder / "raw-mbr.img", [(440, 72), (2048 * 512, 512), (2048 * 512 + 512, 6000)]),
         "raw gpt": on_image(gpt, [(446, 66), (512, 92), (1024, 256)]),
