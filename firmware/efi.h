@@ -150,7 +150,8 @@ typedef struct {                        /* 4.4 EFI_BOOT_SERVICES, as far as it i
     EFI_STATUS (EFIAPI *Stall)(uintptr_t microseconds);
     EFI_STATUS (EFIAPI *SetWatchdogTimer)(uintptr_t seconds, uint64_t code, uintptr_t size, CHAR16 *data);
     EFI_STATUS (EFIAPI *ConnectController)(EFI_HANDLE handle, EFI_HANDLE *driver, DEVICE_PATH *rest, uint8_t recursive);
-    void *DisconnectController, *OpenProtocol, *CloseProtocol, *OpenProtocolInformation;
+    EFI_STATUS (EFIAPI *DisconnectController)(EFI_HANDLE handle, EFI_HANDLE driver, EFI_HANDLE child);
+    void *OpenProtocol, *CloseProtocol, *OpenProtocolInformation;
     void *ProtocolsPerHandle;
     EFI_STATUS (EFIAPI *LocateHandleBuffer)(int type, const EFI_GUID *protocol, void *key, uintptr_t *count, EFI_HANDLE **found);
     EFI_STATUS (EFIAPI *LocateProtocol)(const EFI_GUID *protocol, void *registration, void **found);

@@ -66,7 +66,18 @@ static void show_number(uint32_t value)
     show(text + at);
 }
 
-/* Says why it goes no further, waits for a key, and gives the status back to the firmware. */
+/* Goes back to the firmware where nothing of this program is used any more, and nowhere otherwise. */
+static EFI_STATUS leave(EFI_STATUS status)
+{
+    if (withdraw_files() == EFI_SUCCESS)
+        return status;
+    show("\r\nLucky Keystone crossing: the firmware still uses the files that were offered. Switch the machine off.\r\n");
+    for (;;)
+        bs->Stall(1000000);
+}
+
+/* Says why it goes no further, waits for a key, and gives the status back to the firmware, which then takes this program
+ * out of memory: what it offers is withdrawn before. */
 static EFI_STATUS stop(const char *why, EFI_STATUS status)
 {
     uint32_t key;
@@ -75,7 +86,7 @@ static EFI_STATUS stop(const char *why, EFI_STATUS status)
     show("\r\nPress a key to go back to the firmware.\r\n");
     while (st->ConIn && st->ConIn->ReadKeyStroke(st->ConIn, &key) != EFI_SUCCESS)
         bs->Stall(50000);
-    return status;
+    return leave(status);
 }
 
 static uint32_t node_length(const DEVICE_PATH *node) { return node->Length[0] | (uint32_t)node->Length[1] << 8; }
@@ -263,7 +274,7 @@ EFI_STATUS EFIAPI efi_main(EFI_HANDLE image, EFI_SYSTEM_TABLE *table)
     struct ntfs_stream *stream;
     struct ntfs_entry entry;
     void *source;
-    EFI_HANDLE started;
+    EFI_HANDLE started = NULL;
     st = table;
     bs = table->BootServices;
     show("Lucky Keystone crossing: from this FAT volume to the NTFS volume beside it\r\n");
@@ -310,6 +321,8 @@ EFI_STATUS EFIAPI efi_main(EFI_HANDLE image, EFI_SYSTEM_TABLE *table)
         return stop("there is not enough memory.", EFI_OUT_OF_RESOURCES);
     result = bs->LoadImage(0, image, path, source, size, &started);
     bs->FreePool(source);
+    if (result == EFI_SECURITY_VIOLATION && started)
+        bs->UnloadImage(started);       /* loaded, and not to be started (7.4.1) */
     if (result == EFI_SECURITY_VIOLATION || result == EFI_ACCESS_DENIED)
         return stop("the firmware refuses the loader: Secure Boot does not trust it.", result);
     if (result == EFI_UNSUPPORTED)
@@ -318,5 +331,5 @@ EFI_STATUS EFIAPI efi_main(EFI_HANDLE image, EFI_SYSTEM_TABLE *table)
         return stop("the firmware cannot load the loader.", result);
     show("  starting it\r\n");
     result = bs->StartImage(started, NULL, NULL);
-    return result == EFI_SUCCESS ? result : stop("the loader gave up.", result);
+    return result == EFI_SUCCESS ? leave(result) : stop("the loader gave up.", result);
 }

@@ -24,6 +24,7 @@ struct file {
 static EFI_BOOT_SERVICES *bs;
 static struct ntfs *offered;
 static SIMPLE_FILE_SYSTEM file_system;
+static EFI_HANDLE served;              /* NULL: nothing is offered */
 
 static int same_guid(const EFI_GUID *one, const EFI_GUID *other)
 {
@@ -80,7 +81,11 @@ static EFI_STATUS EFIAPI file_open(FILE_PROTOCOL *self, FILE_PROTOCOL **opened, 
             continue;
         if (!(entry.attributes & NTFS_ATTRIBUTE_FOLDER))
             return EFI_NOT_FOUND;
-        enum ntfs_status status = ntfs_find(from->volume, entry.number, name, &entry);
+        enum ntfs_status status;
+        if (length == 2 && name[0] == '.' && name[1] == '.')
+            status = ntfs_parent(from->volume, entry.number, &entry);
+        else
+            status = ntfs_find(from->volume, entry.number, name, &entry);
         if (status != NTFS_OK)
             return status_of(status);
     }
@@ -279,7 +284,24 @@ EFI_STATUS offer_files(EFI_BOOT_SERVICES *services, EFI_HANDLE handle, struct nt
         return EFI_ACCESS_DENIED;
     file_system.Revision = SYSTEM_REVISION;
     file_system.OpenVolume = open_volume;
-    return bs->InstallProtocolInterface(&handle, &file_system_guid, EFI_NATIVE_INTERFACE, &file_system);
+    EFI_STATUS status = bs->InstallProtocolInterface(&handle, &file_system_guid, EFI_NATIVE_INTERFACE, &file_system);
+    if (status == EFI_SUCCESS)
+        served = handle;
+    return status;
+}
+
+EFI_STATUS withdraw_files(void)
+{
+    if (!served)
+        return EFI_SUCCESS;
+    EFI_STATUS status = bs->UninstallProtocolInterface(served, &file_system_guid, &file_system);
+    if (status != EFI_SUCCESS) {        /* drivers that were put on top of it are asked to let go */
+        bs->DisconnectController(served, NULL, NULL);
+        status = bs->UninstallProtocolInterface(served, &file_system_guid, &file_system);
+    }
+    if (status == EFI_SUCCESS)
+        served = NULL;
+    return status;
 }
 
 /* The compiler may turn loops and assignments into these. */

@@ -6,3 +6,6 @@
 
 /* Puts a simple file system on `handle`; EFI_ACCESS_DENIED when one is there already. `volume` must stay. */
 EFI_STATUS offer_files(EFI_BOOT_SERVICES *services, EFI_HANDLE handle, struct ntfs *volume);
+
+/* Takes it away again, before the program that serves it leaves memory; fails where the firmware holds on to it. */
+EFI_STATUS withdraw_files(void);

@@ -4,7 +4,7 @@
 #include "ntfs_layout.h"
 
 enum {                                  /* attribute type codes */
-    ATTRIBUTE_LIST = 0x20, DATA = 0x80, INDEX_ROOT = 0x90, INDEX_ALLOCATION = 0xA0, END = -1
+    ATTRIBUTE_LIST = 0x20, FILE_NAME = 0x30, DATA = 0x80, INDEX_ROOT = 0x90, INDEX_ALLOCATION = 0xA0, END = -1
 };
 enum { FILE_IN_USE = 1, FILE_FOLDER = 2, ENTRY_HAS_CHILD = 1, ENTRY_IS_LAST = 2, NAME_SHORT = 2, UPCASE_FILE = 10 };
 #define REFERENCE_NUMBER 0xFFFFFFFFFFFFull
@@ -410,10 +410,9 @@ static enum ntfs_status entry_at(const uint8_t *node, uint32_t size, uint32_t at
 
 static uint64_t child_of(const uint8_t *entry) { return u64(entry + u16(entry + ENTRY_LENGTH) - 8); }
 
-static void describe(const uint8_t *entry, struct ntfs_entry *found)
+static void describe(uint64_t number, const uint8_t *key, struct ntfs_entry *found)
 {
-    const uint8_t *key = entry + 16;
-    found->number = u64(entry) & REFERENCE_NUMBER;
+    found->number = number;
     found->modified = u64(key + NAME_MODIFIED);
     found->size = u64(key + NAME_SIZE);
     found->attributes = u32(key + NAME_ATTRIBUTES);
@@ -452,7 +451,7 @@ enum ntfs_status ntfs_find(struct ntfs *volume, uint64_t folder, const uint16_t 
                 return status;
             int order = u16(entry + ENTRY_FLAGS) & ENTRY_IS_LAST ? -1 : compare(volume, name, entry);
             if (!order) {
-                describe(entry, found);
+                describe(u64(entry) & REFERENCE_NUMBER, entry + 16, found);
                 return NTFS_OK;
             }
             if (order < 0)
@@ -467,6 +466,37 @@ enum ntfs_status ntfs_find(struct ntfs *volume, uint64_t folder, const uint16_t 
         status = enter(&walk, vcn);
     }
     return status;
+}
+
+/* Reads the $FILE_NAME of a folder, of which there is one besides a short one: both name the same parent. */
+static enum ntfs_status name_of(struct ntfs *volume, uint64_t folder)
+{
+    enum ntfs_status status = read_record(volume, folder, volume->record);
+    if (status == NTFS_OK && !(u16(volume->record + FILE_FLAGS) & FILE_FOLDER))
+        status = NTFS_DAMAGED;
+    if (status == NTFS_OK)
+        status = gather(volume, FILE_NAME, folder, &volume->scratch);
+    const uint8_t *value = volume->scratch.value;
+    if (status == NTFS_OK && (!volume->scratch.resident || volume->scratch.size < FILE_NAME_SIZE ||
+                              volume->scratch.size < FILE_NAME_SIZE + 2u * value[NAME_LENGTH]))
+        status = NTFS_DAMAGED;
+    return status == NTFS_MISSING ? NTFS_DAMAGED : status;
+}
+
+enum ntfs_status ntfs_parent(struct ntfs *volume, uint64_t folder, struct ntfs_entry *found)
+{
+    if (folder == NTFS_ROOT)
+        return NTFS_MISSING;
+    enum ntfs_status status = name_of(volume, folder);
+    if (status != NTFS_OK)
+        return status;
+    uint64_t parent = u64(volume->scratch.value) & REFERENCE_NUMBER;
+    status = name_of(volume, parent);
+    if (status != NTFS_OK)
+        return status;
+    describe(parent, volume->scratch.value, found);
+    found->attributes |= NTFS_ATTRIBUTE_FOLDER;
+    return NTFS_OK;
 }
 
 enum ntfs_status ntfs_list(struct ntfs *volume, uint64_t folder, uint32_t position, struct ntfs_entry *found)
@@ -511,7 +541,7 @@ enum ntfs_status ntfs_list(struct ntfs *volume, uint64_t folder, uint32_t positi
             continue;
         }
         if (entry[16 + 65] != NAME_SHORT && (u64(entry) & REFERENCE_NUMBER) >= 24 && !position--) {
-            describe(entry, found);
+            describe(u64(entry) & REFERENCE_NUMBER, entry + 16, found);
             return NTFS_OK;
         }
         stack[level].entry += u16(entry + ENTRY_LENGTH);

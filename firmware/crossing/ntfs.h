@@ -68,5 +68,8 @@ enum ntfs_status ntfs_read(struct ntfs *volume, const struct ntfs_stream *stream
 /* Finds a name, ended by 0, in a folder; case does not matter. */
 enum ntfs_status ntfs_find(struct ntfs *volume, uint64_t folder, const uint16_t *name, struct ntfs_entry *found);
 
+/* Gives the folder that a folder lies in; NTFS_MISSING for the root. */
+enum ntfs_status ntfs_parent(struct ntfs *volume, uint64_t folder, struct ntfs_entry *found);
+
 /* Gives the entry that stands at `position` of a folder in order, short names left out; NTFS_MISSING behind the last one. */
 enum ntfs_status ntfs_list(struct ntfs *volume, uint64_t folder, uint32_t position, struct ntfs_entry *found);

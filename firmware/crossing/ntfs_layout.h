@@ -58,7 +58,8 @@ struct index_entry { uint64_t file; uint16_t length, key_length, flags, reserved
 
 struct file_name {
     uint64_t parent, created, modified, changed, read, allocated, size;
-    uint32_t attributes;
+    uint32_t attributes, extended;
+    uint8_t length, kind;               /* of the name, in UTF-16 units; which of its names it is */
 };
 
 #pragma pack(pop)
@@ -95,6 +96,7 @@ enum {
     NAME_MODIFIED = offsetof(struct file_name, modified),
     NAME_SIZE = offsetof(struct file_name, size),
     NAME_ATTRIBUTES = offsetof(struct file_name, attributes),
+    NAME_LENGTH = offsetof(struct file_name, length),
 };
 
 _Static_assert(FILE_FIRST_ATTRIBUTE == 0x14 && FILE_FLAGS == 0x16 && FILE_USED == 0x18 && FILE_BASE == 0x20, "file record");
@@ -103,4 +105,4 @@ _Static_assert(ATTR_LOWEST_VCN == 0x10 && ATTR_MAPPING == 0x20 && ATTR_SIZE == 0
 _Static_assert(LIST_LENGTH == 4 && LIST_LOWEST_VCN == 8 && LIST_SEGMENT == 16, "attribute list");
 _Static_assert(BOOT_BYTES_PER_SECTOR == 0x0B && BOOT_TOTAL_SECTORS == 0x28 && BOOT_MFT == 0x30, "boot sector");
 _Static_assert(BLOCK_VCN == 16 && BLOCK_HEADER == 24 && ENTRY_LENGTH == 8 && ENTRY_FLAGS == 12, "index");
-_Static_assert(NAME_MODIFIED == 0x10 && NAME_SIZE == 0x30 && NAME_ATTRIBUTES == 0x38, "file name");
+_Static_assert(NAME_MODIFIED == 0x10 && NAME_SIZE == 0x30 && NAME_ATTRIBUTES == 0x38 && NAME_LENGTH == 0x40, "file name");

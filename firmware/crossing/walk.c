@@ -93,7 +93,11 @@ static enum ntfs_status walk(uint64_t folder, const uint16_t *path[], int depth)
             return status;
         path[depth] = entry.name;
         if (entry.attributes & NTFS_ATTRIBUTE_FOLDER) {
-            status = walk(entry.number, path, depth + 1);
+            status = ntfs_parent(&volume, entry.number, &again);
+            if (status == NTFS_OK && again.number != folder)
+                status = NTFS_DAMAGED;
+            if (status == NTFS_OK)
+                status = walk(entry.number, path, depth + 1);
         } else {
             uint32_t sum;
             uint64_t size;

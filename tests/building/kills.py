@@ -31,6 +31,7 @@ SHAPES = {
     "combined": ["--with"],
 }
 TARGETS = ("new file", "new file of a size", "existing file", "stick of a bay", "loop device")
+_KILLED = 1 if os.name == "nt" else -9
 _SIZE = 120 << 20
 _SIZES = {"macos": 220 << 20, "combined": 400 << 20}
 _BAY = '[[drive]]\nfile = "stick.img"\nmodel = "Mudlark Mini"\nserial = "MM-1"\n'
@@ -115,8 +116,8 @@ def kill_some(kind: str, shape: str, count: int, chance: random.Random, folder: 
                 time.sleep(longest * (0.2 + 0.9 * chance.random()))
                 child.kill()
                 _, complaint = child.communicate()
-            assert child.returncode in (0, -9), complaint.decode()
-            kills += child.returncode == -9
+            assert child.returncode in (0, _KILLED), complaint.decode()
+            kills += child.returncode == _KILLED
         if not is_finished(file):
             subprocess.run(command, check=True, capture_output=True)
         assert file.read_bytes() == expected, f"{kind}, {shape}: another drive in the end"

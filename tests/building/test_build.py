@@ -88,6 +88,7 @@ sys.exit(code)
 """
 
 
+@pytest.mark.posix
 def test_nothing_but_the_target_is_opened_for_writing(disc: Path, tmp_path: Path) -> None:
     """No temporary file, nowhere: the interpreter reports every file that is opened."""
     drive = tmp_path / "drive.img"

@@ -124,6 +124,7 @@ for line in sys.stdin:
 """
 
 
+@pytest.mark.posix
 def test_kills_on_an_image_file(disc: Path, image: DriveImage, finished: bytes, tmp_path: Path) -> None:
     chance = random.Random(3)
     path = tmp_path / "killed.img"

@@ -12,6 +12,8 @@ import pytest
 from lucky_keystone.demo.bay import make_bay
 from lucky_keystone.drives.bay import Bay
 
+pytestmark = pytest.mark.posix  # shells that ask so
+
 
 def offered(line: str, cwd: Path, bay: Path | None = None) -> list[str]:
     """Return what bash would be offered behind `line`."""

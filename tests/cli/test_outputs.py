@@ -27,6 +27,7 @@ COMMANDS = [
 ]
 
 
+@pytest.mark.posix
 @pytest.mark.parametrize("command", COMMANDS, ids=lambda command: f"{command[0]} {command[-2]}")
 def test_only_files_of_ours_are_replaced(command: list[str], disc: Path, built: Built, tmp_path: Path) -> None:
     out, log = tmp_path / "timetable.png", tmp_path / "log.sqlite"
@@ -78,6 +79,7 @@ def test_a_picture_with_our_name_in_it_is_known_as_ours(tmp_path: Path) -> None:
     assert imread(tmp_path / "b.png").shape[:2] == (1, 2)
 
 
+@pytest.mark.posix
 def test_parts_have_names_of_their_own_until_they_are_whole(disc: Path, tmp_path: Path) -> None:
     """No link is followed at an unfinished name, and a part that came there meanwhile stays."""
     image = extract(disc, tmp_path / "files") / "sources/install.wim"

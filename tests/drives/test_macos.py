@@ -17,6 +17,7 @@ from lucky_keystone.drives.macos.system import DKIOCGETBLOCKCOUNT, DKIOCGETBLOCK
 from lucky_keystone.drives.opening import open_confirmed
 from lucky_keystone.errors import NoRights, ProtectError
 
+pytestmark = pytest.mark.posix  # its device nodes are
 GB = 10**9
 
 

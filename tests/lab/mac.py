@@ -13,23 +13,16 @@ import pytest
 
 from ..helpers.judges import need
 from .emulator import LIMIT, OVMF
+from .programs import compile_program
 
 DRIVER = Path(__file__).parents[2] / ".lab-images/usr/share/refind/refind/drivers_x64/hfs_x64.efi"
-SOURCE = Path(__file__).with_name("mac_firmware.c")
-_FLAGS = (
-    "-std=c11 -Os -ffreestanding -fno-stack-protector -fshort-wchar -mno-red-zone -mno-stack-arg-probe -Wall -Werror"
-)
 
 
 def firmware_disk(folder: Path) -> Path:
     """Make the second disk."""
     if not DRIVER.exists():
         pytest.skip("no HFS+ driver for firmware below .lab-images/ (run-tests puts one there)")
-    code, program, disk = folder / "mac.obj", folder / "mac.efi", folder / "firmware.img"
-    compiler = [need("clang"), "-target", "x86_64-unknown-windows", *_FLAGS.split(), "-c", str(SOURCE)]
-    subprocess.run([*compiler, "-o", str(code)], check=True)
-    linker = [need("lld-link"), "-nodefaultlib", "-entry:efi_main", "-subsystem:efi_application", "-machine:x64"]
-    subprocess.run([*linker, f"-out:{program}", str(code)], check=True)
+    program, disk = compile_program("mac_firmware", folder), folder / "firmware.img"
     with disk.open("wb") as out:
         out.truncate(64 << 20)
     subprocess.run([need("mformat"), "-i", disk, "-F", "::"], check=True)

@@ -5,7 +5,9 @@ Also with Secure Boot enforced.
 
 from __future__ import annotations
 
+import re
 import shutil
+import subprocess
 from pathlib import Path
 
 import pytest
@@ -13,13 +15,17 @@ import pytest
 from lucky_keystone.content import seekable
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.errors import KeystoneError
+from lucky_keystone.families.choices import Choices
+from lucky_keystone.rehearsal.emulator import start_drive
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
 from lucky_keystone.volumes.kinds import open_volume
 
-from ..helpers.drives import MemoryDrive, check_file
-from .emulator import FIRMWARES, files_told, find_image, start
+from ..helpers.drives import MemoryDrive, build_drive, check_file
+from ..helpers.judges import need
+from .emulator import FIRMWARES, LIMIT, files_told, find_image, start
 from .matrix import KEY, ROWS, SECURE, build_shape, lab_source, sign, try_rows
+from .programs import compile_program
 from .starting import sums_of
 
 pytestmark = pytest.mark.lab
@@ -121,3 +127,24 @@ def test_the_crossing_says_on_screen_why_it_goes_no_further(source: Source, tmp_
     ):
         built.path.write_bytes(change)
         assert told in start(built.path, "uefi-x64").serial
+
+
+@pytest.mark.parametrize("loader", ["gives up", "is refused"])
+def test_the_crossing_takes_back_what_it_offered(loader: str, source: Source, tmp_path: Path) -> None:
+    """Its memory is the firmware's again when it comes back, and is written over: no file system may point there."""
+    program, over = compile_program("returning", tmp_path), tmp_path / "over" / "efi" / "boot"
+    over.mkdir(parents=True)
+    (over / "bootx64.efi").write_bytes(program.read_bytes() if loader == "gives up" else b"MZ" + bytes(4000))
+    with_loader = open_source(source.path, [*source.added, tmp_path / "over"])
+    built = build_drive(
+        with_loader, tmp_path / "drive.img", Choices(table="gpt", firmware="uefi", file_system="ntfs", as_is=True)
+    )
+    (start_at,) = (each.planned.start for each in built.plan.volumes if each is not built.plan.main)
+    volume = f"{built.path}@@{start_at}"
+    subprocess.run([need("mren"), "-i", volume, "::EFI/BOOT/BOOTX64.EFI", "CROSSING.EFI"], check=True)
+    subprocess.run([need("mcopy"), "-i", volume, program, "::EFI/BOOT/BOOTX64.EFI"], check=True)
+    told = start_drive(built.path, "uefi-x64", seconds=LIMIT, until=lambda told: "menu: done" in told).serial
+    assert re.findall(r"(?:opened|came back:|file systems left:) \d", told) == [
+        *(["opened 1", "opened 1", "opened 0", "opened 1"] if loader == "gives up" else []),
+        *("came back: 1", "file systems left: 0"),
+    ]
