@@ -17,6 +17,7 @@ from ..sources.diskimage_sums import verify
 from ..sources.locating import naming_the_file
 from ..sources.scanning import scan, source_device
 from ..sources.source import Source
+from ..sources.summed import own_sum
 from ..wim.read import InstallImage
 from .families import facts_of, family_of
 
@@ -48,6 +49,8 @@ def _proofs(source: Source, sha256: str | None, progress: Progress, *, integrity
         if size != source.packing.file.size:
             raise damaged(file.stored, file.form.name, f"{size} bytes result from decoding it, not {file.size}")
         proofs.append(f"the {file.form.name} stream decodes to its end, and its sums are right")
+    if integrity:
+        proofs += _sums_of_the_archive(source, progress)
     family = family_of(source)
     images = family.disk_images(source) if integrity and family is not None else ()
     for disk in images:
@@ -64,6 +67,18 @@ def _proofs(source: Source, sha256: str | None, progress: Progress, *, integrity
         image.verify_integrity(lambda done, whole: progress("verifying the source", done, whole))
         proofs.append(f"{facts.path} matches its integrity table")
     return proofs
+
+
+def _sums_of_the_archive(source: Source, progress: Progress) -> list[str]:
+    """Read every file of which the source, an archive, has a sum. Raises SourceError behind one that is wrong."""
+    summed = [file for _, file in source.root.files() if own_sum(file.content) is not None]
+    done, whole = 0, sum(file.size for file in summed)
+    for file in summed:
+        for piece in stream(file.content):
+            done += len(piece)
+            progress("verifying the source", done, whole)
+    files = "file has" if len(summed) == 1 else "files have"
+    return [f"{len(summed):,} {files} the sums that {source.path.name} says they have"] if summed else []
 
 
 def _checksums(image: DiskImage, progress: Progress) -> list[str]:

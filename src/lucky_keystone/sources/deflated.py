@@ -17,6 +17,7 @@ from typing import Any
 
 from ..content import IMAGE_ORDER, Seekable
 from ..errors import SourceError
+from .summed import Running, Sum
 
 _STEP = 16 << 20  # bytes that come out between two resumption points; a point takes about 40 KiB
 _PIECE = 1 << 20  # bytes decoded and kept together
@@ -36,17 +37,21 @@ class _Point:
     waiting: bytes
     """What has been read and not been decoded."""
     decoder: Any
-    crc: int
+    sum: Running | None
+    """Of what has come out, where there is one to compare it with."""
 
 
 class DeflatedFile:
     """Has what a file of a source has: see `content.RangedFile`."""
 
-    def __init__(self, stored: Seekable, size: int, name: str, *, wbits: int = -15, crc: int | None = None) -> None:
-        """`size` in bytes, decoded; `crc` of all that comes out, where the archive has it. `wbits` as zlib's."""
+    def __init__(
+        self, stored: Seekable, size: int, name: str, *, wbits: int = -15, expected: Sum | None = None
+    ) -> None:
+        """`size` in bytes, decoded; `expected` of all that comes out, where the archive has it. `wbits` as zlib's."""
         self.path, self.size, self.underlying, self.order = Path(name), size, stored, IMAGE_ORDER
-        self._stored, self._crc = stored, crc
-        self._points = [_Point(0, 0, b"", zlib.decompressobj(wbits), 0)]
+        self._stored, self.sum = stored, expected
+        begun = expected.begin() if expected is not None else None
+        self._points = [_Point(0, 0, b"", zlib.decompressobj(wbits), begun)]
         self._kept: OrderedDict[int, bytes] = OrderedDict()
         self._lock = threading.RLock()
         self._cursor = self._resumed(self._points[0])
@@ -106,8 +111,8 @@ class DeflatedFile:
             self._points.append(cursor.point())
         if cursor.out == self.size:
             cursor.refuse_more()
-            if self._crc is not None and cursor.crc != self._crc:
-                raise self._fault(f"the sum is {cursor.crc:08X}, expected {self._crc:08X}")
+            if self.sum is not None and cursor.sum is not None:
+                self.sum.compare(cursor.sum, str(self.path))
         return piece
 
 
@@ -116,11 +121,13 @@ class _Cursor:
 
     def __init__(self, stored: Seekable, point: _Point, fault: Callable[[str], SourceError]) -> None:
         self._content, self._fault = stored, fault
-        self.out, self._read, self._waiting, self.crc = point.out, point.stored, point.waiting, point.crc
+        self.out, self._read, self._waiting = point.out, point.stored, point.waiting
+        self.sum = point.sum.copy() if point.sum is not None else None
         self._decoder = point.decoder.copy()
 
     def point(self) -> _Point:
-        return _Point(self.out, self._read, self._waiting, self._decoder.copy(), self.crc)
+        running = self.sum.copy() if self.sum is not None else None
+        return _Point(self.out, self._read, self._waiting, self._decoder.copy(), running)
 
     def decode(self, size: int) -> bytes:
         """Return the next `size` bytes."""
@@ -140,7 +147,8 @@ class _Cursor:
             left -= len(data)
         self.out += size
         piece = b"".join(found)
-        self.crc = zlib.crc32(piece, self.crc)
+        if self.sum is not None:
+            self.sum.update(piece)
         return piece
 
     def _more(self) -> bytes:

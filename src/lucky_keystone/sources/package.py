@@ -5,7 +5,7 @@ from __future__ import annotations
 import zlib
 from collections.abc import Iterator
 
-from ..content import ContentFile, Seekable
+from ..content import ContentFile, Seekable, stream
 from ..errors import SourceError
 from ..tree import File, Folder, Special, UnixFacts
 from .cpio import MAGIC, read_cpio
@@ -48,6 +48,8 @@ def read_package(content: Seekable, name: str) -> Folder | None:
 def _payload(payload: Seekable, name: str) -> Folder:
     head = payload.read_at(0, min(6, payload.size))
     if head == MAGIC:
+        for _ in stream(payload):  # its sum is compared behind its last byte
+            pass
         return read_cpio(ContentFile(payload, name), name)
     if not head.startswith(_GZIP):
         raise SourceError(
@@ -60,8 +62,8 @@ def _gzip_size(payload: Seekable, name: str) -> int:
     """Decode once: gzip does not say its size where it is larger than 4 GiB, and may lie."""
     decoder, size = zlib.decompressobj(31), 0
     try:
-        for at in range(0, payload.size, _PIECE):
-            waiting = payload.read_at(at, min(_PIECE, payload.size - at))
+        for piece in stream(payload, _PIECE):  # in order: its sum is compared behind its last byte
+            waiting = bytes(piece)
             while waiting and not decoder.eof:
                 size += len(decoder.decompress(waiting, _PIECE))
                 waiting = decoder.unconsumed_tail

@@ -5,6 +5,7 @@ The format is described by its open-source tools: a header, a compressed table o
 
 from __future__ import annotations
 
+import hashlib
 import zlib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
@@ -15,12 +16,14 @@ from ..errors import KeystoneError, SourceError
 from ..record import Record, raw, record, u16, u32, u64
 from ..tree import MOST_DEPTH
 from .deflated import DeflatedFile
+from .summed import METHODS, Sum, SummedFile
 
 _MAGIC = b"xar!"
 _MOST_TABLE = 64 << 20
 _MOST_MEMBERS = 200_000
 _MOST_CERTIFICATES = 16
 _SIGNATURE = "{http://www.w3.org/2000/09/xmldsig#}X509Certificate"
+_AS_STORED = ("", "octet-stream")
 _ADVICE = "It is damaged or incomplete: download it again."
 
 
@@ -42,6 +45,8 @@ class _Place:
     stored: int
     size: int
     encoding: str
+    sum: Sum | None
+    """Of its bytes: decoded where they are compressed, stored where they are not."""
 
 
 def is_xar(content: Seekable) -> bool:
@@ -70,12 +75,29 @@ class XarArchive:
             root = ElementTree.fromstring(text)
         except (ElementTree.ParseError, LookupError, ValueError) as error:
             raise self._fault("its table of contents is not XML") from error
+        self._compare_table(root, packed)
         self.certificates = tuple(_certificates(root))
         """Of its signatures: DER as base64."""
         self._places: Mapping[str, _Place] = dict(self._read(root))
 
     def _fault(self, why: str) -> SourceError:
         return SourceError(f"{self._name}, a package: {why}.", advice=_ADVICE)
+
+    def _compare_table(self, root: ElementTree.Element, packed: bytes) -> None:
+        """Hold the table of contents, as stored, against its sum at the place in the heap that it names."""
+        element = root.find("toc/checksum")
+        method = _method(element)
+        if element is None or method is None:
+            return
+        try:
+            offset, size = (int(element.findtext(key) or "") for key in ("offset", "size"))
+        except ValueError as error:
+            raise self._fault("where the sum of its table lies is not said") from error
+        found = hashlib.new(method, packed, usedforsecurity=False).digest()
+        if min(offset, size) < 0 or self._heap + offset + size > self._content.size:
+            raise self._fault("the sum of its table lies outside of it")
+        if size != len(found) or self._content.read_at(self._heap + offset, size) != found:
+            raise self._fault(f"its table of contents is damaged: it has another sum ({method}) than the package says")
 
     def _read(self, root: ElementTree.Element) -> Iterator[tuple[str, _Place]]:
         waiting = [("", element, 0) for element in root.iterfind("toc/file")]
@@ -98,14 +120,28 @@ class XarArchive:
             encoding = style.get("style", "") if style is not None else ""
             if min(offset, stored, size) < 0 or self._heap + offset + stored > self._content.size:
                 raise self._fault(f"'{path[:80]}' lies outside of it")
-            yield path, _Place(self._heap + offset, stored, size, encoding.rpartition("/")[2])
+            encoding = encoding.rpartition("/")[2]
+            of_it = data.find("archived-checksum" if encoding in _AS_STORED else "extracted-checksum")
+            yield path, _Place(self._heap + offset, stored, size, encoding, self._sum(of_it, path))
+
+    def _sum(self, element: ElementTree.Element | None, path: str) -> Sum | None:
+        method = _method(element)
+        if element is None or method is None:
+            return None
+        try:
+            return Sum(method, bytes.fromhex((element.text or "").strip()))
+        except ValueError as error:
+            raise self._fault(f"the sum of '{path[:80]}' is none") from error
 
     def names(self) -> list[str]:
         """Return the paths of all files."""
         return list(self._places)
 
     def member(self, path: str) -> Seekable | None:
-        """Return a file's bytes. Raises SourceError for an encoding that is not supported."""
+        """Return a file's bytes, held against its sum while they are read in order.
+
+        Raises SourceError for an encoding that is not supported.
+        """
         place = self._places.get(path)
         if place is None:
             return None
@@ -115,15 +151,21 @@ class XarArchive:
         stored = FileRange(ContentFile(self._content, self._name), place.offset, place.stored)
         if isinstance(self._content, FileRange):
             stored = FileRange(self._content.file, self._content.offset + place.offset, place.stored)
-        if place.encoding in ("", "octet-stream"):
+        if place.encoding in _AS_STORED:
             if place.stored != place.size:
                 raise self._fault(f"'{path[:80]}' has {place.stored:,} bytes stored of {place.size:,}")
-            return stored
+            return FileRange(SummedFile(stored, where, place.sum), 0, place.size) if place.sum is not None else stored
         if place.encoding == "x-gzip":
-            return FileRange(DeflatedFile(stored, place.size, where, wbits=15), 0, place.size)
+            return FileRange(DeflatedFile(stored, place.size, where, wbits=15, expected=place.sum), 0, place.size)
         raise SourceError(
             f"{where} is compressed by a method that is not supported ({place.encoding}).", advice="Unpack it on a Mac."
         )
+
+
+def _method(element: ElementTree.Element | None) -> str | None:
+    """Return how a sum is made; None where there is none, or of a kind that is not known here."""
+    style = (element.get("style") or "").lower().replace("-", "") if element is not None else ""
+    return style if style in METHODS else None
 
 
 def _certificates(root: ElementTree.Element) -> Iterator[str]:

@@ -19,6 +19,7 @@ from ..errors import KeystoneError, SourceError
 from ..tree import EPOCH, MOST_DEPTH, File, Folder, Special, UnixFacts
 from .as_file import AsFile
 from .deflated import DeflatedFile
+from .summed import CRC32, Sum, SummedFile
 
 _LOCAL_HEADER = struct.Struct("<4s5H3I2H")  # APPNOTE 6.3.10, 4.3.7
 _LOCAL_MAGIC = b"PK\3\4"
@@ -103,16 +104,17 @@ class ZipArchive:
         stored = FileRange(self._file, start, info.compress_size)
         if not info.file_size:
             return NO_BYTES
+        expected = Sum(CRC32, info.CRC.to_bytes(4, "big"))
         if info.compress_type == zipfile.ZIP_STORED:
             if info.compress_size != info.file_size:
                 raise SourceError(f"{where}: {info.compress_size:,} bytes are stored of {info.file_size:,}.")
-            return stored
+            return FileRange(SummedFile(stored, where, expected), 0, stored.size)
         if info.compress_type != zipfile.ZIP_DEFLATED:
             raise SourceError(
                 f"{where} is compressed by a method that is not supported (method {info.compress_type}).",
                 advice="Unpack the archive, and use the result.",
             )
-        return FileRange(DeflatedFile(stored, info.file_size, where, crc=info.CRC), 0, info.file_size)
+        return FileRange(DeflatedFile(stored, info.file_size, where, expected=expected), 0, info.file_size)
 
     def tree(self) -> Folder:
         """Return everything in it as a tree. Raises SourceError for paths that leave it or clash."""
