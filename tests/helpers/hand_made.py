@@ -261,9 +261,10 @@ def _patch_file(drive: MemoryDrive, path: str, files: Path, offset: int, data: b
         mtools(["mcopy", "-o", str(place), f"::{path}"])(drive, files)
 
 
-def other_system_code(sector: bytes) -> bytes:
-    """Code that prints a line and stops: it looks for no partition and loads nothing."""
-    return (b"\xfa\x31\xc0\x8e\xd8\xfb\xbe\x20\x7c\xac\x84\xc0\x74\x06\xb4\x0e\xcd\x10\xeb\xf5\xf4\xeb\xfd"
+def other_system_code(sector: bytes, at: int = 0) -> bytes:
+    """Code for byte `at` of a sector that prints a line and stops: it looks for no partition and loads nothing."""
+    text = (0x7C00 + at + 23).to_bytes(2, "little")
+    return (b"\xfa\x31\xc0\x8e\xd8\xfb\xbe" + text + b"\xac\x84\xc0\x74\x06\xb4\x0e\xcd\x10\xeb\xf5\xf4\xeb\xfd"
             b"Nothing to start here.\0").ljust(len(sector), b"\0")  # fmt: skip
 
 
@@ -271,11 +272,11 @@ REMOVABLE, INSTALLED = "::EFI/BOOT/BOOTX64.EFI", "::EFI/MICROSOFT/BOOT/BOOTMGFW.
 LOST_LOADER = mtools(
     ["mcopy", REMOVABLE, "{folder}/moved"], ["mcopy", "{folder}/moved", INSTALLED], ["mdel", REMOVABLE]
 )
-FOREIGN = both(0x5A, b"\x0e\x1fThis is not a bootable disk.".ljust(420, b"\0"))
+FOREIGN = both(0x5A, other_system_code(bytes(420), 0x5A))
 NO_MBR_CODE, NO_ACTIVE = put(0, bytes(440)), put(446, b"\0")
 FOREIGN_NTFS = several(
-    put(START + 0x54, b"not bootable".ljust(426, b"\0")),
-    put(NTFS_COPY + 0x54, b"not bootable".ljust(426, b"\0")),
+    put(START + 0x54, other_system_code(bytes(426), 0x54)),
+    put(NTFS_COPY + 0x54, other_system_code(bytes(426), 0x54)),
     put(START + 512, bytes(8192 - 512)),
 )
 

@@ -11,6 +11,7 @@ from ..hive.store import STORES
 from ..setup.folders import SETUP_IMAGES
 from ..starting.bios import LOADER, loader_fits
 from ..starting.bootable import ReadBootVolume, ReadDrive
+from ..starting.foreign import Does, Judged
 from ..starting.loaders import examine, loader_path
 from ..starting.outlook import Outlook
 from ..starting.pe import REMOVABLE_LOADERS
@@ -95,9 +96,11 @@ def _bios(drive: ReadDrive, report: Report) -> None:
     sector = Place(number, bearer.volume.offset, 512)
     if drive.record == "none":
         miss(Code.START_NO_MBR_CODE, "sector 0 has no boot code", Place(offset=0, size=440))
-    elif drive.record == "other" and not drive.record_may_start:
-        what = "sector 0 has foreign boot code that looks for no active partition, and nothing else to load"
+    elif drive.record_code.does is Does.GIVES_UP:
+        what = "sector 0 has foreign boot code that starts no partition"
         miss(Code.START_FOREIGN_MBR_CODE, what, Place(offset=0, size=440))
+    else:
+        _other_code(drive.record_code, "sector 0", "the active partition", Place(offset=0, size=440), report)
     if drive.active_count == 0:
         miss(Code.START_NO_ACTIVE, "no partition is active", Place(number, 446, 64))
     elif drive.active_count == 1 and not bearer.active:
@@ -107,9 +110,24 @@ def _bios(drive: ReadDrive, report: Report) -> None:
         miss(Code.START_NO_VOLUME_CODE, "the volume's boot sector has no code", sector)
     elif bearer.boot_code == "damaged":
         _damaged_code(bearer, report)
-    elif bearer.boot_code == "other" and not bearer.names_bootmgr:
-        miss(Code.START_FOREIGN_CODE, "the volume's boot sector has foreign code that does not load BOOTMGR", sector)
+    elif bearer.code.does is Does.GIVES_UP:
+        miss(Code.START_FOREIGN_CODE, "the volume's boot sector has foreign code that starts nothing", sector)
+    else:
+        _other_code(bearer.code, "the volume's boot sector", "BOOTMGR", sector, report)
     _geometry(bearer, report)
+
+
+def _other_code(code: Judged, where: str, aim: str, place: Place, report: Report) -> None:
+    """Note what is left as it is: somebody may want it so."""
+    if code.does is Does.OTHER:
+        what = (
+            f"{where} has foreign boot code that starts something else than {aim}; 'mend --boot-code' puts ours there."
+        )
+        report.note(Code.START_OTHER_CODE, "start", what, place)
+    elif code.does is Does.NOT_KNOWN:
+        what = f"{where} has foreign boot code, and what it does is not known: {code.why}; "
+        what += "'mend --boot-code' puts ours there."
+        report.note(Code.START_CODE_NOT_KNOWN, "start", what, place)
 
 
 def _missing_manager(drive: ReadDrive, report: Report) -> None:

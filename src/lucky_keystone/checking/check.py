@@ -42,8 +42,6 @@ _P = ParamSpec("_P")
 _REBUILD = "Build the drive again."
 _WINDOWS = ("bootmgr", "sources/boot.wim")
 """What a volume has that Windows' setup is started from, which has to find it again."""
-_GAP = 63 * 512
-"""Bytes of the first track, which no partition of any age begins in."""
 _UNGUARDED = (Code.TABLE_MISSING, Code.GPT_NO_PROTECTIVE)
 """Whatever volumes there are, firmware does not look for them."""
 
@@ -142,14 +140,13 @@ def _examine(
     found = _volumes(view, partitions, sector, report)
     counts = table.style or not any(found.code in _UNGUARDED for found in report.findings)
     walked = [
-        with_certificates(ReadBootVolume(volume.kind, volume.volume, volume.partition))
+        with_certificates(ReadBootVolume(volume.kind, volume.volume, volume.partition, view))
         for volume in found
         if counts and volume.firmware_sees_it
     ]
     if not image_size:
         check_setup_images(found, report)
-    more = manifest is None and _has_more_code(view, partitions, sector)
-    seen_drive = ReadDrive(table if table.style else None, sector, walked, record_has_more=more)
+    seen_drive = ReadDrive(table if table.style else None, sector, walked)
     if (partitions and found) or image_size:
         wanted: Sequence[str] = manifest.about.starts_on if manifest else ()
         if firmware:
@@ -159,12 +156,6 @@ def _examine(
         names = " or ".join(kind.shown for kind in KINDS.values())
         report.unknown.append(f"no {names} volume, and other volumes are not supported.")
     return Examined(report, sector, table, partitions, found, manifest, seen_drive)
-
-
-def _has_more_code(drive: SizedReadable, partitions: Sequence[Partition], sector: int) -> bool:
-    """Tell whether anything lies behind sector 0, where loaders of others keep what does not fit into it."""
-    end = min([_GAP, drive.size, *(each.first_lba * sector for each in partitions)])
-    return sector < end and any(drive.read_at(sector, end - sector))
 
 
 def find_sector_size(drive: SizedReadable, kept: bytes | None) -> int:

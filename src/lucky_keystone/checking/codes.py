@@ -90,6 +90,8 @@ class Code(StrEnum):
     START_NO_REMOVABLE_LOADER = "start.no-removable-loader"
     START_WRONG_ACTIVE = "start.wrong-active"
     START_FOREIGN_CODE = "start.foreign-code"
+    START_OTHER_CODE = "start.other-code"
+    START_CODE_NOT_KNOWN = "start.code-not-known"
     START_STORE = "start.store"
     START_STORE_OTHER_DRIVE = "start.store-other-drive"
     START_WANTED = "start.wanted"

@@ -48,7 +48,7 @@ def _bring_back(case: Case, finding: Finding) -> Outcome:
     """A file that is missing, damaged or another machine's."""
     found = case.volume(finding.place.volume)
     assert found is not None
-    path = _wanted_path(finding, found)
+    path = _wanted_path(case, finding, found)
     if path is None:
         return NotMended(finding, "what it is made for is not known", finding.advice)
     return _with_supply(case, finding, found, path)
@@ -78,11 +78,11 @@ def _for_firmware(case: Case, finding: Finding) -> Outcome:
     return _put(case, finding, able[0], {path: helper}, (), what)
 
 
-def _wanted_path(finding: Finding, found: FoundVolume) -> str | None:
+def _wanted_path(case: Case, finding: Finding, found: FoundVolume) -> str | None:
     """Return where the file belongs that a finding misses."""
     if finding.code is not Code.START_NO_REMOVABLE_LOADER or finding.place.file.lower().startswith("efi/boot/"):
         return finding.place.file
-    file = ReadBootVolume(found.kind, found.volume, found.partition).find(finding.place.file)
+    file = ReadBootVolume(found.kind, found.volume, found.partition, case.drive).find(finding.place.file)
     architecture = examine(file).architecture if file is not None else ""
     return loader_path(architecture) if architecture in REMOVABLE_LOADERS else None
 

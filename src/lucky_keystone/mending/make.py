@@ -18,10 +18,11 @@ from ..checking.report import Finding, Place
 from ..content import SizedReadable
 from ..progress import Progress
 from ..starting.bios import LOADER
+from ..starting.foreign import Does
 from .draft import Draft
 from .judging import harm, readable_files
 from .remedy import Case, Change, NotMended, Remedy, Wishes
-from .rules import CONSEQUENCES, MENDED_NOTES, remedy_for
+from .rules import CONSEQUENCES, LEFT_NOTES, MENDED_NOTES, remedy_for
 
 _ROUNDS = 8
 """Of remedies on top of each other; a drive that needs more is not understood."""
@@ -100,6 +101,8 @@ class _Maker:
             now = following
         self._progress("examining", 1, 1)
         left = [self._left(finding) for finding in self._findings(now) if self._is_asked_for(finding)]
+        notes = () if self._wishes.replace_code else now.report.findings
+        left += [NotMended(each, "it may be there on purpose", "") for each in notes if each.code in LEFT_NOTES]
         return Mending(before, now, tuple(self._taken), tuple(left), self._asked)
 
     def _round(self, now: Examined) -> Examined | None:
@@ -191,10 +194,10 @@ def _foreign_code(examined: Examined) -> Iterator[Finding]:
     bearers = [volume for volume in drive.volumes if volume.find(LOADER) is not None]
     if drive.table != "mbr" or drive.sector_size != 512 or not bearers:
         return
-    if drive.record == "other" and drive.record_may_start:
+    if drive.record == "other" and drive.record_code.does is not Does.GIVES_UP:
         yield Finding("start", Code.START_FOREIGN_MBR_CODE, "start", "sector 0 has another maker's boot code.")
     for volume in bearers:
-        if volume.boot_code == "other" and volume.names_bootmgr:
+        if volume.boot_code == "other" and volume.code.does is not Does.GIVES_UP:
             what, place = "the volume's boot sector has another maker's boot code.", Place(volume.partition.number)
             yield Finding("start", Code.START_FOREIGN_CODE, "start", what, place=place)
 

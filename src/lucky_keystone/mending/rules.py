@@ -31,6 +31,10 @@ MENDED_NOTES = (Code.GPT_COPY_NOT_AT_END,)
 """Notes of a check that are mended all the same: firmware starts such a drive, and other tools stumble over it."""
 
 
+LEFT_NOTES = (Code.START_OTHER_CODE, Code.START_CODE_NOT_KNOWN)
+"""Notes of what may be there on purpose: left as it is unless it is asked for."""
+
+
 def can_be_mended(finding: Finding) -> bool:
     """Tell whether there is a remedy for such a finding, which may still not fit the drive."""
     of_volumes = any(finding.code in rules for rules in MENDERS.values())

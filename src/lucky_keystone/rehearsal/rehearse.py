@@ -32,7 +32,7 @@ def rehearse_bios(drive: SizedReadable, sector_size: int) -> Rehearsal:
     Raises UsageError when the processor emulation is not installed.
     """
     try:
-        from .machine import BootCodeFailed, Machine
+        from ..boot.machine import BootCodeFailed, Machine
     except ImportError as error:
         raise UsageError(
             "The processor emulation for rehearsals is not installed.",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from .bootable import Bootable, BootVolume
+from .foreign import Does, Judged
 from .outlook import Outlook, Verdict
 from .release import is_before_secure_boot, older_release, setup_build
 from .stores import starts_system, store_fault
@@ -61,11 +62,10 @@ def _volume(drive: Bootable, active: BootVolume) -> tuple[Verdict, str]:
     if active.boot_code == "damaged":
         return "will not start", "the volume's boot code is incomplete or damaged"
     manager = active.find(LOADER)
-    if active.boot_code == "other":
-        if manager and not active.names_bootmgr:
-            return "will not start", "the volume's boot code is foreign, and does not load BOOTMGR"
-        there = "BOOTMGR is there" if manager else "there is no BOOTMGR"
-        return "not known", f"the volume's boot code is foreign and was not examined; {there}"
+    if active.boot_code == "other" and manager is None:
+        return "not known", "the volume's boot code is foreign and was not examined; there is no BOOTMGR"
+    if active.code.does is not Does.STARTS:
+        return _foreign(active.code, "the volume's boot code", "BOOTMGR")
     if manager is None:
         return "will not start", f"{drive.looked_at} has no BOOTMGR in its root folder"
     if manager.unseen:
@@ -77,9 +77,23 @@ def _volume(drive: Bootable, active: BootVolume) -> tuple[Verdict, str]:
     fault = store_fault(drive, active, "bios")
     if fault is not None:
         return "will not start", f"{fault.path} {fault.why}"
+    foreign = (
+        "; the volume's boot code is foreign, and starts it in an emulation" if active.boot_code == "other" else ""
+    )
     if starts_system(drive, active, "bios"):
-        return "starts", "MBR record, active partition, boot code and BOOTMGR are in place; its store names this drive"
-    return "starts", "MBR record, active partition, boot code and BOOTMGR are in place"
+        return (
+            "starts",
+            f"MBR record, active partition, boot code and BOOTMGR are in place; its store names this drive{foreign}",
+        )
+    return "starts", f"MBR record, active partition, boot code and BOOTMGR are in place{foreign}"
+
+
+def _foreign(code: Judged, what: str, aim: str) -> tuple[Verdict, str]:
+    if code.does is Does.GIVES_UP:
+        return "will not start", f"{what} is foreign, and starts nothing"
+    if code.does is Does.OTHER:
+        return "not known", f"{what} is foreign, and starts something else than {aim}"
+    return "not known", f"{what} is foreign, and what it does is not known: {code.why}; {aim} is there"
 
 
 def _foreign_record(drive: Bootable) -> tuple[Verdict, str]:
@@ -89,7 +103,11 @@ def _foreign_record(drive: Bootable) -> tuple[Verdict, str]:
     elif drive.active_count != 1:
         seen = "no partition is active, which some BIOS machines refuse"
     elif active and active[0].find(LOADER):
-        seen = "an active partition and BOOTMGR are there"
+        if drive.record_code.does is not Does.STARTS:
+            return _foreign(drive.record_code, "the boot code in sector 0", "an active partition with BOOTMGR")
+        verdict, reason = _volume(drive, active[0])
+        way = "; the code in sector 0 is foreign, and starts that partition in an emulation"
+        return verdict, reason + (way if verdict == "starts" else "")
     else:
         seen = "one partition is active"
     return "not known", f"the boot code in sector 0 is foreign and was not examined; {seen}"
@@ -101,7 +119,7 @@ def _without_table(drive: Bootable) -> tuple[Verdict, str]:
     volume = drive.volumes[0]
     if volume.boot_code == "none":
         return "will not start", "its boot sector has no code"
-    if volume.boot_code == "other":
+    if volume.boot_code == "other" and volume.find(LOADER) is None:
         return (
             "not known",
             "its boot sector has code that is foreign and was not examined; some BIOS machines want a table",

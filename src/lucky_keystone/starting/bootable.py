@@ -6,7 +6,6 @@ makes the forecast and what a check says one thing.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
@@ -21,11 +20,10 @@ from ..tables.table import Partition, Table
 from ..tree import File, Folder
 from ..volumes.kind import VolumeKind
 from ..volumes.volume import Entry, FileOnVolume, Volume
+from .foreign import OURS, Does, Judged, judge_record, judge_volume_code
 
-_CODE_SECTORS = 3  # where boot code of others begins, on FAT32 and on NTFS
-
-_ADDRESS_OF_TABLE = re.compile(rb"[\xb8-\xbf]\xbe.|\xbe[\x01\x05-\x07\x7b\x7d]", re.DOTALL)
-"""A load of such an address (MOV r16, imm16), or one of the usual ones in whatever instruction."""
+_CODE_FROM = 0x3E
+"""Byte of a boot sector where code may begin, of kinds without a record of ours (fatgen103, FAT12 and FAT16)."""
 
 What = Literal["file", "folder", "link"]
 Code = Literal["ours", "other", "none", "damaged"]
@@ -67,8 +65,8 @@ class BootVolume(Protocol):
     def boot_code(self) -> Code: ...
 
     @property
-    def names_bootmgr(self) -> bool:
-        """False where somebody else's boot code does not name BOOTMGR, and so does not load it."""
+    def code(self) -> Judged:
+        """What its boot code does, if it has any."""
 
     @property
     def names_loader(self) -> str:
@@ -98,6 +96,10 @@ class Bootable(Protocol):
     @property
     def record(self) -> Code:
         """The code in sector 0."""
+
+    @property
+    def record_code(self) -> Judged:
+        """What the code in sector 0 does, with the volume that BIOS machines would start."""
 
     @property
     def active_count(self) -> int:
@@ -132,7 +134,7 @@ class PlannedBootVolume:
     """Active in an MBR."""
     table: str = "mbr"
     has_system_type: bool = False
-    names_bootmgr: bool = True
+    code: Judged = OURS
     certified_until: date | None = None
     named: Callable[[], PartitionName | None] = lambda: None
     """Returns how boot stores name its partition, once it has a place."""
@@ -172,6 +174,7 @@ class PlannedDrive:
     record: Code = "ours"
     looked_at: str = "the source"
     unseen: str = ""
+    record_code: Judged = OURS
 
     @property
     def active_count(self) -> int:
@@ -203,6 +206,10 @@ class JoinedDrive:
         return self.first.record
 
     @property
+    def record_code(self) -> Judged:
+        return self.first.record_code
+
+    @property
     def active_count(self) -> int:
         return sum(volume.active for volume in self.volumes)
 
@@ -229,6 +236,8 @@ class ReadBootVolume:
     kind: VolumeKind
     volume: Volume
     partition: Partition
+    drive: SizedReadable
+    """What it lies on."""
     certified_until: date | None = None
 
     @property
@@ -247,7 +256,8 @@ class ReadBootVolume:
     def boot_code(self) -> Code:
         first, record = self.volume.boot_sector, self.kind.boot_record
         if record is None or not record.is_ours(first):
-            return "other" if any(first[0x5A:510]) else "none"
+            begin = record.code_from if record is not None else _CODE_FROM
+            return "other" if any(first[begin:510]) else "none"
         try:
             return "ours" if self.further_code == record.further_code else "damaged"
         except TooFarInside:
@@ -265,13 +275,10 @@ class ReadBootVolume:
             return b""
 
     @cached_property
-    def names_bootmgr(self) -> bool:
-        """True when code of somebody else's in the first sectors names the loader: it may well start it."""
-        try:
-            code = self.volume.bytes_at(self.volume.offset, _CODE_SECTORS * 512).upper()
-        except KeystoneError:
-            code = self.volume.boot_sector.upper()
-        return b"BOOTMGR" in code or "BOOTMGR".encode("utf-16-le") in code
+    def code(self) -> Judged:
+        if self.boot_code != "other":
+            return OURS
+        return judge_volume_code(self.drive, self.volume, self.partition, self.geometry)
 
     @property
     def geometry(self) -> tuple[int, int]:
@@ -324,8 +331,6 @@ class ReadDrive:
     volumes: Sequence[ReadBootVolume]
     looked_at: str = "the drive"
     unseen: str = ""
-    record_has_more: bool = False
-    """True where something of other makers lies between sector 0 and the first partition: further code, perhaps."""
 
     @property
     def table(self) -> Literal["mbr", "gpt", "none"]:
@@ -339,15 +344,14 @@ class ReadDrive:
             return "ours"
         return "other" if any(code) else "none"
 
-    @property
-    def record_may_start(self) -> bool:
-        """True where foreign code in sector 0 may lead to an active partition: it names the table, or has more to load.
-
-        Code that looks for a mark is moved away before, always by whole multiples of 256 bytes: the table, at byte 1BEh
-        of the sector, has an address that ends in BEh.
-        """
-        code = self.found_table.mbr.code if self.found_table else b""
-        return self.record_has_more or _ADDRESS_OF_TABLE.search(code) is not None
+    @cached_property
+    def record_code(self) -> Judged:
+        if self.record != "other":
+            return OURS
+        volumes = sorted(self.volumes, key=lambda each: (not each.active, each.find("bootmgr") is None))
+        if not volumes:
+            return Judged(Does.NOT_KNOWN, "no volume is there that it could start")
+        return judge_record(volumes[0].drive, volumes[0].partition, volumes[0].geometry)
 
     @property
     def active_count(self) -> int:

@@ -35,7 +35,7 @@ def read_drive(drive: SizedReadable, sector_size: int, looked_at: str) -> ReadDr
         try:
             if size >= 512 and kind_at(drive, offset, size) is not None:
                 kind, volume = open_volume(drive, offset, size)
-                volumes.append(ReadBootVolume(kind, volume, partition))
+                volumes.append(ReadBootVolume(kind, volume, partition, drive))
         except TooFarInside as error:
             unseen = error.message.rstrip(".")
         except KeystoneError:

@@ -1,14 +1,16 @@
 """A PC reduced to what boot code may rely on: a processor emulation, low memory, and a BIOS that can be made awkward.
 
-Needs unicorn, which is optional (the extra 'rehearse'); only this module imports it.
+Needs unicorn, which is optional (the extra 'rehearse'); only this module imports it. What its BIOS does not have it
+refuses as firmware does, and keeps a note of that: what code does then shows nothing of a real machine.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from unicorn import UC_ARCH_X86, UC_HOOK_INTR, UC_MODE_16, Uc, UcError
+from unicorn import UC_ARCH_X86, UC_HOOK_CODE, UC_HOOK_INSN, UC_HOOK_INTR, UC_MODE_16, Uc, UcError
 from unicorn.x86_const import (
+    UC_X86_INS_IN,
     UC_X86_REG_AH,
     UC_X86_REG_AL,
     UC_X86_REG_AX,
@@ -33,12 +35,20 @@ from ..content import SizedReadable
 LOADER = 0x20000
 """2000:0000, where boot records hand over to BOOTMGR."""
 
-_CARRY = 1
-_MOST_INSTRUCTIONS = 30_000_000
+_ENTRY = 0x7C00
+_TABLE = 0x7BE
+"""Where code in sector 0 that has moved itself to 0000:0600 leaves the table."""
+_RESET = 0xFFFF0
+_SCREEN, _SCREEN_SIZE = 0xB8000, 80 * 25 * 2
+_CARRY, _ZERO, _INTERRUPTS = 1, 1 << 6, 1 << 9
+_ENTER = 0x1C0D
+_LOOKS = (0x01, 0x11)
+"""INT 16h: is there a key?"""
+_TRUST = 0xBB
+_HALT, _TO_ITSELF, _TO_HALT = b"\xf4", b"\xeb\xfe", (b"\xeb\xfd", b"\xeb\xfc")
 _LONGEST = 10_000_000  # microseconds
 _SECTOR = 512
 _MOST_SAID = 4096  # characters: a screen and a half
-_MOST_CALLS = 200_000
 
 
 class BootCodeFailed(Exception):
@@ -59,6 +69,11 @@ class Machine:
     track: int = 63
     low_memory_kib: int = 639
     drive_number: int = 0x80
+    keys: int = 0
+    """How often a key is pressed (Enter) before it is waited for one in vain."""
+    most_calls: int = 200_000
+    """Of the BIOS: code that makes more runs forever."""
+    most_instructions: int = 30_000_000
 
     said: str = ""
     """What the boot code has shown on the screen."""
@@ -68,19 +83,45 @@ class Machine:
     """It has handed over to the loader at 2000:0000."""
     waiting: bool = False
     """It waits for a key."""
+    gave_up: bool = False
+    """It has handed back to the firmware, or stopped for good."""
+    refused: bool = False
+    """It asked the BIOS for something that this one does not have."""
+    reads_before_key: int | None = None
+    """How much it had read when it first asked for a key; None when it never did."""
+    handed_on: bool = False
+    """It has entered another boot sector at 0000:7C00."""
 
     def __post_init__(self) -> None:
         self._calls = 0
         self.cpu = Uc(UC_ARCH_X86, UC_MODE_16)
         self.cpu.mem_map(0, 1 << 20)
+        self.cpu.mem_write(_RESET, b"\xcd\x19")
         self.cpu.hook_add(UC_HOOK_INTR, self._interrupt)
+        self.cpu.hook_add(UC_HOOK_INSN, self._port, None, 1, 0, UC_X86_INS_IN)
 
-    def start(self) -> Machine:
+    def start(self, successor: bytes = b"") -> Machine:
         """Enter sector 0 at 0000:7C00 as firmware does: DL is the drive, nothing else can be relied on.
+
+        The run ends where `successor`, the boot sector of the active partition say, is entered there in turn. Raises
+        BootCodeFailed.
+        """
+        if successor:
+            self._successor = successor
+            self.cpu.hook_add(UC_HOOK_CODE, self._at_entry, begin=_ENTRY, end=_ENTRY)
+        return self._run(bytes(self.drive.read_at(0, _SECTOR)))
+
+    def start_volume(self, offset: int, entry: bytes) -> Machine:
+        """Enter the boot sector at byte `offset` as code in sector 0 does: SI points to the partition's `entry`.
 
         Raises BootCodeFailed.
         """
-        self.cpu.mem_write(0x7C00, bytes(self.drive.read_at(0, _SECTOR)))
+        self.cpu.mem_write(_TABLE, entry)
+        self.cpu.reg_write(UC_X86_REG_SI, _TABLE)
+        return self._run(bytes(self.drive.read_at(offset, _SECTOR)))
+
+    def _run(self, sector: bytes) -> Machine:
+        self.cpu.mem_write(_ENTRY, sector)
         for register, value in (
             (UC_X86_REG_SS, 0x3000),
             (UC_X86_REG_SP, 0x400),
@@ -91,12 +132,26 @@ class Machine:
         self.cpu.reg_write(UC_X86_REG_DL, self.drive_number)
         self.cpu.reg_write(UC_X86_REG_EFLAGS, 0x402)  # direction flag set
         try:
-            self.cpu.emu_start(0x7C00, LOADER, timeout=_LONGEST, count=_MOST_INSTRUCTIONS)
+            self.cpu.emu_start(_ENTRY, LOADER, timeout=_LONGEST, count=self.most_instructions)
         except UcError as error:
             raise BootCodeFailed(f"the processor stopped: {error}") from error
         here = self.get(UC_X86_REG_CS) * 16 + self.get(UC_X86_REG_IP)
         self.entered = here == LOADER
+        self.gave_up = self.gave_up or self._is_stopped(here)
         return self
+
+    def _is_stopped(self, here: int) -> bool:
+        """Tell whether it stands still for good: halted without interrupts, or in a loop that does nothing."""
+        around = self.memory(max(here - 1, 0), 3)
+        is_halted = around[:1] == _HALT
+        if is_halted and not self.get(UC_X86_REG_EFLAGS) & _INTERRUPTS:
+            return True
+        return around[1:] == _TO_ITSELF or (is_halted and around[1:] in _TO_HALT)
+
+    def _at_entry(self, _cpu: Uc, _address: int, _size: int, _data: object) -> None:
+        if self.memory(_ENTRY, _SECTOR) == self._successor:
+            self.handed_on = True
+            self.cpu.emu_stop()
 
     def memory(self, address: int, size: int) -> bytes:
         """Return `size` bytes of the machine's memory."""
@@ -114,7 +169,7 @@ class Machine:
 
     def _interrupt(self, _cpu: Uc, number: int, _data: object) -> None:
         self._calls += 1
-        _require(self._calls <= _MOST_CALLS, "it calls the BIOS forever")
+        _require(self._calls <= self.most_calls, "it calls the BIOS forever")
         if number == 0x10:
             if self.get(UC_X86_REG_AH) == 0x0E:
                 self.said += chr(self.get(UC_X86_REG_AL))
@@ -124,12 +179,39 @@ class Machine:
         elif number == 0x13:
             self._disk()
         elif number == 0x15:  # nothing of it is there: older firmware had none either
+            self.refused = True
             self._carry(True)
-        elif number in (0x16, 0x18, 0x19):  # waits for a key; gives up
-            self.waiting = number == 0x16
+        elif number == 0x16:
+            self._keyboard()
+        elif number in (0x18, 0x19):
+            self.gave_up = True
             self.cpu.emu_stop()
+        elif number == 0x1A:  # a trusted platform module, which older machines do not have either; a clock
+            self.refused = self.refused or self.get(UC_X86_REG_AH) != _TRUST
+            self._carry(True)
         else:
             raise BootCodeFailed(f"it called INT {number:02X}h, which a simulated BIOS does not have")
+
+    def _port(self, _cpu: Uc, _port: int, _size: int, _data: object) -> int:
+        self.refused = True
+        return 0
+
+    @property
+    def does_nothing(self) -> bool:
+        """True when it has neither called the BIOS nor shown anything by itself."""
+        return not self._calls and not self.refused and not any(self.memory(_SCREEN, _SCREEN_SIZE))
+
+    def _keyboard(self) -> None:
+        if self.reads_before_key is None:
+            self.reads_before_key = len(self.reads)
+        if not self.keys:
+            self.waiting = True
+            self.cpu.emu_stop()
+            return
+        if self.get(UC_X86_REG_AH) not in _LOOKS:
+            self.keys -= 1
+        self.cpu.reg_write(UC_X86_REG_AX, _ENTER)
+        self.cpu.reg_write(UC_X86_REG_EFLAGS, self.get(UC_X86_REG_EFLAGS) & ~_ZERO)
 
     def _disk(self) -> None:
         _require(self.get(UC_X86_REG_DL) == self.drive_number, f"it asked for drive {self.get(UC_X86_REG_DL):02X}h")
