@@ -15,6 +15,7 @@ from lucky_keystone.boot.records import FAT32_RECORD, NTFS_RECORD, BootRecord, m
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tables.mbr import chs
+from lucky_keystone.volumes.fat32.records import BootSector
 
 from .drives import MemoryDrive, build_drive, small_disc
 from .judges import need
@@ -281,6 +282,23 @@ FOREIGN_NTFS = several(
 )
 
 
+def longer(drive: MemoryDrive, files: Path) -> None:
+    """The volume says that it has 256 sectors more than its partition."""
+    for place in (START + 32, START + 6 * 512 + 32):
+        count = int.from_bytes(drive.data[place : place + 4], "little")
+        drive.data[place : place + 4] = (count + 256).to_bytes(4, "little")
+
+
+def in_use_behind(drive: MemoryDrive, files: Path) -> None:
+    """The last cluster by that count is in use."""
+    boot = BootSector.unpack(bytes(drive.data[START : START + 512]))
+    first = boot.BPB_RsvdSecCnt + boot.BPB_NumFATs * boot.BPB_FATSz32
+    last = min((boot.BPB_TotSec32 - first) // boot.BPB_SecPerClus + 1, boot.BPB_FATSz32 * 128 - 1)
+    for copy in range(boot.BPB_NumFATs):
+        place = START + (boot.BPB_RsvdSecCnt + copy * boot.BPB_FATSz32) * 512 + 4 * last
+        drive.data[place : place + 4] = b"\xff\xff\xff\x0f"
+
+
 @dataclass(frozen=True)
 class HandMade:
     """A drive that was made by hand, with what is found and what is done about it."""
@@ -327,6 +345,15 @@ CASES: dict[str, HandMade] = {
     "no volume code": _same("ready", both(0x5A, bytes(420)), "start.no-volume-code"),
     "further code lost": _same("ready", put(START + 12 * 512, bytes(1024)), "!start.volume-code"),
     "geometry": _same("ready", both(24, bytes((32, 0, 64, 0))), "volume.geometry"),
+    "count beyond the partition": _same("ready", longer, "!volume.beyond-partition", "start.nothing"),
+    "count beyond the partition, and clusters there in use": HandMade(
+        "ready",
+        several(longer, in_use_behind),
+        ("!volume.beyond-partition", "start.nothing"),
+        (),
+        ("volume.beyond-partition", "start.nothing"),
+        starts=(),
+    ),
     "hidden sectors": _same("ready", both(28, bytes(4)), "!volume.hidden-sectors"),
     "boot sector and copy differ": HandMade(
         "ready", put(START + 24, b"\1"), ("!fat32.boot-copy", "volume.geometry"), ("fat32.boot-copy",)

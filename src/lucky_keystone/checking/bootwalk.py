@@ -27,6 +27,7 @@ from .report import Place, Report
 
 _BIOS_STORE = "boot/bcd"
 _INSTALLED_LOADER = "efi/microsoft/boot/bootmgfw.efi"
+_MAC_LOADER = "System/Library/CoreServices/boot.efi"
 _REBUILD = "Build the drive again."
 
 
@@ -47,10 +48,20 @@ def walk_boot(drive: ReadDrive, report: Report, machine: Machine, wanted: Collec
     _wanted(rows, wanted, report)
     if not any(row.verdict != "will not start" for row in rows):
         what = "no firmware finds anything on this drive to start."
+        if is_plain(drive):
+            what = "it is a plain data drive: nothing on it could start."
         report.start(Code.START_NOTHING, what, "Build it from an installer image.")
         wanted = ("bios", "uefi")
     report.demand(wanted)
     return rows
+
+
+def is_plain(drive: ReadDrive) -> bool:
+    """True where volumes were read and nothing on them is for a start: no loader, no store, no setup."""
+    loaders = [loader_path(architecture) for architecture in REMOVABLE_LOADERS]
+    paths = (LOADER, _INSTALLED_LOADER, *STORES.values(), *SETUP_IMAGES, *loaders, _MAC_LOADER)
+    named = any(volume.names_loader or any(volume.find(path) for path in paths) for volume in drive.volumes)
+    return bool(drive.volumes) and not drive.unseen and not named
 
 
 def _stores(drive: ReadDrive, report: Report) -> None:

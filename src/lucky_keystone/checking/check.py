@@ -266,7 +266,21 @@ def _with_head(drive: SizedReadable, partition: Partition, offset: int, size: in
             place = Place(partition.number, offset + at, 512)
             report.fault(Code.VOLUME_BOOT_SECTOR, f"{name}s", what, advice, place)
             return Patched(drive, offset + at, drive.read_at(copy, 512))
-    return drive
+    return _fitted(drive, there, partition, offset, size, report) if there is not None else drive
+
+
+def _fitted(
+    drive: SizedReadable, kind: VolumeKind, partition: Partition, offset: int, size: int, report: Report
+) -> SizedReadable:
+    """Return the drive with a volume that ends with its partition, if all that is wrong is that it reaches beyond."""
+    view, changes = drive, kind.fitted(drive, offset, size)
+    for place, data in changes:
+        view = Patched(view, place, data)
+    if not changes or not _opens(kind, view, offset, size):
+        return drive
+    what = f"by its own count of sectors the {kind.shown} volume reaches beyond partition {partition.number}."
+    report.fault(Code.VOLUME_BEYOND_PARTITION, f"{kind.head[1]}s", what, _REBUILD, Place(partition.number, offset, 512))
+    return view
 
 
 def _opens(kind: VolumeKind, drive: SizedReadable, offset: int, size: int) -> bool:

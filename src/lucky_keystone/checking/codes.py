@@ -41,6 +41,7 @@ class Code(StrEnum):
     VOLUME_HIDDEN_SECTORS = "volume.hidden-sectors"
     VOLUME_GEOMETRY = "volume.geometry"
     VOLUME_BOOT_SECTOR = "volume.boot-sector"
+    VOLUME_BEYOND_PARTITION = "volume.beyond-partition"
     VOLUME_MOUNTED = "volume.mounted"
     VOLUME_ENTRIES = "volume.entries"
     VOLUME_LOST_CLUSTERS = "volume.lost-clusters"

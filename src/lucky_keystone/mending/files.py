@@ -35,7 +35,7 @@ from .volumes.writers import WRITERS
 
 _BLOCKING = (
     *(Code.VOLUME_ENTRIES, Code.FOLDERS_UNREADABLE, Code.FAT_COPIES_DIFFER, Code.VOLUME_BOOT_SECTOR),
-    *(Code.FAT32_BOOT_COPY, Code.FAT32_FSINFO),
+    *(Code.FAT32_BOOT_COPY, Code.FAT32_FSINFO, Code.VOLUME_BEYOND_PARTITION),
 )
 """With these a volume takes no files: what is free on it is not certain."""
 

@@ -12,6 +12,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
+from ..checking.bootwalk import is_plain
 from ..checking.check import Examined, examine_drive
 from ..checking.codes import Code
 from ..checking.report import Finding, Place
@@ -100,7 +101,7 @@ class _Maker:
                 break
             now = following
         self._progress("examining", 1, 1)
-        left = [self._left(finding) for finding in self._findings(now) if self._is_asked_for(finding)]
+        left = [self._left(now, finding) for finding in self._findings(now) if self._is_asked_for(finding)]
         notes = () if self._wishes.replace_code else now.report.findings
         left += [NotMended(each, "it may be there on purpose", "") for each in notes if each.code in LEFT_NOTES]
         return Mending(before, now, tuple(self._taken), tuple(left), self._asked)
@@ -172,10 +173,12 @@ class _Maker:
         other = finding.level == "start" and self._firmware in ("bios", "uefi") and finding.firmware
         return is_to_be_mended(finding) and (not other or finding.firmware == self._firmware)
 
-    def _left(self, finding: Finding) -> NotMended:
+    def _left(self, now: Examined, finding: Finding) -> NotMended:
         known = self._refused.get(_key(finding)) or self._reasons.get(_key(finding))
         if known is not None:
             return NotMended(finding, known.why, known.advice)
+        if is_plain(now.walked):
+            return NotMended(finding, "there is nothing on it to start", finding.advice)
         return NotMended(finding, "what keeps it from starting is not known to this program", finding.advice)
 
 

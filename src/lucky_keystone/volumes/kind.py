@@ -132,6 +132,12 @@ class VolumeKind(Protocol):
         None where there is none.
         """
 
+    def fitted(self, drive: Readable, offset: int, size: int) -> Sequence[tuple[int, bytes]]:
+        """Return what makes the volume at byte `offset` end with its partition of `size` bytes: place, bytes.
+
+        Nothing where it does not reach beyond, and of kinds that are not mended so.
+        """
+
     def own_span(self, volume: Any) -> tuple[int, int]:
         """Return the first sector of the partition that a volume says it lies in, and its sectors.
 

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
+
+import numpy as np
 
 from ...boot.records import FAT32_RECORD
 from ...checking.codes import Code
@@ -14,7 +17,15 @@ from ...tables.mbr import HEADS, SECTORS_PER_TRACK
 from ...units import counted
 from ...volumes.fat32.kind import FAT32
 from ...volumes.fat32.read import Fat32Volume
-from ...volumes.fat32.records import BACKUP_BOOT_SECTOR, FSINFO_SECTOR, BootSector, FsInfo
+from ...volumes.fat32.records import (
+    BACKUP_BOOT_SECTOR,
+    BAD_CLUSTER,
+    ENTRY_MASK,
+    FIRST_CLUSTER,
+    FSINFO_SECTOR,
+    BootSector,
+    FsInfo,
+)
 from ...volumes.volume import stored_hidden
 from ..judging import walk
 from ..remedy import FILE_SYSTEM_CHECK, FIRST_THE_BOOT_SECTOR, Case, Change, NotMended, Order, Outcome, Remedy, Rules
@@ -130,6 +141,39 @@ def _has_fs_info(drive: SizedReadable, offset: int, size: int) -> bool:
         return False
 
 
+def _beyond(case: Case, finding: Finding) -> Outcome:
+    """The volume ends with its partition where nothing that is in use lies behind."""
+    volume, partition = _volume(case, finding), case.partition(finding.place.volume)
+    assert partition is not None
+    behind = _in_use_behind(case, volume)
+    if behind:
+        why = f"{counted(behind, 'cluster')} in use would lie behind its end"
+        return NotMended(
+            finding, why, "Make the partition as large as it was, or copy the files away and build it again."
+        )
+    places = FAT32.fitted(case.drive, volume.offset, partition.sector_count * case.sector_size)
+    first, *copies = (Change(place, data, Order.FIRSTS, "BPB_TotSec32 in the boot sector") for place, data in places)
+    changes = [replace(each, order=Order.COPIES, what=f"{each.what}'s copy") for each in copies]
+    if volume.fs_info() is not None:
+        changes += _fs_info_changes(volume, volume.boot.BPB_FSInfo)[0]
+    total = volume.boot.BPB_TotSec32
+    what = f"BPB_TotSec32 becomes {total:,}, the sectors of the partition, and the free clusters are counted."
+    return Remedy(finding, what, "no cluster that is in use lies behind", (*changes, first))
+
+
+def _in_use_behind(case: Case, volume: Fat32Volume) -> int:
+    """Return how many clusters the FAT says are in use that the volume has by its own count only."""
+    boot = BootSector.unpack(case.drive.read_at(volume.offset, 512))
+    told = (boot.BPB_TotSec32 - volume.first_data) // boot.BPB_SecPerClus + FIRST_CLUSTER
+    start, end = volume.cluster_count + FIRST_CLUSTER, min(told, boot.BPB_FATSz32 * volume.sector_size // 4)
+    count = 0
+    for at in range(4 * start, 4 * end, _PIECE):
+        data = volume.bytes_at(volume.fat_offset() + at, min(_PIECE, 4 * end - at))
+        entries = np.frombuffer(data, "<u4") & np.uint32(ENTRY_MASK)
+        count += int(np.count_nonzero((entries != 0) & (entries != BAD_CLUSTER)))
+    return count
+
+
 def _fs_info(case: Case, finding: Finding) -> Outcome:
     """Count the free clusters and write FSInfo; where its place is impossible, at the usual one."""
     volume = _volume(case, finding)
@@ -143,14 +187,21 @@ def _fs_info(case: Case, finding: Finding) -> Outcome:
             return NotMended(finding, "the volume has no reserved sector for it", _CHECKER)
         field = BootSector.offset_of("BPB_FSInfo")
         changes += _in_both(volume, field, place.to_bytes(2, "little"), "BPB_FSInfo")
+    further, free = _fs_info_changes(volume, place)
+    what = f"FSInfo is written with {counted(free, 'free cluster')}, as the FAT has them."
+    return Remedy(finding, what, "", (*changes, *further))
+
+
+def _fs_info_changes(volume: Fat32Volume, place: int) -> tuple[list[Change], int]:
+    """Return what writes FSInfo, and its copy where there is one, and the free clusters that it says."""
+    boot, changes = volume.boot, list[Change]()
     free, following = _free(volume)
     data = FsInfo(FSI_Free_Count=free, FSI_Nxt_Free=following).pack()
     second = boot.BPB_BkBootSec + place
     if boot.BPB_BkBootSec == BACKUP_BOOT_SECTOR and second < boot.BPB_RsvdSecCnt:
         changes.append(Change(volume.offset + second * volume.sector_size, data, Order.COPIES, "copy of FSInfo"))
     changes.append(Change(volume.offset + place * volume.sector_size, data, Order.FIRSTS, "FSInfo"))
-    what = f"FSInfo is written with {counted(free, 'free cluster')}, as the FAT has them."
-    return Remedy(finding, what, "", tuple(changes))
+    return changes, free
 
 
 def _free(volume: Fat32Volume) -> tuple[int, int]:
@@ -227,6 +278,7 @@ class _OtherFat:
 
 RULES: Rules = {
     Code.VOLUME_BOOT_SECTOR: from_copy,
+    Code.VOLUME_BEYOND_PARTITION: _beyond,
     Code.VOLUME_HIDDEN_SECTORS: _hidden,
     Code.VOLUME_GEOMETRY: _geometry,
     Code.FAT32_BOOT_COPY: _boot_copy,

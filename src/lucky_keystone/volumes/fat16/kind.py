@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import ClassVar
 from uuid import UUID
 
@@ -42,6 +43,9 @@ class Fat16:
 
     def head_copy(self, drive: Readable, offset: int, size: int) -> int | None:
         return None  # FAT12 and FAT16 have none
+
+    def fitted(self, drive: Readable, offset: int, size: int) -> Sequence[tuple[int, bytes]]:
+        return ()
 
     def own_span(self, volume: Fat16Volume) -> tuple[int, int]:
         return volume.boot.BPB_HiddSec, volume.boot.total_sectors

@@ -95,6 +95,17 @@ class Fat32:
                 return offset + copy
         return None
 
+    def fitted(self, drive: Readable, offset: int, size: int) -> Sequence[tuple[int, bytes]]:
+        """In the boot sector and its copy."""
+        boot = BootSector.unpack(drive.read_at(offset, 512))
+        total = size // boot.BPB_BytsPerSec
+        if boot.BPB_TotSec32 <= total:
+            return ()
+        at, data = BootSector.offset_of("BPB_TotSec32"), total.to_bytes(4, "little")
+        copy = offset + boot.BPB_BkBootSec * boot.BPB_BytsPerSec
+        has_copy = 0 < boot.BPB_BkBootSec < boot.BPB_RsvdSecCnt and self.recognises(drive, copy, size)
+        return [(place + at, data) for place in (offset, *((copy,) if has_copy else ()))]
+
     def own_span(self, volume: Fat32Volume) -> tuple[int, int]:
         return volume.boot.BPB_HiddSec, volume.boot.BPB_TotSec32
 

@@ -88,6 +88,9 @@ class HfsPlus:
         header = VolumeHeader.unpack(drive.read_at(copy, VolumeHeader.SIZE))
         return copy if 0 < header.blockSize * header.totalBlocks <= size else None
 
+    def fitted(self, drive: Readable, offset: int, size: int) -> Sequence[tuple[int, bytes]]:
+        return ()
+
     def own_span(self, volume: HfsPlusVolume) -> tuple[int, int]:
         return 0, 0
 

@@ -88,6 +88,9 @@ class Ntfs:
                 return copy
         return None
 
+    def fitted(self, drive: Readable, offset: int, size: int) -> Sequence[tuple[int, bytes]]:
+        return ()
+
     def own_span(self, volume: NtfsVolume) -> tuple[int, int]:
         return volume.boot.hidden_sectors, volume.boot.total_sectors + 1
 
