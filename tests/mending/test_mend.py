@@ -146,3 +146,25 @@ def test_a_journal_goes_with_its_drive_alone(
     strange = CASES["NTFS, no active mark"].drive(drives, files)
     with pytest.raises(ProtectError, match="something else has changed"):
         put_back(Journal(tmp_path / "one.mend"), strange, silent)
+
+
+def test_a_mending_that_was_complete_is_not_put_back(
+    drives: dict[str, bytes], files: Path, source: Source, tmp_path: Path
+) -> None:
+    """Its end could not be noted, or not whole: the drive is as it was to be, and the journal is still good."""
+    drive = CASES["no active mark"].drive(drives, files)
+    before = bytes(drive.data)
+    path = tmp_path / "one.mend"
+    mend(drive, mending_of(drive, CASES["no active mark"], source), path)
+    after, whole = bytes(drive.data), path.read_bytes()
+    for noted in (whole[:-32], whole[:-11]):
+        path.write_bytes(noted)
+        (journal,) = pending(tmp_path, "")
+        assert journal.is_complete(drive)
+        journal.mark("written")
+        assert path.read_bytes() == whole
+    path.write_bytes(whole[:-32])
+    drive.data[446:450] = before[446:450]
+    assert not Journal(path).is_complete(drive)
+    put_back(Journal(path), drive, silent)
+    assert bytes(drive.data) == before != after

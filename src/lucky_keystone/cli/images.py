@@ -13,7 +13,7 @@ from .manner import manner
 from .options import Size, output_options
 from .question import ask
 from .show import Column, console, emit_json, paragraph, table
-from .stages import Stages
+from .stages import Stages, tell
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -83,7 +83,9 @@ def _damaged(store: Store) -> dict[str, SourceError]:
     with Stages() as stages:
         for image in store.images():
             try:
-                store.verify(image, stages.line(image.about.name))
+                note = store.verify(image, stages.line(image.about.name))
+                if note:
+                    tell(note)
             except SourceError as error:
                 found[image.sha256] = error
     return found

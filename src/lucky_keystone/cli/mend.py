@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from contextlib import closing
+from contextlib import closing, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,7 +11,7 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-from ..errors import ProtectError, UsageError
+from ..errors import KeystoneError, ProtectError, UsageError
 from ..shell import quoted
 from ..units import counted
 from .after import eject, tell_system
@@ -218,13 +218,13 @@ class _Work:
                     advice="Run the command again.",
                 )
             with Stages() as stages:
-                written = carry_out(steps, medium, path, text, self._sector, stages)
+                written, notes = carry_out(steps, medium, path, text, self._sector, stages)
                 check_again(mending, medium, kept=self._kept)
             partitions = [
                 Span(each.number, each.first_lba * self._sector, each.sector_count * self._sector)
                 for each in mending.after.table.partitions
             ]
-            return path, written, tell_system(self._chosen, medium, partitions)
+            return path, written, notes + tell_system(self._chosen, medium, partitions)
 
     def _conclude(self, mending: Mending, path: Path, notes: Sequence[str]) -> None:
         out = console()
@@ -302,6 +302,13 @@ class _Work:
             )
         for journal in pending(self._folder, self._prefix):
             what = f"A mending of {self._chosen.name} ({journal.text.moment}) was cut off"
+            with reading(self._chosen) as medium:
+                is_complete = medium.size == journal.header.drive_size and journal.is_complete(medium)
+            if is_complete:
+                with suppress(KeystoneError):
+                    journal.mark("written")
+                tell(f"The mending of {journal.text.moment} was complete, which could not be noted then.")
+                continue
             if dry_run:
                 raise ProtectError(f"{what}.", advice="Run 'mend' without --dry-run: it puts back what was written.")
             confirm_change(

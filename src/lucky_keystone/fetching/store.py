@@ -153,8 +153,11 @@ class Store:
         with suppress(OSError):
             _write(image.path.parent, msgspec.structs.replace(image.about, used=now()))
 
-    def verify(self, image: StoredImage, progress: Progress) -> None:
-        """Compare an image with its sum. Raises SourceError where it is damaged."""
+    def verify(self, image: StoredImage, progress: Progress) -> str:
+        """Compare an image with its sum; return why that could not be noted, '' when it was.
+
+        Raises SourceError where it is damaged.
+        """
         with naming(str(image.path), SourceError):
             facts = image.path.stat()
         found = file_sum(image.path, progress)
@@ -163,9 +166,12 @@ class Store:
                 f"{image.about.name} in the store is damaged: its SHA-256 is {found}, not {image.sha256}.",
                 advice=f"Remove it with: lucky-keystone images --forget {image.sha256[:12]}, and fetch it again.",
             )
-        with suppress(OSError):
-            about = msgspec.structs.replace(image.about, checked=now(), modified=facts.st_mtime_ns, size=facts.st_size)
+        about = msgspec.structs.replace(image.about, checked=now(), modified=facts.st_mtime_ns, size=facts.st_size)
+        try:
             _write(image.path.parent, about)
+        except OSError as error:
+            return f"{image.about.name} is right; that it was compared could not be noted beside it: {error.strerror}."
+        return ""
 
     def forget(self, image: StoredImage) -> None:
         """Delete an image, and nothing else that somebody has put beside it. Raises DriveError."""
@@ -221,6 +227,11 @@ def _files(place: Path) -> Iterator[Path]:
 
 def _write(place: Path, about: About) -> None:
     beside = place / f"{_ABOUT}.{os.getpid()}"
-    beside.write_bytes(msgspec.json.format(msgspec.json.encode(about), indent=1))
-    give_to_user(beside)
-    rename(beside, place / _ABOUT, replace=True)
+    try:
+        beside.write_bytes(msgspec.json.format(msgspec.json.encode(about), indent=1))
+        give_to_user(beside)
+        rename(beside, place / _ABOUT, replace=True)
+    except OSError:
+        with suppress(OSError):
+            beside.unlink()
+        raise

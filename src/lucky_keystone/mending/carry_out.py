@@ -7,7 +7,7 @@ from pathlib import Path
 
 from ..checking.check import examine_drive
 from ..drives.medium import Medium
-from ..errors import DriveError
+from ..errors import DriveError, UsageError
 from ..progress import Progress
 from .journal import Journal, JournalText, keep
 from .make import Mending
@@ -18,8 +18,8 @@ _AGAIN = "Run 'lucky-keystone mend' on the drive again: it puts back what was wr
 
 def carry_out(
     steps: Sequence[Step], medium: Medium, path: Path, text: JournalText, sector_size: int, progress: Progress
-) -> int:
-    """Write `steps` onto the drive, with the journal at `path`; return how many bytes were written.
+) -> tuple[int, list[str]]:
+    """Write `steps` onto the drive, with the journal at `path`; return how many bytes were written, and what to say.
 
     Raises DriveError when the journal cannot be kept (nothing is written then), or when the drive does not take what is
     written; the journal brings everything back.
@@ -39,8 +39,11 @@ def carry_out(
     medium.flush()
     medium.forget_cache()
     _read_back(steps, medium, sector_size, progress)
-    Journal(path).mark("written")
-    return done
+    try:
+        Journal(path).mark("written")
+    except (DriveError, UsageError) as error:  # the drive is as it is to be: the next mending finds that
+        return done, [f"That it was completed could not be noted: {error.message}"]
+    return done, []
 
 
 def check_again(mending: Mending, medium: Medium, *, kept: bytes | None) -> None:

@@ -172,19 +172,22 @@ class Journal:
                 self.text = msgspec.json.decode(stream.read(self.header.text_size), type=JournalText)
             except (msgspec.DecodeError, UnicodeDecodeError) as error:
                 raise self._refusal from error
-            self.entries, self.state = self._read_entries(stream)
+            self.entries, self.state, self._end = self._read_entries(stream)
 
-    def _read_entries(self, stream: BinaryIO) -> tuple[list[Kept], State]:
+    def _read_entries(self, stream: BinaryIO) -> tuple[list[Kept], State, int]:
+        """Return the entries, how far it came, and the byte behind what is whole."""
         entries: list[Kept] = []
         state: State = "not begun"
         states: dict[bytes, State] = {_READY: "cut off", _WRITTEN: "written", _UNDONE: "undone"}
         at, sector = stream.tell(), self.header.sector_size
+        whole = at
         while at + JournalEntry.SIZE <= self._length:
             stream.seek(at)
             entry = JournalEntry.unpack(stream.read(JournalEntry.SIZE))
             at += JournalEntry.SIZE
             if entry.flags & _MARK:
                 state = states.get(entry.digest.rstrip(b"\0"), state)
+                whole = at
                 continue
             inside = entry.offset % sector == 0 and entry.size % sector == 0
             if (
@@ -200,8 +203,8 @@ class Journal:
             if end > self._length:
                 break  # it was cut off while it was written
             entries.append(Kept(entry.offset, entry.size, at if stored else 0, sums))
-            at = end
-        return entries, state
+            at = whole = end
+        return entries, state, whole
 
     def old(self, kept: Kept) -> bytes:
         """Return the bytes that were at a place. Raises UsageError where the journal has lost them."""
@@ -230,8 +233,27 @@ class Journal:
 
     def mark(self, name: Literal["written", "undone"]) -> None:
         """Note how far it came."""
-        with naming(str(self.path), DriveError, advice=_ADVICE), self.path.open("ab") as out:
+        with naming(str(self.path), DriveError, advice=_ADVICE), self.path.open("r+b") as out:
+            out.truncate(self._end)  # behind it lies at most a mark that could not be completed
+            out.seek(self._end)
             _write_mark(out, name.encode())
+
+    def is_complete(self, medium: Medium) -> bool:
+        """Tell whether a drive holds all that was written: only its end could not be noted."""
+        seen: set[int] = set()
+        sector = self.header.sector_size
+        for kept in reversed(self.entries):  # of sectors that were written twice the later bytes count
+            with naming(str(self.path), UsageError), self.path.open("rb") as stream:
+                stream.seek(kept.sums)
+                sums = stream.read(_SUM * (kept.size // sector))
+            now = medium.read_at(kept.offset, kept.size)
+            for number in range(kept.size // sector):
+                place = kept.offset + number * sector
+                piece = now[number * sector : (number + 1) * sector]
+                if place not in seen and _sum(piece) != sums[_SUM * number : _SUM * (number + 1)]:
+                    return False
+                seen.add(place)
+        return True
 
 
 def pending(folder: Path, prefix: str) -> Iterator[Journal]:
