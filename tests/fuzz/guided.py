@@ -3,9 +3,9 @@
     python -m tests.fuzz.guided                          all readers, without end; Ctrl-C ends it
     python -m tests.fuzz.guided --kinds hive --runs 100000
 
-An input of the fuzzer is no file but a handful of edits to a good one: three bytes that say where, one that says how many
-bytes, and these. So inputs are tiny, sums that are right stay right elsewhere, and what is kept of them fits into
-`corpus.txt`, a line each, which is where every run begins. `--keep` adds what a run found, as few as reach everything.
+An input of the fuzzer is no file but a handful of edits to a good one: three bytes that say where, one that says how
+many bytes, and these. So inputs are tiny, and what is kept of them fits into `corpus.txt`, a line each, which is where
+every run begins. `--keep` adds what a run found, as few as reach everything.
 """
 
 from __future__ import annotations

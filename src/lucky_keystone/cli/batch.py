@@ -22,7 +22,7 @@ from .manner import manner
 from .options import SourcePlace, asked_for, replacing_of
 from .pace import shown_seconds
 from .show import Column, console, emit_json, heading, paragraph, table
-from .stages import Stages
+from .stages import Stages, tell
 from .targets import Chosen, choose, reading
 
 if TYPE_CHECKING:
@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from ..drives.guards import Guard
     from ..families.choices import Choices
     from ..fetching.link import Place
+    from ..outputs import Replacing
     from ..sources.source import Source
     from ..work import Work
     from .shop_documents import BatchRowBody
@@ -131,11 +132,7 @@ class Batch:
             if entry.waits:
                 entry.error = Interrupted("Stopped before it was begun.", advice="Run the same command again.")
         bodies = [_body(entry) for entry in entries]
-        if report is not None:
-            as_csv = report.suffix.lower() == ".csv"
-            data = _csv_of(bodies) if as_csv else msgspec.json.format(msgspec.json.encode(bodies), indent=2) + b"\n"
-            write_output(report, data, OutputKind.BATCH, replacing)
-        _tell(path, bodies, report)
+        _tell(path, bodies, _written(report, bodies, replacing))
         return max(entry.exit_code for entry in entries)
 
     @staticmethod
@@ -380,6 +377,20 @@ def _csv_of(bodies: Sequence[BatchRowBody]) -> bytes:
     for row in rows:
         writer.writerow({name: safe_in_table(value) for name, value in row.items()})
     return stream.getvalue().encode()
+
+
+def _written(report: Path | None, bodies: Sequence[BatchRowBody], replacing: Replacing) -> Path | None:
+    """Write the report that is wanted; where that fails the drives are what they are, and their verdict counts."""
+    if report is None:
+        return None
+    as_csv = report.suffix.lower() == ".csv"
+    data = _csv_of(bodies) if as_csv else msgspec.json.format(msgspec.json.encode(bodies), indent=2) + b"\n"
+    try:
+        write_output(report, data, OutputKind.BATCH, replacing)
+    except KeystoneError as error:
+        tell(f"The report could not be written: {error.message} {error.advice}".strip())
+        return None
+    return report
 
 
 def _tell(path: Path, bodies: Sequence[BatchRowBody], report: Path | None) -> None:

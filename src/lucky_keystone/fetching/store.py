@@ -8,6 +8,7 @@ arriving/NAME.unfinished       one that is on its way
 from __future__ import annotations
 
 import hashlib
+import logging
 import os
 import stat
 from collections.abc import Iterator
@@ -27,6 +28,7 @@ from .answers import harmless
 from .part import free_name
 from .summing import file_sum
 
+_log = logging.getLogger(__name__)
 PLACE = "LUCKY_KEYSTONE_STORE"
 """Environment variable: another folder, maybe on a share."""
 _ABOUT = "about.json"
@@ -145,7 +147,10 @@ class Store:
             about = msgspec.structs.replace(
                 about, fetched=moment, used=moment, checked=moment, modified=target.stat().st_mtime_ns
             )
-            _write(place, about)
+            try:
+                _write(place, about)
+            except OSError as error:
+                _log.warning("What is known of %s could not be noted: %s.", about.name, error.strerror)
         return StoredImage(sha256, target, about)
 
     def used(self, image: StoredImage) -> None:
