@@ -6,27 +6,40 @@ import json
 import os
 import subprocess
 import sys
+from functools import cache
 from pathlib import Path
 from typing import Any
 
+from .forked import Loaded
+
+_HANGS = 1200.0
 PROGRAM = [sys.executable, "-m", "lucky_keystone"]
+
+
+@cache
+def _loaded() -> Loaded:
+    return Loaded()
 
 
 def run(
     *arguments: object, code: int = 0, cwd: Path | None = None, typed: str | None = None, log: Path | str | None = None
 ) -> subprocess.CompletedProcess[str]:
     """Run a command line; it has to end with `code`. `log` is the shop's record, else the environment says it."""
-    command = [*PROGRAM, *map(str, arguments)]
-    done = subprocess.run(
-        command,
-        capture_output=True,
-        text=True,
-        cwd=cwd,
-        input=typed,
-        check=False,
-        timeout=1200,
-        env=os.environ | ({} if log is None else {"LUCKY_KEYSTONE_LOG": str(log)}),
-    )
+    settings = os.environ | ({} if log is None else {"LUCKY_KEYSTONE_LOG": str(log)})
+    words = list(map(str, arguments))
+    if sys.platform == "win32":
+        done = subprocess.run(
+            [*PROGRAM, *words],
+            capture_output=True,
+            text=True,
+            cwd=cwd,
+            input=typed,
+            check=False,
+            timeout=_HANGS,
+            env=settings,
+        )
+    else:
+        done = _loaded().run(words, cwd, typed, settings, _HANGS)
     assert done.returncode == code, done.stdout + done.stderr
     assert "Traceback" not in done.stderr
     return done

@@ -43,7 +43,7 @@ def wim(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def edition() -> dict[str, Item]:
-    many = {f"file {n}.dat": Item(some(f"{n % 40}", 700 * n % 90_001)) for n in range(400)}
+    many = {f"file {n}.dat": Item(some(f"{n % 40}", 700 * n % 30_001)) for n in range(150)}
     return system(bootmgr=BIOS, loader=UEFI, further={"many": Item(None, many)})
 
 

@@ -13,13 +13,14 @@ from dissect.util.compression import lzxpress_huffman
 from lucky_keystone.wim.packing import fast, lzms, lzx, xpress
 from lucky_keystone.wim.packing.huffman import PackingError
 
+from ..helpers.amount import part_of
 from ..helpers.lzms_packer import items, pack_lzms, translate_x86
 from ..helpers.packers import pack_lzx, pack_xpress, tokens, translate_calls
 
 PLAIN = {"xpress": lambda data, size, _: xpress.unpack(data, size), "lzx": lzx.unpack, "lzms": lzms.unpack}
 FAST = {"xpress": fast.XPRESS, "lzx": fast.LZX, "lzms": fast.LZMS}
 SIZES = (1, 2, 5, 6, 100, 4096, 8191, 32768)
-ROUNDS = 40
+ROUNDS = part_of(40)
 
 
 def unpack(method: str, data: bytes, size: int, window: int = 32768) -> bytes:
