@@ -88,7 +88,7 @@ def test_a_hybrid_disc_of_the_archive_starts(firmware: str, tmp_path: Path) -> N
     copy.write_bytes(image.read_bytes())
     drive = written(copy, gzip.compress, room=8 * MIB)
     need_firmware(firmware)
-    for seconds in (20, 60, 180, 600):  # as long as a busy machine may need
+    for seconds in (10, 40, 160, 600):  # as long as a busy machine may need
         picture = start_drive(drive, firmware, seconds=seconds).picture
         red, green, blue = (imread(io.BytesIO(picture))[..., channel] for channel in range(3))
         if ((blue > 0.5) & (red < 0.1) & (green < 0.1)).mean() > 0.5:
@@ -110,7 +110,7 @@ def test_a_boot_menu_of_the_archive_starts_from_the_bios(tmp_path: Path) -> None
         file.truncate(8 * MIB)
     drive = written(copy, lambda data: data, room=8 * MIB)
     need_firmware("bios")
-    for seconds in (20, 60, 180, 600):
+    for seconds in (10, 40, 160, 600):
         shown = []
         for path in (drive, empty):
             screen = imread(io.BytesIO(start_drive(path, "bios", seconds=seconds).picture))[..., :3]

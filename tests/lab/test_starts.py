@@ -16,7 +16,7 @@ from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.fat32.read import Fat32Volume
 
-from ..helpers.amount import sample_of
+from ..helpers.amount import ALL, sample_of
 from ..helpers.drives import Built, build_drive, check_file
 from ..helpers.judges import need
 from .starting import assert_bios_starts, assert_uefi_reads_all
@@ -24,7 +24,7 @@ from .starting import assert_bios_starts, assert_uefi_reads_all
 pytestmark = pytest.mark.lab
 
 
-@pytest.mark.parametrize("kib", [300, 410, 500])
+@pytest.mark.parametrize("kib", sample_of([300, 410, 500], [500]))
 def test_bios_starts_loaders_of_every_size(kib: int, tmp_path: Path) -> None:
     """300 KiB crosses four borders of 64 KiB; 500 KiB reaches close to the firmware's own data."""
     disc = tmp_path / "disc.iso"
@@ -59,7 +59,8 @@ def test_drives_with_an_install_image_larger_than_fat32_can_hold(file_system: st
     assert sum(images) > 1 << 32
     assert len(images) == (2 if file_system == "fat32" else 1)
     assert_bios_starts(drive.path)
-    assert_uefi_reads_all(drive.path, drive.plan.tree)
+    if ALL:  # some minutes of an emulated processor
+        assert_uefi_reads_all(drive.path, drive.plan.tree)
 
 
 def test_disc_of_an_independent_authoring_tool(disc: Path, tmp_path: Path) -> None:

@@ -12,6 +12,7 @@ import pytest
 from lucky_keystone.demo.system import write_system
 from lucky_keystone.demo.updater import write_updater
 
+from ..helpers.amount import sample_of
 from ..helpers.drives import extract, small_disc
 from ..helpers.mac import app_of, carried
 from .lane import VERSIONS, Lane, NoLane, lane
@@ -24,6 +25,11 @@ def windows(request: pytest.FixtureRequest) -> Lane:
         return lane(request.param)
     except NoLane as missing:
         pytest.skip(f"no Windows {request.param} here: {missing}")
+
+
+OLDEST = sample_of([*VERSIONS], [VERSIONS[0]])
+NEWEST = sample_of([*VERSIONS], [VERSIONS[-1]])
+"""For tests that take long: one interpreter, of which another test takes the other one."""
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ import pytest
 
 from ..helpers.drives import small_disc
 from ..helpers.program import run
-from .conftest import digest
+from .conftest import OLDEST, digest
 from .kernel import Kernel, make_bench
 from .lane import PROJECT, Lane, windows_path
 
@@ -306,6 +306,7 @@ def test_two_runs_do_not_write_one_drive(bench: Bench, iso: Path) -> None:
     assert bench.run("build", iso, "--onto", "E:", "--yes")[0] == 0
 
 
+@pytest.mark.parametrize("windows", OLDEST, indirect=True)
 @pytest.mark.parametrize("case", ["interrupted", "pulled out", "gauge, a bad place"])
 def test_the_same_holds_under_windows(windows: Lane, bench: Bench, iso: Path, case: str, tmp_path: Path) -> None:
     there = replace(bench, windows=windows)

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from ..fetching.server import Served, Server
 from ..helpers.program import run
-from .conftest import Sources, digest
+from .conftest import NEWEST, OLDEST, Sources, digest
 from .lane import Ended, Lane, several
 
 CASES: dict[str, tuple[str, ...]] = {
@@ -69,6 +69,7 @@ def test_every_drive_is_that_of_linux(windows: Lane, sources: Sources, tmp_path:
     assert set(wrong) <= {"portable", "folder with more"}, wrong
 
 
+@pytest.mark.parametrize("windows", OLDEST, indirect=True)
 def test_three_sizes_at_once_are_right_each_time(windows: Lane, sources: Sources, tmp_path: Path) -> None:
     """Threads read one source and write three drives; each drive is laid out differently."""
     sizes = (96 << 20, 200 << 20, 400 << 20)
@@ -92,6 +93,7 @@ def test_three_sizes_at_once_are_right_each_time(windows: Lane, sources: Sources
     assert [digest(path) for path in there] == [digest(path) for path in here]
 
 
+@pytest.mark.parametrize("windows", NEWEST, indirect=True)
 def test_a_link_is_fetched_and_built_from_and_leaves_nothing_over(
     windows: Lane, sources: Sources, tmp_path: Path
 ) -> None:

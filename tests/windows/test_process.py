@@ -18,7 +18,7 @@ from ..fetching.server import Served, Server
 from ..helpers.drives import small_disc
 from ..helpers.judges import need
 from ..helpers.program import run
-from .conftest import Sources, digest
+from .conftest import NEWEST, OLDEST, Sources, digest
 from .lane import VERSIONS, Lane, kill, lane, windows_path
 
 _BAY = '[[drive]]\nfile = "stick.img"\nmodel = "Fähre 東 №4"\nserial = "MM-1"\n'
@@ -104,6 +104,7 @@ def test_a_closed_pipe_and_null_input_are_what_they_are(windows: Lane, tmp_path:
         assert process.returncode == 141
 
 
+@pytest.mark.parametrize("windows", NEWEST, indirect=True)
 def test_two_runs_do_not_write_one_image_file(windows: Lane, sources: Sources, tmp_path: Path) -> None:
     bay = bay_in(tmp_path / "bay", 64 << 20, _SLOW.replace("6000000", "600000"))
     words = ("build", sources["tidewell.iso"], "--onto", tag_of(bay), "--bay", bay, "--yes", "--no-probe")
@@ -173,6 +174,7 @@ def kill_some(windows: Lane, sources_iso: Path, folder: Path, count: int, chance
     assert digest(bay / "stick.img") == digest(here / "stick.img")
 
 
+@pytest.mark.parametrize("windows", OLDEST, indirect=True)
 def test_killed_builds_continue_to_the_same_drive(windows: Lane, sources: Sources, tmp_path: Path) -> None:
     kill_some(windows, sources["tidewell.iso"], tmp_path, 2, random.Random(26))
 
