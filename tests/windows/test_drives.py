@@ -6,6 +6,8 @@ import hashlib
 from collections.abc import Callable
 from pathlib import Path
 
+import pytest
+
 from ..fetching.server import Served, Server
 from ..helpers.program import run
 from .conftest import NEWEST, OLDEST, Sources, digest
