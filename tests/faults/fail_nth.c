@@ -1,5 +1,7 @@
 /* Counts what a program asks of the system about one folder, and lets the N-th call fail. Preloaded (LD_PRELOAD).
  *
+ * A copy of a process that was loaded already calls fault_begin when its environment is set, and fault_end at its end.
+ *
  * FAULT_FOLDER  paths below it count, and descriptors of files there
  * FAULT_AT      the call that fails; 0: none
  * FAULT_HOW     an error's number; 0: half of what was asked is read or written; -1: the program is killed there
@@ -37,14 +39,15 @@ static void note(const char *call, const char *path) {
     }
 }
 
-__attribute__((constructor)) static void begin(void) {
-    folder = getenv("FAULT_FOLDER");
-    report = getenv("FAULT_REPORT");
+__attribute__((constructor)) void fault_begin(void) {
+    folder = getenv("FAULT_FOLDER") ? strdup(getenv("FAULT_FOLDER")) : NULL;
+    report = getenv("FAULT_REPORT") ? strdup(getenv("FAULT_REPORT")) : NULL;
+    atomic_store(&count, 0);
     at = getenv("FAULT_AT") ? atol(getenv("FAULT_AT")) : 0;
     how = getenv("FAULT_HOW") ? atoi(getenv("FAULT_HOW")) : EIO;
 }
 
-__attribute__((destructor)) static void end(void) {
+__attribute__((destructor)) void fault_end(void) {
     if (folder && !at) note("calls", "");
 }
 

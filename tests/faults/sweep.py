@@ -17,7 +17,6 @@ import os
 import random
 import shutil
 import subprocess
-import sys
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
@@ -27,6 +26,7 @@ from tempfile import TemporaryDirectory
 
 from ..fetching.server import Served, Server
 from ..helpers.drives import small_disc
+from ..helpers.forked import Loaded
 
 HOWS = {"EIO": errno.EIO, "ENOSPC": errno.ENOSPC, "EACCES": errno.EACCES, "short": 0, "kill": -1}
 _SOURCE = Path(__file__).with_name("fail_nth.c")
@@ -132,6 +132,7 @@ class Sweep:
         scratch.mkdir(parents=True, exist_ok=True)
         self._library = scratch / "fail_nth.so"
         subprocess.run(["clang", "-shared", "-fPIC", "-O1", _SOURCE, "-o", self._library, "-ldl"], check=True)
+        self._loaded = Loaded(self._library)
         self._sources = scratch / "sources"
         self._sources.mkdir()
         disc = small_disc(self._sources / "t.iso")
@@ -170,15 +171,11 @@ class Sweep:
             "LUCKY_KEYSTONE_STORE": str(folder / "store"),
         }
         if at is not None:
-            settings |= {"LD_PRELOAD": str(self._library), "FAULT_FOLDER": str(folder), "FAULT_AT": str(at)}
+            settings |= {"FAULT_FOLDER": str(folder), "FAULT_AT": str(at)}
             settings |= {"FAULT_HOW": str(how), "FAULT_REPORT": str(report)}
         words = [word.format_map(self._names) for word in words]
-        command = [sys.executable, "-m", "lucky_keystone", *words]
-        done = subprocess.run(
-            command, cwd=folder, env=settings, stdin=subprocess.DEVNULL, capture_output=True, timeout=_HANGS
-        )
-        said = (done.stdout + done.stderr).decode("utf-8", "replace")
-        return done.returncode, said, report.read_text() if report.exists() else ""
+        done = self._loaded.run(list(words), folder, settings=settings, timeout=_HANGS)
+        return done.returncode, done.stdout + done.stderr, report.read_text() if report.exists() else ""
 
     def judge(self, case: Case, choose: Callable[[int], Sequence[int]], how: str) -> Judged:
         """Let the calls fail that `choose` returns of how many there are, each in a run of its own."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import array
 import atexit
+import ctypes
 import importlib
 import io
 import json
@@ -21,11 +22,13 @@ import subprocess
 import sys
 import tempfile
 import threading
+import time
 import traceback
 from contextlib import suppress
 from pathlib import Path
 from typing import Any, NoReturn
 
+HANGS = 1200.0
 _PROJECT = Path(__file__).parents[2]
 _HEAD = struct.Struct("<I")
 _FILES = 4
@@ -34,10 +37,11 @@ _FILES = 4
 class Loaded:
     """The process that has loaded the program."""
 
-    def __init__(self) -> None:
+    def __init__(self, library: Path | None = None) -> None:
+        """`library` is one that is loaded before all others."""
         ours, theirs = socket.socketpair()
         command = [sys.executable, "-c", f"from tests.helpers.forked import serve; serve({theirs.fileno()})"]
-        settings = os.environ | {"OPENBLAS_NUM_THREADS": "1"}
+        settings = os.environ | {"OPENBLAS_NUM_THREADS": "1"} | ({"LD_PRELOAD": str(library)} if library else {})
         self._process = subprocess.Popen(
             command, cwd=_PROJECT, env=settings, pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL
         )
@@ -50,14 +54,26 @@ class Loaded:
         self._process.wait()
 
     def run(
-        self, arguments: list[str], cwd: Path | None, typed: str | None, settings: dict[str, str], timeout: float
+        self,
+        arguments: list[str],
+        cwd: Path | None = None,
+        typed: str | None = None,
+        settings: dict[str, str] | None = None,
+        timeout: float = HANGS,
+        kill_after: float | None = None,
     ) -> subprocess.CompletedProcess[str]:
-        """Run a command line, as `subprocess.run` does."""
+        """Run a command line, as `subprocess.run` does; it is killed after so many seconds, where that is asked for."""
         with tempfile.TemporaryFile() as given, tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
             given.write((typed or "").encode())
             given.seek(0)
             ended, to_end = os.pipe()
-            asked = json.dumps({"arguments": arguments, "cwd": str(cwd or Path.cwd()), "settings": settings}).encode()
+            wanted = {
+                "arguments": arguments,
+                "cwd": str(cwd or Path.cwd()),
+                "settings": dict(os.environ if settings is None else settings),
+                "kill_after": kill_after,
+            }
+            asked = json.dumps(wanted).encode()
             files = [given.fileno(), out.fileno(), err.fileno(), to_end]
             with self._lock:
                 self._socket.sendmsg(
@@ -116,6 +132,9 @@ def _watch(asked: dict[str, Any], files: list[int]) -> NoReturn:
     if child == 0:
         os.close(files[3])
         _run(asked, files[:3])
+    if asked["kill_after"] is not None:
+        time.sleep(asked["kill_after"])
+        os.kill(child, signal.SIGKILL)  # it is still there, if only to be waited for
     code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
     os.write(files[3], str(code).encode())
     os._exit(0)
@@ -136,6 +155,8 @@ def _run(asked: dict[str, Any], files: list[int]) -> NoReturn:
     os.chdir(asked["cwd"])
     os.environ.clear()
     os.environ.update(asked["settings"])
+    if "FAULT_FOLDER" in os.environ:
+        ctypes.CDLL(None).fault_begin()
     sys.argv = ["lucky-keystone", *asked["arguments"]]
     sys.stdin = sys.__stdin__ = _text(0, "r")  # type: ignore[misc]
     sys.stdout = sys.__stdout__ = _text(1, "w")  # type: ignore[misc]
@@ -155,4 +176,6 @@ def _run(asked: dict[str, Any], files: list[int]) -> NoReturn:
         atexit._run_exitfuncs()
         sys.stdout.flush()
         sys.stderr.flush()
+    if "FAULT_FOLDER" in os.environ:
+        ctypes.CDLL(None).fault_end()
     os._exit(code if isinstance(code, int) else 0 if code is None else 1)

@@ -10,14 +10,14 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from .forked import Loaded
+from .forked import HANGS, Loaded
 
-_HANGS = 1200.0
 PROGRAM = [sys.executable, "-m", "lucky_keystone"]
 
 
 @cache
-def _loaded() -> Loaded:
+def loaded() -> Loaded:
+    """Return the process that all runs are copies of."""
     return Loaded()
 
 
@@ -35,11 +35,11 @@ def run(
             cwd=cwd,
             input=typed,
             check=False,
-            timeout=_HANGS,
+            timeout=HANGS,
             env=settings,
         )
     else:
-        done = _loaded().run(words, cwd, typed, settings, _HANGS)
+        done = loaded().run(words, cwd, typed, settings)
     assert done.returncode == code, done.stdout + done.stderr
     assert "Traceback" not in done.stderr
     return done
