@@ -171,6 +171,8 @@ def test_the_same_plan_makes_the_same_drive_and_two_drives_have_names_of_their_o
         built(wim, alone, "--identity", path.name)
         assert alone.read_bytes() == path.read_bytes()
         assert check_file(path).findings == []
+    told = run("check", one, "--against", wim, code=2).stderr
+    assert "a system that runs from the drive changes it" in told  # and its image is not called missing
     assert from_fat(one, STORES["uefi"]) != from_fat(two, STORES["uefi"])
 
 

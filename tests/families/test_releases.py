@@ -11,6 +11,7 @@ from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.errors import SourceError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
+from lucky_keystone.families.windows.portable.editions import chosen_edition, editions_of, words_of
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.planning.plan import Plan
 from lucky_keystone.sources.opening import open_source
@@ -85,6 +86,10 @@ def test_older_32_bit_releases_start_in_bios_mode_only(tmp_path: Path) -> None:
 def test_two_architectures_on_one_disc(tmp_path: Path) -> None:
     """Both folders' images are listed, and both are split."""
     folder = release(tmp_path / "both", build=19045, architectures=("x64", "x86"))
+    source = open_source(folder)
+    there, words = editions_of(source), words_of(source)
+    assert len(set(words)) == len(there) > 1
+    assert [chosen_edition(source, word) for word in words] == there
     plan = plan_of(folder, part_size=1 << 20, file_system="fat32")  # type: ignore[arg-type]
     assert {name: row(plan, name)[0] for name in ("UEFI 64-bit", "UEFI 32-bit", "UEFI ARM64")} == {
         "UEFI 64-bit": "starts",

@@ -91,15 +91,19 @@ def command(
 
     Exit code 1 when something is wrong. What a host changed by using a healthy drive is reported as such.
     """
-    from ..checking.check import check_drive
-    from ..families.families import family_of
+    from ..checking.check import check_drive, find_sector_size
+    from ..families.families import family_on
+    from ..starting.reading import read_drive
 
     if added and against is None:
         raise click.UsageError("--add goes with --against.")
     chosen = existing(drive, bay)
     source = open_with_progress(against, added, terms=terms_of(None, authority, bay)) if against is not None else None
-    if source is not None and (family := family_of(source)) is not None and source.root.entries:
-        source = replace(source, root=family.on_drive(source))
+    if source is not None and source.root.entries:
+        with reading(chosen) as medium:
+            size = sector_size or find_sector_size(medium, chosen.shelf().get())
+            family = family_on(read_drive(medium, size, "the drive"), source)
+        source = replace(source, root=family.on_drive(source)) if family is not None else source
     with Logged("check", chosen, source) as log, reading(chosen) as medium, Stages() as stages:
         medium.forget_cache()
         known = sector_size or (chosen.drive.sector_size if chosen.drive else None)

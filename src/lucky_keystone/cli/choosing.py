@@ -96,7 +96,7 @@ def _asked(found: Sequence[CatalogueImage]) -> CatalogueImage:
 def with_edition(source: Source, choices: Choices) -> Choices:
     """Return choices that say which edition is applied; where several can be, it is asked for in a terminal."""
     from ..families.families import APPLIED
-    from ..families.windows.portable.editions import editions_of
+    from ..families.windows.portable.editions import editions_of, words_of
 
     if choices.purpose != APPLIED.purpose or choices.edition is not None or not can_ask():
         return choices
@@ -120,9 +120,8 @@ def with_edition(source: Source, choices: Choices) -> Choices:
         rows,
     )
     out.print()
-    chosen = there[_number_asked(f"Which edition is to run from the drive? (1 to {len(there)})", len(there)) - 1]
-    same = sum(each.name == chosen.name for each in there)
-    return msgspec.structs.replace(choices, edition=chosen.name if same == 1 else str(chosen.index))
+    number = _number_asked(f"Which edition is to run from the drive? (1 to {len(there)})", len(there))
+    return msgspec.structs.replace(choices, edition=words_of(source)[number - 1])
 
 
 def _number_asked(question: str, most: int) -> int:

@@ -17,12 +17,11 @@ def asked_of(machine: MachineFacts, source: SourceFacts) -> tuple[Requirement, .
     Of editions of several types those of clients count: they ask for the most.
     """
     editions = [edition for image in source.images for edition in image.editions]
-    if not editions:
+    asking = [edition for edition in editions if not edition.is_server] or editions
+    if not asking:
         return ()
-    kinds = {edition.installation_type for edition in editions}
-    return requirements(
-        max(edition.build for edition in editions), kinds.pop() if len(kinds) == 1 else "Client", machine
-    )
+    newest = max(asking, key=lambda edition: edition.build)
+    return requirements(newest.build, newest.installation_type, machine)
 
 
 @dataclass(frozen=True)

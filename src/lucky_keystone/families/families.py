@@ -18,6 +18,7 @@ from .windows.setup import WindowsSetup
 
 if TYPE_CHECKING:
     from ..sources.source import Source
+    from ..starting.bootable import Bootable
 
 FAMILIES: tuple[Family, ...] = (WindowsRescue(), WindowsSetup(), MacInstaller(), RawImage())
 """The first that recognises a source has it."""
@@ -41,6 +42,11 @@ def family_for(source: Source, choices: Choices) -> Family:
 def family_of(source: Source) -> Family | None:
     """Return the family of `source`, None when it is nothing that a drive can be built from."""
     return next((family for family in FAMILIES if family.recognises(source)), None)
+
+
+def family_on(drive: Bootable, source: Source) -> Family | None:
+    """Return the family that a drive, built from `source`, is of: a system lies on it, or what the source itself is."""
+    return APPLIED if APPLIED.recognises(source) and APPLIED.is_on(drive) else family_of(source)
 
 
 def supplied(source: Source, path: str) -> Supply | None:

@@ -8,6 +8,7 @@ from typing import Literal
 
 from ..setup.waivers import FIRST_BUILD, FIRST_WITH_POPCNT
 from ..units import shown_size
+from ..wim.read import is_server
 from .facts import Flag, MachineFacts
 
 _MEMORY, _STORAGE = 4 << 30, 64_000_000_000
@@ -40,7 +41,7 @@ def requirements(build: int, installation: str, machine: MachineFacts) -> tuple[
 
     Only client editions from build 22000 on check anything; server editions of the same builds do not.
     """
-    if build < FIRST_BUILD or installation.lower() == "server":
+    if build < FIRST_BUILD or is_server(installation):
         return ()
     return tuple(_all(build, machine))
 

@@ -53,6 +53,15 @@ class Edition:
     size: int
     """Bytes when installed."""
 
+    @property
+    def is_server(self) -> bool:
+        return is_server(self.installation_type)
+
+
+def is_server(installation_type: str) -> bool:
+    """Tell by the type in an image's facts: 'Server', 'Server Core'."""
+    return "server" in installation_type.lower()
+
 
 class InstallImage:
     """One install image. Made from any seekable content; `place` names it in messages."""

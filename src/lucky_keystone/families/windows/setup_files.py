@@ -67,7 +67,7 @@ def _refuse_waivers(facts: SourceFacts, wanted: str) -> None:
         raise UsageError(
             f"--waive {wanted}: the source installs nothing, so nothing is checked.", advice="Leave it out."
         )
-    if all("server" in edition.installation_type.lower() for edition in editions):
+    if all(edition.is_server for edition in editions):
         raise UsageError(
             f"--waive {wanted}: setup of server editions does not check the machine.", advice="Leave it out."
         )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from functools import lru_cache
 
 from ....errors import SourceError, UsageError
@@ -23,12 +24,46 @@ def editions_of(source: Source) -> list[tuple[WholeImage, Edition]]:
     return [(image, edition) for image in all_images(source) for edition in image.editions]
 
 
-def chosen_edition(source: Source, wanted: str | None) -> tuple[WholeImage, Edition]:
-    """Return the edition that is meant, by number, name or a part of it. Raises UsageError with a list."""
+def words_of(source: Source) -> list[str]:
+    """Return the word that names each edition of `editions_of`, and no other one.
+
+    Its number; its name where several images have that number; the folder of its image and the number where they have
+    that name as well, as on a disc for two architectures; at last its image's path and the number.
+    """
     there = editions_of(source)
+    numbers = Counter(edition.index for _, edition in there)
+    names = Counter(edition.name.lower() for _, edition in there)
+    in_folders = Counter(_in_folder(image, edition) for image, edition in there)
+
+    def word(image: WholeImage, edition: Edition) -> str:
+        if numbers[edition.index] == 1:
+            return str(edition.index)
+        if edition.name and names[edition.name.lower()] == 1:
+            return edition.name
+        short = _in_folder(image, edition)
+        return short if in_folders[short] == 1 else f"{image.first.place}/{edition.index}"
+
+    return [word(image, edition) for image, edition in there]
+
+
+def _in_folder(image: WholeImage, edition: Edition) -> str:
+    return f"{image.first.place.partition('/')[0]}/{edition.index}"
+
+
+def word_for(source: Source, image: WholeImage, edition: Edition) -> str:
+    """Return what names an edition of an image, in a plan say."""
+    return words_of(source)[editions_of(source).index((image, edition))]
+
+
+def chosen_edition(source: Source, wanted: str | None) -> tuple[WholeImage, Edition]:
+    """Return the edition that is meant, by its word, number, name or a part of it. Raises UsageError with a list."""
+    there, words = editions_of(source), words_of(source)
     if not there:
         raise SourceError(f"{source.path}: its install image lists no editions.", advice="Get the image again.")
-    listed = ", ".join(f"{edition.index} {edition.name}" for _, edition in there)
+    listed = ", ".join(
+        edition.name if word == edition.name else f"{word} {edition.name}"
+        for word, (_, edition) in zip(words, there, strict=True)
+    )
     if wanted is None:
         if len(there) == 1:
             return there[0]
@@ -36,16 +71,11 @@ def chosen_edition(source: Source, wanted: str | None) -> tuple[WholeImage, Edit
             f"--edition is missing: {source.path.name} holds {len(there)} editions.", advice=f"There are: {listed}."
         )
     lower = wanted.lower()
-    exact = [each for each in there if wanted == str(each[1].index) or lower == each[1].name.lower()]
+    named = [each for word, each in zip(words, there, strict=True) if lower == word.lower()]
+    exact = named or [each for each in there if wanted == str(each[1].index) or lower == each[1].name.lower()]
     found = exact or [each for each in there if lower and lower in each[1].name.lower()]
     if len(found) != 1:
         why = "has no edition" if not found else "has several editions that fit"
         meant = did_you_mean(wanted, [edition.name for _, edition in there])
         raise UsageError(f"{source.path.name} {why} '{wanted}'.", advice=f"{meant}There are: {listed}.")
     return found[0]
-
-
-def word_for(source: Source, edition: Edition) -> str:
-    """Return what names an edition in a plan: its number, or its name where another image has the same number."""
-    same = sum(other.index == edition.index for _, other in editions_of(source))
-    return str(edition.index) if same == 1 else edition.name

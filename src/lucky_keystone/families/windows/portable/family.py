@@ -15,9 +15,10 @@ import msgspec
 
 from ....errors import UsageError
 from ....hive.store import PartitionName
+from ....setup.folders import SETUP_IMAGES
 from ....sources.diskimage import DiskImage
 from ....sources.source import INSTALL_IMAGE, Source
-from ....starting.bootable import PlannedBootVolume, PlannedDrive
+from ....starting.bootable import Bootable, PlannedBootVolume, PlannedDrive
 from ....tables.partition import Use
 from ....tree import Folder
 from ....volumes.fat32.kind import FAT32
@@ -27,7 +28,7 @@ from ...facts import SourceFacts
 from ...family import DriveNames, DriveShape, DriveWish, Supply, VolumeWish
 from ..facts import facts_of
 from .editions import all_images, chosen_edition, word_for
-from .marks import marked, with_answers
+from .marks import HIVE, marked, with_answers
 from .start_volume import partition_name, start_volume
 from .system import shape_of, system_of
 from .words import decisions_of, label_of, told
@@ -56,6 +57,13 @@ class WindowsPortable:
 
     def recognises(self, source: Source) -> bool:
         return source.packing is None and bool(all_images(source))
+
+    def is_on(self, drive: Bootable) -> bool:
+        """Tell whether a system lies on a drive, and no installer beside it on the same volume."""
+        return any(
+            volume.find(HIVE) is not None and not any(volume.find(path) for path in SETUP_IMAGES)
+            for volume in drive.volumes
+        )
 
     def facts(self, source: Source) -> SourceFacts:
         return replace(facts_of(source), family=_ALONE if source.form == INSTALL_IMAGE else self.name)
@@ -94,7 +102,7 @@ class WindowsPortable:
         settled = msgspec.structs.replace(
             choices,
             purpose=self.purpose,
-            edition=word_for(source, edition),
+            edition=word_for(source, image, edition),
             table=table,
             firmware=firmware,
             file_system="fat32+ntfs",
