@@ -13,7 +13,8 @@ from tomlkit.exceptions import TOMLKitError
 from .errors import UsageError, naming
 from .nearest import did_you_mean
 
-_LARGEST = 1 << 20
+LARGEST = 1 << 20
+"""Bytes: what people write by hand is far smaller."""
 
 
 def read_settings(path: Path, what: str, kind: str, version: int, advice: str) -> tuple[str, dict[str, Any]]:
@@ -22,8 +23,8 @@ def read_settings(path: Path, what: str, kind: str, version: int, advice: str) -
     Its first key, `kind`, has the version of the format. Raises UsageError where it is none; `advice` says what to do.
     """
     with naming(str(path), UsageError, advice=advice), path.open("rb") as stream:
-        data = stream.read(_LARGEST + 1)
-    if len(data) > _LARGEST:
+        data = stream.read(LARGEST + 1)
+    if len(data) > LARGEST:
         raise UsageError(f"{path} is too large to be {what}.", advice="Name another file.")
     try:
         text = data.decode("utf-8")

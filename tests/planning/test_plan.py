@@ -147,7 +147,9 @@ def test_a_plan_comes_back_from_its_file(disc: Path, tmp_path: Path) -> None:
     text = (tmp_path / "crew.toml").read_text()
     chosen, decided = text.partition("\n[choices]\n")[2].split("\n[decided]\n")
     assert [key for key in ("label = ", "part_size = ", "table = ") if key in chosen] == ["label = ", "part_size = "]
-    assert 'table = "mbr" # both BIOS and UEFI machines start from it' in decided
+    decided, reasons = decided.split("\n[reasons]\n")
+    assert 'table = "mbr"' in decided
+    assert 'table = "both BIOS and UEFI machines start from it' in reasons
     assert {decision.by for decision in decided_again(saved, source, plan)} == {"you", "plan", "tool"}
     (tmp_path / "crew.toml").write_text(text.replace(plan.source.fingerprint, "0" * 32))
     with pytest.raises(SourceError, match="is not the source"):
@@ -173,6 +175,7 @@ GOOD = 'format = 1\n[source]\npath = "x.iso"\n[drive]\nsize = 1000\n[choices]\nl
         (GOOD.replace("format = 1", "format = 7"), "line 1, format: 7 is not known"),
         (GOOD.replace('path = "x.iso"', ""), "line 2, source: Object missing required field `path`"),
         (GOOD + "label = \n", "line 8"),
+        (GOOD + "#" * (1 << 20), "too large for a plan file"),
     ],
 )
 def test_errors_of_a_plan_file_name_line_and_key(text: str, where: str, tmp_path: Path) -> None:

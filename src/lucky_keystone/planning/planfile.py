@@ -1,7 +1,7 @@
 """Plan files: what was decided, as TOML that can be saved, edited by hand, and built again (see docs/formats.md).
 
-The file holds what decides: source, drive, what the technician chose, and what the tool decided, with its reasons as
-comments. Layout and forecast are in it as comments too: they follow from the rest and are worked out again.
+The file holds what decides: source, drive, what the technician chose, and what the tool decided, with its reasons.
+Layout and forecast are in it as comments: they follow from the rest and are worked out again.
 """
 
 from __future__ import annotations
@@ -16,21 +16,21 @@ import tomlkit
 from tomlkit.items import Table
 
 from ..errors import SourceError, UsageError, naming
-from ..families.choices import CHOICE_NAMES, Bytes, Choices, given
+from ..families.choices import Bytes, Choices, given
 from ..families.family import Earlier
 from ..fetching.link import Link, lasting, place_of
 from ..fetching.remote import Terms
 from ..outputs import NOTHING_ELSE, PLAN_HEAD, OutputKind, Replacing, write_output
 from ..progress import Progress, silent
-from ..settings import line_of
+from ..settings import LARGEST, line_of
 from ..sources.opening import open_source
 from ..sources.source import Source
 from ..units import shown_size
 from .plan import Plan
 
-FORMAT = 2
-_FORMATS = (1, 2)
-"""Of format 1 all choices are in [choices], whoever made them."""
+FORMAT = 3
+_FORMATS = (1, 2, 3)
+"""Of format 1 all choices are in [choices], whoever made them; of format 2 reasons are comments, which are not read."""
 
 
 class SourcePart(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -67,6 +67,8 @@ class PlanFile(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
     drive: DrivePart = DrivePart()
     choices: Choices = Choices()
     decided: Choices = Choices()
+    reasons: dict[str, str] = {}
+    """Of what was decided, by the name of the choice."""
 
 
 @dataclass(frozen=True)
@@ -86,7 +88,8 @@ def save_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> No
     document = tomlkit.document()
     for line in (
         f"{PLAN_HEAD.removeprefix('# ')} Edit it and build it with:  lucky-keystone build THIS-FILE --onto DRIVE",
-        "[choices] is what was chosen, [decided] what the tool decided; remove a line to let the tool decide it again.",
+        "[choices] is what was chosen, [decided] what the tool decided, each for its reason in [reasons].",
+        "Remove a line of [decided] to let the tool decide it again.",
     ):
         document.add(tomlkit.comment(line))
     document.add("format", tomlkit.item(FORMAT))
@@ -109,18 +112,19 @@ def save_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> No
     drive.add("size", plan.drive.size)
     drive.add("sector_size", plan.drive.sector_size)
     document.add("drive", drive)
-    choices, decided = _choice_tables(plan)
+    choices, decided, reasons = _choice_tables(plan)
     document.add("choices", choices)
     document.add("decided", decided)
+    document.add("reasons", reasons)
     for line in _comments(plan):
         document.add(tomlkit.comment(line))
     write_output(path, tomlkit.dumps(document).encode(), OutputKind.PLAN, replacing)
 
 
-def _choice_tables(plan: Plan) -> tuple[Table, Table]:
-    """Return [choices] and [decided]; each drive gets the identity of its own name unless one was chosen."""
+def _choice_tables(plan: Plan) -> tuple[Table, Table, Table]:
+    """Return [choices], [decided] and [reasons]; each drive gets the identity of its own name unless one was chosen."""
     by_choice = {decision.choice: decision for decision in plan.decisions if decision.choice}
-    choices, decided = tomlkit.table(), tomlkit.table()
+    choices, decided, reasons = tomlkit.table(), tomlkit.table(), tomlkit.table()
     for name, value in given(plan.choices).items():
         decision = by_choice.get(name)
         if decision is not None and decision.by == "you":
@@ -128,8 +132,8 @@ def _choice_tables(plan: Plan) -> tuple[Table, Table]:
         elif name != "identity":
             decided.add(name, value)
             if decision is not None:
-                decided[name].comment(decision.reason)
-    return choices, decided
+                reasons.add(name, decision.reason)
+    return choices, decided, reasons
 
 
 def _comments(plan: Plan) -> list[str]:
@@ -144,8 +148,10 @@ def _comments(plan: Plan) -> list[str]:
 
 def read_plan(path: Path) -> SavedPlan:
     """Read a plan file. Raises UsageError naming line and key of what is wrong."""
-    with naming(str(path), UsageError, advice="Check the path of the plan."):
-        data = path.read_bytes()
+    with naming(str(path), UsageError, advice="Check the path of the plan."), path.open("rb") as stream:
+        data = stream.read(LARGEST + 1)
+    if len(data) > LARGEST:
+        raise UsageError(f"{path} is too large for a plan file.", advice="Name the plan file that 'plan' has saved.")
     try:
         text = data.decode("utf-8")
         values = tomllib.loads(text)
@@ -170,20 +176,11 @@ def read_plan(path: Path) -> SavedPlan:
             advice="Plan again with this version.",
         )
     chosen, decided = given(plan.choices), given(plan.decided)
-    reasons = _reasons(text)
     together = Choices(**{**decided, **chosen})  # type: ignore[arg-type]
-    made = {name: Earlier("plan", reasons.get(name) or "as the plan has it") for name in decided if name not in chosen}
-    return SavedPlan(plan.source, plan.drive, together, made)
-
-
-def _reasons(text: str) -> dict[str, str]:
-    """Return the comment behind each line of [decided]."""
-    decided = tomlkit.parse(text).get("decided", {})
-    return {
-        name: decided[name].trivia.comment.removeprefix("#").strip()
-        for name in CHOICE_NAMES
-        if name in decided and hasattr(decided[name], "trivia")
+    made = {
+        name: Earlier("plan", plan.reasons.get(name) or "as the plan has it") for name in decided if name not in chosen
     }
+    return SavedPlan(plan.source, plan.drive, together, made)
 
 
 def open_planned_source(
