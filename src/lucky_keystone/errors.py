@@ -6,11 +6,22 @@
     ├── ProtectError    3    refused, so that data on a drive stays unharmed
     │   └── NoRights    3    the system does not let this user do it
     ├── SourceError     4    what was given to build from cannot be used
-    │   └── TooFarInside 4   what was asked for is too far inside a compressed image
+    │   ├── TooFarInside 4   what was asked for is too far inside a compressed image
+    │   ├── NoRoom      4    a volume has too little free space
+    │   ├── UnreadableSource 4  a file of the source cannot be read any more (source_file)
+    │   ├── LinkExpired 4    a server does not know the link any more (fetching)
+    │   ├── VolumeError 4    what should be a volume is none, or is damaged (volumes)
+    │   ├── HiveError   4    a hive is damaged, or has not what is looked for (hive)
+    │   └── ChunkError  4    compressed bytes that cannot be decoded (chunks)
     ├── DriveError      5    the drive or image file failed while it was read or written
     │   ├── DriveGone   5    it is no longer there
     │   └── Transient   5    it may work when it is tried again
+    ├── RecordError    70    bytes that are no structure of a kind; whoever reads them says of what (record)
+    ├── ManifestError  70    what should be a manifest is damaged; a check notes it (manifest)
+    │   └── EarlierManifest 70  it is of an earlier version
     └── Interrupted   130    stopped by the user
+
+One that nobody has named better ends with 70, as internal errors do: 1 means that a check has found something.
 
 A message says what happened, where (file, offset, tag), and what to do next.
 """
@@ -24,7 +35,7 @@ from contextlib import contextmanager
 class KeystoneError(Exception):
     """Base of all errors that are shown to a user as one message."""
 
-    exit_code = 1
+    exit_code = 70
 
     def __init__(self, message: str, *, advice: str = "") -> None:
         super().__init__(message)
@@ -63,6 +74,10 @@ class SourceError(KeystoneError):
 
 class TooFarInside(SourceError):
     """What was asked for lies too far inside a compressed image to be looked at; nothing is wrong with it."""
+
+
+class NoRoom(SourceError):
+    """A volume has too little free space for what is to be added."""
 
 
 class DriveError(KeystoneError):

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from ..content import ContentFile, FileRange, Seekable, seekable
-from ..errors import KeystoneError
+from ..errors import KeystoneError, SourceError
 from ..progress import Progress
 from ..sources.certificates import PACKAGES, certified_until, is_package
 from ..sources.diskimage import DiskImage
@@ -120,6 +120,6 @@ def _base_image(volume: ReadBootVolume, start: MacStart) -> DiskImage | None:
     if configuration.container and configuration.base_image:
         held = image.volume.find(configuration.base_image) if image.volume is not None else None
         if held is None:
-            raise KeystoneError(f"{configuration.base_image} is not in it, though the boot configuration names it.")
+            raise SourceError(f"{configuration.base_image} is not in it, though the boot configuration names it.")
         image = open_image(seekable(held.content), f"{path}: {configuration.base_image}")
     return image.disk if isinstance(image.disk, DiskImage) else None

@@ -15,7 +15,7 @@ from ..checking.codes import Code
 from ..checking.found import FoundVolume
 from ..checking.report import Finding
 from ..content import ContentFile, FileRange, Literal, piece_of, seekable, stream
-from ..errors import KeystoneError, SourceError
+from ..errors import KeystoneError, NoRoom, SourceError
 from ..families.families import supplied
 from ..families.family import Supply
 from ..setup.folders import SETUP_IMAGES
@@ -186,7 +186,7 @@ def _install_image(case: Case, finding: Finding) -> Outcome:
     what = f"{folder}/{there.name} of {source.path} is written{parts} ({exact_size(size)})"
     what += f", then {', '.join(old)} is removed" if old else ""
     outcome = _put(case, finding, found, files, old, what)
-    if isinstance(outcome, NotMended) and old_size and "free space" in outcome.why:
+    if isinstance(outcome, NotMended) and old_size and outcome.lacks_room:
         advice = f"Delete {path} from the drive ({exact_size(old_size)} that are of no use), then mend again."
         return NotMended(finding, outcome.why, advice)
     return outcome
@@ -235,7 +235,7 @@ def _put(
         changes = WRITERS[found.kind.name](case, found, files, old) if found.kind.name in WRITERS else None
         changes = changes if changes is not None else _in_place(found, files, old)
     except KeystoneError as error:
-        return NotMended(finding, error.message.rstrip("."), error.advice)
+        return NotMended(finding, error.message.rstrip("."), error.advice, isinstance(error, NoRoom))
     if changes is None:
         names = ", ".join(files)
         why = f"{found.kind.shown} is not written to by this program, beyond a file of the very same size"

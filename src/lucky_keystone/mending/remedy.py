@@ -80,6 +80,8 @@ class NotMended:
     why: str
     """Completes 'not mended: …'."""
     advice: str
+    lacks_room: bool = False
+    """True where the volume has too little free space."""
 
     @property
     def code(self) -> Code:

@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from ...content import Content, Joined, Literal, Zeros, piece_of
-from ...errors import SourceError
+from ...errors import NoRoom, SourceError
 from ...tree import EPOCH, File
 from ..shortnames import ShortNames, exact_short_name, fold
 from ..volume import Run
@@ -365,14 +365,14 @@ class _FreeClusters:
                 self._runs.append((first, count))
 
     def take(self, count: int) -> list[tuple[int, int]]:
-        """Return runs (first cluster, count) of `count` clusters together. Raises SourceError."""
+        """Return runs (first cluster, count) of `count` clusters together. Raises NoRoom."""
         fitting = next((number for number, run in enumerate(self._runs) if run[1] >= count), None)
         found: list[tuple[int, int]] = []
         left = count
         while left:
             number = fitting if fitting is not None else 0
             if not self._runs:
-                raise SourceError(
+                raise NoRoom(
                     f"The drive has too little free space: {left:,} more clusters are needed.",
                     advice="Delete files from it that are not needed, or use a larger drive.",
                 )
