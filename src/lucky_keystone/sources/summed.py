@@ -1,4 +1,4 @@
-"""A stored member of an archive, held against the archive's own sum whenever it is read from front to back."""
+"""A stored member of an archive, compared with the archive's own sum whenever it is read from front to back."""
 
 from __future__ import annotations
 
@@ -103,7 +103,7 @@ class SummedFile:
 
 
 def own_sum(content: Content) -> Sum | None:
-    """Return the sum that a content is held against while all of it is read in order; None without one."""
+    """Return the sum that a content is compared with while all of it is read in order; None without one."""
     if not isinstance(content, FileRange) or content.offset or content.size != content.file.size:
         return None
     found = getattr(content.file, "sum", None)

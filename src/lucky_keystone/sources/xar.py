@@ -84,7 +84,7 @@ class XarArchive:
         return SourceError(f"{self._name}, a package: {why}.", advice=_ADVICE)
 
     def _compare_table(self, root: ElementTree.Element, packed: bytes) -> None:
-        """Hold the table of contents, as stored, against its sum at the place in the heap that it names."""
+        """Compare the table of contents, as stored, with its sum at the place in the heap that it names."""
         element = root.find("toc/checksum")
         method = _method(element)
         if element is None or method is None:
@@ -138,7 +138,7 @@ class XarArchive:
         return list(self._places)
 
     def member(self, path: str) -> Seekable | None:
-        """Return a file's bytes, held against its sum while they are read in order.
+        """Return a file's bytes, compared with its sum while they are read in order.
 
         Raises SourceError for an encoding that is not supported.
         """
