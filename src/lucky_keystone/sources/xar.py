@@ -163,7 +163,7 @@ class XarArchive:
 
 
 def _method(element: ElementTree.Element | None) -> str | None:
-    """Return how a sum is made; None where there is none, or of a kind that is not known here."""
+    """Return how a sum is made; None where there is none, or of a kind that is unknown."""
     style = (element.get("style") or "").lower().replace("-", "") if element is not None else ""
     return style if style in METHODS else None
 
