@@ -24,6 +24,7 @@ from ..tables.table import Partition, Table
 from ..units import SECTOR_SIZES
 from ..volumes.kind import VolumeKind
 from ..volumes.kinds import KINDS, kind_at, open_volume
+from ..volumes.known import disc_size, known_at
 from ..volumes.volume import Volume, VolumeError
 from .against import compare_with_source
 from .answers import note_answers
@@ -231,10 +232,18 @@ def _tell_manifest(drive: SizedReadable, manifest: Manifest, sector: int, report
 def _volumes(drive: SizedReadable, partitions: Sequence[Partition], sector: int, report: Report) -> list[FoundVolume]:
     """Read and check the volumes of all partitions that hold one, or should by their type."""
     found: list[FoundVolume] = []
+    disc = disc_size(drive)
     for partition in partitions[:MOST_VOLUMES]:
         offset = partition.first_lba * sector
         size = min(partition.sector_count * sector, drive.size - offset)
         kind = kind_at(drive, offset, size) if size >= 512 else None
+        if kind is None and (known := known_at(drive, offset, size)):
+            report.unknown.append(f"partition {partition.number} holds {known}, which is not supported.")
+            continue
+        if kind is None and offset < disc and not any(_has_copy(each, drive, offset, size) for each in KINDS.values()):
+            what = f"partition {partition.number} is a part of the disc image that was written as it is."
+            report.unknown.append(what)
+            continue
         if kind is None and not partition.expects_volume:
             report.unknown.append(f"partition {partition.number} ({partition.type_shown}) is not examined.")
             continue
@@ -245,6 +254,10 @@ def _volumes(drive: SizedReadable, partitions: Sequence[Partition], sector: int,
         count = len(partitions)
         report.unknown.append(f"{count - MOST_VOLUMES} of its {count} partitions were not examined.")
     return found
+
+
+def _has_copy(kind: VolumeKind, drive: SizedReadable, offset: int, size: int) -> bool:
+    return size >= 512 and kind.head_copy(drive, offset, size) is not None
 
 
 def _with_head(drive: SizedReadable, partition: Partition, offset: int, size: int, report: Report) -> SizedReadable:
@@ -309,9 +322,6 @@ def _volume(
 ) -> FoundVolume | None:
     """Read and check the volume in a partition; None, with a fault noted, when there is none."""
     number = partition.number
-    if size >= 512 and drive.read_at(offset + 3, 8) == b"EXFAT   ":
-        report.unknown.append(f"partition {number} holds an exFAT volume, which is not supported.")
-        return None
     view = _with_head(drive, partition, offset, size, report)
     try:
         kind, volume = open_volume(view, offset, size)

@@ -14,6 +14,7 @@ from ..tables.mbr import read_mbr
 from ..tables.table import read_table
 from ..units import counted, shown_size
 from ..volumes.kinds import kind_at, open_volume
+from ..volumes.known import DISC, known_at
 from .medium import Medium
 
 _LOOKED_AT = 1 << 20  # bytes at either end
@@ -120,6 +121,9 @@ def _without_table(drive: Medium) -> str:
         return f"{_volume(drive, 0, drive.size)} without a table"
     except KeystoneError:
         pass
+    known = known_at(drive, 0, drive.size)
+    if known and known != DISC:
+        return f"{known} without a table"
     if drive.size < 17 * SECTOR:
         return ""
     descriptor = VolumeDescriptor.unpack(drive.read_at(16 * SECTOR, SECTOR))
@@ -136,7 +140,8 @@ def _rest(drive: Medium, *, has_table: bool) -> str:
 
 
 def _partition(drive: Medium, kind: int, offset: int, size: int) -> str:
-    name = _TYPES.get(kind, f"type {kind:02X}h" if kind >= 0 else "partition")
+    name = known_at(drive, offset, min(size, drive.size - offset))
+    name = name or _TYPES.get(kind, f"type {kind:02X}h" if kind >= 0 else "partition")
     try:
         return f"{_volume(drive, offset, min(size, drive.size - offset))} {shown_size(size)}"
     except KeystoneError:

@@ -1,0 +1,73 @@
+"""Volumes that are known by their signatures and not read: what is said of a drive, and what is no faulty FAT32.
+
+Each signature is from the published description of its format; that is named beside it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ..content import Readable, SizedReadable
+from ..errors import KeystoneError
+
+
+@dataclass(frozen=True)
+class KnownVolume:
+    """A kind of volume with a name and no reader."""
+
+    shown: str
+    at: int
+    """Byte of the volume."""
+    magic: bytes
+
+
+_SECTOR = 512
+KNOWN: tuple[KnownVolume, ...] = (
+    KnownVolume("exFAT", 3, b"EXFAT   "),  # exFAT file system specification, 3.1.2
+    KnownVolume("BitLocker", 3, b"-FVE-FS-"),  # libbde, "Volume header"
+    KnownVolume("ReFS", 3, b"ReFS\0\0\0\0"),  # libfsrefs, "Volume header"
+    KnownVolume("LUKS", 0, b"LUKS\xba\xbe"),  # LUKS on-disk format specification, table 1
+    KnownVolume("LVM", 512, b"LABELONE"),  # lvm2, label_header
+    KnownVolume("LVM", 0, b"LABELONE"),
+    KnownVolume("XFS", 0, b"XFSB"),  # XFS algorithms and data structures, "Superblocks"
+    KnownVolume("squashfs", 0, b"hsqs"),  # the kernel's documentation, filesystems/squashfs
+    KnownVolume("APFS", 32, b"NXSB"),  # Apple File System Reference, nx_superblock_t
+    KnownVolume("Core Storage", 88, b"CS"),  # libfvde, "Volume header"
+    KnownVolume("ext2, ext3 or ext4", 1024 + 56, b"\x53\xef"),  # the kernel's documentation, ext4, "Super Block"
+    KnownVolume("F2FS", 1024, b"\x10\x20\xf5\xf2"),  # the kernel's documentation, filesystems/f2fs
+    KnownVolume("HFS", 1024, b"BD"),  # Inside Macintosh: Files, "Master Directory Blocks"
+    KnownVolume("member of a RAID", 4096, b"\xfc\x4e\x2b\xa9"),  # md(4), version 1.2
+    KnownVolume("member of a RAID", 0, b"\xfc\x4e\x2b\xa9"),  # version 1.1
+    KnownVolume("Linux swap", 4086, b"SWAPSPACE2"),  # mkswap(8), pages of 4 KiB
+    KnownVolume("ISO 9660", 32_769, b"CD001"),  # ECMA-119, 8.1
+    KnownVolume("UDF", 32_769, b"BEA01"),  # ECMA-167, 2/9.2
+    KnownVolume("btrfs", 0x10000 + 64, b"_BHRfS_M"),  # the kernel's documentation, btrfs on-disk format
+)
+DISC = "ISO 9660"
+_BLOCK, _DESCRIPTOR, _BLOCKS = 2048, 16 * 2048, 80  # ECMA-119, 8.4.8: Volume Space Size
+
+
+def disc_size(drive: SizedReadable) -> int:
+    """Return how many bytes of a drive are a disc image that was written as it is; 0 where there is none."""
+    if known_at(drive, 0, drive.size) != DISC:
+        return 0
+    blocks = int.from_bytes(drive.read_at(_DESCRIPTOR + _BLOCKS, 4), "little")
+    return min(blocks * _BLOCK, drive.size)
+
+
+def known_at(drive: Readable, offset: int, size: int) -> str:
+    """Return the name of what lies at byte `offset`, '' where that is none of these. Never raises."""
+    sectors: dict[int, bytes] = {}
+    for known in KNOWN:
+        start = known.at // _SECTOR * _SECTOR
+        if start + _SECTOR > size:
+            continue
+        if start not in sectors:
+            try:
+                sectors[start] = drive.read_at(offset + start, _SECTOR)
+            except KeystoneError:
+                sectors[start] = b""
+        sector = sectors[start]
+        if sector[known.at - start :].startswith(known.magic):
+            return known.shown
+    return ""
