@@ -12,6 +12,7 @@ from typing import Any
 
 from .forked import HANGS, Loaded
 
+_MODULES = os.environ.get("PYTHONPATH")
 PROGRAM = [sys.executable, "-m", "lucky_keystone"]
 
 
@@ -27,7 +28,7 @@ def run(
     """Run a command line; it has to end with `code`. `log` is the shop's record, else the environment says it."""
     settings = os.environ | ({} if log is None else {"LUCKY_KEYSTONE_LOG": str(log)})
     words = list(map(str, arguments))
-    if sys.platform == "win32":
+    if sys.platform == "win32" or settings.get("PYTHONPATH") != _MODULES:  # which only the start of a program reads
         done = subprocess.run(
             [*PROGRAM, *words],
             capture_output=True,

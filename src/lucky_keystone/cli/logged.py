@@ -53,6 +53,13 @@ class Logged:
         self.detail = next((each.what for each in report.findings if each.level in ("fault", "start")), "")
         self.reading = rate(report.bytes_checked, self.seconds)
 
+    def _size(self) -> int:
+        """Bytes of the drive; 0 where it is not there, or cannot be asked any more: the entry is not worth the work."""
+        try:
+            return self._chosen.size if self._chosen.exists else 0
+        except (OSError, KeystoneError):
+            return 0
+
     def enter(self, error: BaseException | None) -> None:
         """Write the entry. A record that cannot be written is reported on standard error, and no more."""
         from .. import shopfile, shoplog
@@ -65,7 +72,7 @@ class Logged:
             tag=self._chosen.name,
             model=drive.model if drive else "",
             serial=drive.serial if drive else "",
-            size=self._chosen.size if self._chosen.exists else 0,
+            size=self._size(),
             source=source.path.name if source else "",
             label=source.label if source else "",
             fingerprint=source.fingerprint if source else "",
