@@ -68,7 +68,7 @@ def test_lzx(size: int, window: int) -> None:
 @pytest.mark.parametrize("size", (*SIZES, 17, 18))
 def test_lzms(size: int) -> None:
     """Sums, repeats, long copies; the code of real programs would look like the alphabet with calls and loads."""
-    for seed in range(20):
+    for seed in range(part_of(20)):
         chance = random.Random(f"lzms {size} {seed}")
         parse, translated = items(chance, size)
         unpacked = unpack("lzms", pack_lzms(parse, size, chance), size)
