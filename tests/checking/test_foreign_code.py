@@ -138,6 +138,9 @@ class Code:
 ON_TO_2000 = b"\x90\x90\xea\x00\x00\x00\x20"
 VOLUME = {
     "loads BOOTMGR by its cluster": Code(LOADS, "starts"),
+    "reads BOOTMGR, and gives up": Code(
+        LOADS.replace("jmp 0x2000:0", "int 0x18"), "not known", ("start.code-not-known",)
+    ),
     "says that BOOTMGR is missing": Code(
         SAYS.format(then=REBOOTS, text="BOOTMGR is missing"), "will not start", ("start.foreign-code",), mended=True
     ),

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from unicorn import UC_ARCH_X86, UC_HOOK_CODE, UC_HOOK_INSN, UC_HOOK_INTR, UC_MODE_16, Uc, UcError
+from unicorn import UC_ARCH_X86, UC_HOOK_CODE, UC_HOOK_INSN, UC_HOOK_INTR, UC_MODE_16, UC_QUERY_TIMEOUT, Uc, UcError
 from unicorn.x86_const import (
     UC_X86_INS_IN,
     UC_X86_REG_AH,
@@ -89,6 +89,8 @@ class Machine:
     """It asked the BIOS for something that this one does not have."""
     reads_before_key: int | None = None
     """How much it had read when it first asked for a key; None when it never did."""
+    timed_out: bool = False
+    """It was stopped by the clock, which says nothing of the code."""
     handed_on: bool = False
     """It has entered another boot sector at 0000:7C00."""
 
@@ -135,6 +137,7 @@ class Machine:
             self.cpu.emu_start(_ENTRY, LOADER, timeout=_LONGEST, count=self.most_instructions)
         except UcError as error:
             raise BootCodeFailed(f"the processor stopped: {error}") from error
+        self.timed_out = bool(self.cpu.query(UC_QUERY_TIMEOUT))
         here = self.get(UC_X86_REG_CS) * 16 + self.get(UC_X86_REG_IP)
         self.entered = here == LOADER
         self.gave_up = self.gave_up or self._is_stopped(here)

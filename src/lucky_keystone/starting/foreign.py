@@ -65,26 +65,31 @@ def judge_volume_code(drive: SizedReadable, volume: Volume, partition: Partition
         status=ACTIVE, type=_FAT32_LBA, first_lba=partition.first_lba & _U32, sector_count=partition.sector_count & _U32
     )
     return _judge(
-        drive, geometry, lambda machine: machine.start_volume(volume.offset, entry.pack()), partial(_has_loader, volume)
+        drive,
+        geometry,
+        lambda machine: machine.start_volume(volume.offset, entry.pack()),
+        partial(_has_loader, volume),
+        partial(_has_read_loader, volume),
     )
 
 
 def judge_record(drive: SizedReadable, partition: Partition, geometry: _Geometry) -> Judged:
     """Run sector 0; it starts where it enters the boot sector of `partition`, which is the active one for it."""
-    sector = bytearray(drive.read_at(0, _SECTOR))
+    try:
+        sector = bytearray(drive.read_at(0, _SECTOR))
+        successor = drive.read_at(partition.first_lba * _SECTOR, _SECTOR)
+    except KeystoneError as error:
+        return Judged(Does.NOT_KNOWN, error.message.rstrip("."))
     for number in range(4):
         at = _ENTRIES + number * MbrEntry.SIZE
         is_it = MbrEntry.unpack(sector, at).first_lba == partition.first_lba
         sector[at] = ACTIVE if is_it else 0
-    try:
-        successor = drive.read_at(partition.first_lba * _SECTOR, _SECTOR)
-    except KeystoneError as error:
-        return Judged(Does.NOT_KNOWN, error.message.rstrip("."))
     return _judge(
         _Marked(drive, bytes(sector)),
         geometry,
         lambda machine: machine.start(successor),
         lambda machine: machine.handed_on,
+        lambda machine: any(first == partition.first_lba for _, first, _ in machine.reads),
     )
 
 
@@ -110,8 +115,12 @@ def _judge(
     geometry: _Geometry,
     start: Callable[[SimulatedPc], object],
     is_start: Callable[[SimulatedPc], bool],
+    was_near: Callable[[SimulatedPc], bool],
 ) -> Judged:
-    """Run code on a drive; where it counts by cylinders, by the volume's own geometry as well as by the usual one."""
+    """Run code on a drive; where it counts by cylinders, by the volume's own geometry as well as by the usual one.
+
+    Code that has read what it is to start, and gives up then, may do better on a real machine: that is not known.
+    """
     try:
         from ..boot.machine import BootCodeFailed, Machine
     except ImportError:
@@ -125,6 +134,8 @@ def _judge(
         try:
             start(machine)
             judged = Judged(Does.STARTS) if is_start(machine) else _without_start(machine)
+            if judged.does is Does.GIVES_UP and was_near(machine):
+                judged = Judged(Does.NOT_KNOWN, "it reads what it is to start, and gives up then")
         except (BootCodeFailed, KeystoneError) as error:
             judged = _NOTHING if machine.does_nothing else Judged(Does.NOT_KNOWN, str(error).rstrip("."))
         if judged.does is not Does.GIVES_UP or all(how != _BY_CYLINDER for how, _, _ in machine.reads):
@@ -145,10 +156,24 @@ def _has_loader(volume: Volume, machine: SimulatedPc) -> bool:
     return True
 
 
+def _has_read_loader(volume: Volume, machine: SimulatedPc) -> bool:
+    """Tell whether a machine has read any of BOOTMGR's clusters."""
+    loader = volume.find("bootmgr")
+    places = [
+        (volume.cluster_offset(run.first) // _SECTOR, run.count * volume.cluster_size // _SECTOR)
+        for run in (loader.runs if loader is not None else ())
+    ]
+    return any(
+        first < start + size and start < first + count for _, first, count in machine.reads for start, size in places
+    )
+
+
 def _without_start(machine: SimulatedPc) -> Judged:
     before = machine.reads_before_key
     if machine.entered or machine.handed_on or (before is not None and len(machine.reads) > before):
         return Judged(Does.OTHER)
+    if machine.timed_out:
+        return Judged(Does.NOT_KNOWN, "it takes too long in the emulation")
     if machine.does_nothing:
         return _NOTHING
     if not (machine.gave_up or machine.waiting):
