@@ -43,6 +43,7 @@ _HELD += ("kiwisolver==1.5.1", "pillow==13.0.0", "msgspec==0.23.0", "zstandard==
 _JUDGES = ("pytest", "hypothesis", "jsonschema", "pycdlib", "dissect.archive", "dissect.ntfs", "regipy", "colorama")
 _JUDGES += ("pytsk3", "libfshfs-python", "libfwnt-python", "libregf-python", "virt-firmware")
 """Of the tests' own requirements those that have wheels for Windows."""
+_SERVER_LOST = b"wine client error"
 HANGS = 600.0
 """Seconds after which a run is taken to hang."""
 _PROVIDER = """
@@ -112,15 +113,18 @@ class Lane:
     ) -> Ended:
         """Run Python with `arguments`; paths are given as Windows knows them. None as `given`: null input."""
         # Streams must be pipes or null: with a plain file the interpreter does not start.
-        done = subprocess.run(
-            self.command(*arguments),
-            cwd=cwd,
-            env=self.environment(**env),
-            stdin=subprocess.DEVNULL if given is None else None,
-            input=given,
-            capture_output=True,
-            timeout=timeout,
-        )
+        for _ in range(3):
+            done = subprocess.run(
+                self.command(*arguments),
+                cwd=cwd,
+                env=self.environment(**env),
+                stdin=subprocess.DEVNULL if given is None else None,
+                input=given,
+                capture_output=True,
+                timeout=timeout,
+            )
+            if _SERVER_LOST not in done.stderr:
+                break  # else a kill elsewhere took Wine's server along: that says nothing of this run
         return Ended(done.returncode, done.stdout.replace(b"\r\n", b"\n"), done.stderr.replace(b"\r\n", b"\n"))
 
     def keystone(self, *arguments: str | Path, **how: object) -> Ended:

@@ -207,7 +207,7 @@ class _Work:
 
         assert self._sector is not None
         moment = now()
-        path = self._folder / f"{self._prefix}{moment.replace('-', '').replace(':', '')}.mend"
+        path = self._free_journal(moment.replace("-", "").replace(":", ""))
         text = JournalText(str(self._chosen.path), self._chosen.name, moment, [each.what for each in mending.remedies])
         medium = open_for_writing(self._chosen, self._chosen.size, 0, lifted=self._lifted, sources=sources)
         with closing(medium):
@@ -225,6 +225,14 @@ class _Work:
                 for each in mending.after.table.partitions
             ]
             return path, written, notes + tell_system(self._chosen, medium, partitions)
+
+    def _free_journal(self, moment: str) -> Path:
+        """Return a place for a journal; of two mendings within a second the later one gets a number."""
+        path, number = self._folder / f"{self._prefix}{moment}.mend", 1
+        while path.exists():
+            number += 1
+            path = self._folder / f"{self._prefix}{moment}-{number}.mend"
+        return path
 
     def _conclude(self, mending: Mending, path: Path, notes: Sequence[str]) -> None:
         out = console()
