@@ -12,11 +12,12 @@ from lucky_keystone.checking.check import check_drive
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.drives.contents import describe
 from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.mending.make import make_mending
 from lucky_keystone.progress import silent
 from lucky_keystone.tables.mbr import MbrPartition, compose_mbr
 from lucky_keystone.volumes.known import KNOWN
 
-from ..helpers.drives import MemoryDrive, check_file
+from ..helpers.drives import Built, MemoryDrive, check_file
 from ..helpers.judges import need
 from ..helpers.program import run
 
@@ -57,6 +58,14 @@ def test_a_volume_that_should_be_there_is_still_missed() -> None:
     assert [found.code for found in check_drive(drive_with(0, b"\xeb\x3c\x90"), silent).findings] == [
         "volume.unreadable"
     ]
+
+
+def test_a_drive_that_ends_before_its_partition_is_not_mended_by_shortening_the_volume(built: Built) -> None:
+    whole = built.path.read_bytes()
+    drive = MemoryDrive(len(whole) - 4 * MIB)
+    drive.data[:] = whole[: drive.size]
+    drive.data[512:START] = bytes(START - 512)  # without our manifest
+    assert "volume.beyond-partition" not in [remedy.code for remedy in make_mending(drive, 512, silent).remedies]
 
 
 def test_the_partitions_of_a_hybrid_disc_are_no_volumes_of_ours(tmp_path: Path) -> None:

@@ -286,6 +286,8 @@ def _fitted(
     drive: SizedReadable, kind: VolumeKind, partition: Partition, offset: int, size: int, report: Report
 ) -> SizedReadable:
     """Return the drive with a volume that ends with its partition, if all that is wrong is that it reaches beyond."""
+    if partition.first_lba and partition.sector_count * (offset // partition.first_lba) > size:
+        return drive  # the drive ends before the partition does: its table is wrong, or it was cut
     view, changes = drive, kind.fitted(drive, offset, size)
     for place, data in changes:
         view = Patched(view, place, data)

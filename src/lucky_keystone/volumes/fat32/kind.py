@@ -103,7 +103,8 @@ class Fat32:
             return ()
         at, data = BootSector.offset_of("BPB_TotSec32"), total.to_bytes(4, "little")
         copy = offset + boot.BPB_BkBootSec * boot.BPB_BytsPerSec
-        has_copy = 0 < boot.BPB_BkBootSec < boot.BPB_RsvdSecCnt and self.recognises(drive, copy, size)
+        is_inside = 0 < boot.BPB_BkBootSec < boot.BPB_RsvdSecCnt and copy + 512 <= offset + size
+        has_copy = is_inside and self.recognises(drive, copy, size)
         return [(place + at, data) for place in (offset, *((copy,) if has_copy else ()))]
 
     def own_span(self, volume: Fat32Volume) -> tuple[int, int]:
