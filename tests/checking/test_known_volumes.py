@@ -14,10 +14,11 @@ from lucky_keystone.drives.contents import describe
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.mending.make import make_mending
 from lucky_keystone.progress import silent
+from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tables.mbr import MbrPartition, compose_mbr
 from lucky_keystone.volumes.known import KNOWN
 
-from ..helpers.drives import Built, MemoryDrive, check_file
+from ..helpers.drives import MemoryDrive, build_drive, check_file, small_disc
 from ..helpers.judges import need
 from ..helpers.program import run
 
@@ -60,8 +61,9 @@ def test_a_volume_that_should_be_there_is_still_missed() -> None:
     ]
 
 
-def test_a_drive_that_ends_before_its_partition_is_not_mended_by_shortening_the_volume(built: Built) -> None:
-    whole = built.path.read_bytes()
+def test_a_drive_that_ends_before_its_partition_is_not_mended_by_shortening_the_volume(tmp_path: Path) -> None:
+    source = open_source(small_disc(tmp_path / "disc.iso"))
+    whole = build_drive(source, tmp_path / "whole.img", size=200 * MIB).path.read_bytes()
     drive = MemoryDrive(len(whole) - 4 * MIB)
     drive.data[:] = whole[: drive.size]
     drive.data[512:START] = bytes(START - 512)  # without our manifest
