@@ -1,6 +1,6 @@
 """Volumes that are known by their signatures and not read: what is said of a drive, and what is no faulty FAT32.
 
-Each signature is from the published description of its format; that is named beside it.
+The description of each format is named beside it. Volumes of the system's own tools were tried for ext and swap only.
 """
 
 from __future__ import annotations
