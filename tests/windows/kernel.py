@@ -13,6 +13,7 @@ import _thread
 import contextlib
 import json
 import os
+import re
 import struct
 import sys
 import time
@@ -332,7 +333,7 @@ class Kernel:
         return label, kind
 
     def final_path(self, path: str) -> str:
-        text = path.replace("/", "\\")
+        text = _really(path).replace("/", "\\")
         for prefix, place in self.bench.get("places", {}).items():
             if text.lower().startswith(prefix.replace("/", "\\").lower()):
                 if place == "unknown":
@@ -464,6 +465,18 @@ def make_bench(folder: Path, disks: list[dict[str, Any]], **facts: Any) -> Path:
     return folder
 
 
+def _really(path: str) -> str:
+    """Return where a file of this computer lies, as its system says; what is the bench's alone stays as it is."""
+    if not Path(path).exists():
+        return path
+    if os.name != "nt":
+        return os.path.realpath(path)
+    from lucky_keystone.winapi import files
+
+    # Volumes of this Wine have their letter for a name.
+    return re.sub(r"^\\\\\?\\Volume\{[0-]+(..)\}", lambda found: f"{chr(int(found[1], 16))}:", files.final_path(path))
+
+
 def main(arguments: list[str]) -> int:
     """Run the program on a bench; a last line in log.txt says what was left.
 
@@ -478,7 +491,7 @@ def main(arguments: list[str]) -> int:
 
     retrying.Retrying.__init__.__kwdefaults__["pauses"] = (0.0, 0.0, 0.0)
     streams.prepare_streams()
-    if arguments[1:] != ["-"]:
+    if arguments != ["-"]:
         kernel = Kernel(Path(arguments[0]))
         host = WindowsHost(kernel, sleep=lambda _: None)
         targets.this_host = lambda: host

@@ -2,6 +2,7 @@
 
     python -m tests.windows.lane            sets up both interpreters in .windows-lane/ (cached, about a minute)
     python -m tests.windows.lane 3.13 ...   runs lucky-keystone there with the arguments that follow
+    python -m tests.windows.lane --full     runs the tests themselves there, all that are not about another system
 
 Nothing of it is committed: the interpreters, the C runtime and the wheels come from the package index, each time a lane
 is set up. What Wine has no answer to (attached disks and their locks, above all) is in `kernel.py`.
@@ -333,6 +334,9 @@ def main(arguments: Sequence[str]) -> int:
         versions = [each for each in arguments[1:2] if each in VERSIONS] or list(VERSIONS)
         options = [word for word in arguments[1:] if word not in VERSIONS]
         return max(_run_tests(lane(version), options) for version in versions)
+    if arguments and arguments[0] not in VERSIONS:
+        print(__doc__)
+        return 2
     if arguments:
         done = lane(arguments[0]).keystone(*arguments[1:])
         sys.stdout.buffer.write(done.out)

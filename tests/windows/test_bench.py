@@ -6,6 +6,7 @@ Run here, and a part of it under the Windows interpreters.
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 from collections.abc import Sequence
@@ -17,7 +18,7 @@ import pytest
 
 from ..helpers.drives import small_disc
 from ..helpers.program import run
-from .conftest import OLDEST, digest
+from .conftest import NEWEST, OLDEST, digest
 from .kernel import Kernel, make_bench
 from .lane import PROJECT, Lane, windows_path
 
@@ -57,6 +58,21 @@ class Bench:
         here = subprocess.run(command, capture_output=True, text=True, cwd=PROJECT, input="", timeout=600)
         assert "Traceback" not in here.stderr, here.stderr
         return here.returncode, here.stdout + here.stderr
+
+    def run_all(self, folder: Path, *runs: Sequence[str]) -> str:
+        """Run several commands from a folder, one after the other, in one process; return all that they say."""
+        kernel = Path(__file__).with_name("kernel.py")
+        lines = json.dumps([[self._name, *words] for words in runs]).encode()
+        if self.windows is not None:
+            return self.windows.run(kernel, "-", cwd=folder, given=lines).text
+        settings = os.environ | {"PYTHONPATH": str(PROJECT)}
+        command = [sys.executable, "-m", "tests.windows.kernel", "-"]
+        done = subprocess.run(command, capture_output=True, cwd=folder, env=settings, input=lines, timeout=600)
+        return (done.stdout + done.stderr).decode()
+
+    @property
+    def _name(self) -> str:
+        return str(self.folder) if self.windows is None else windows_path(self.folder)
 
     @property
     def log(self) -> list[str]:
@@ -272,6 +288,38 @@ def test_the_drive_of_the_source_is_guarded_by_where_the_file_really_lies(
     bench.change(-1, places={str(iso.parent): place, windows_path(iso.parent): place})
     found = bench.run("build", iso, "--onto", "E:", "--yes")
     assert (found[0], told in found[1]) == (code, True), found[1]
+
+
+def _spellings(iso: Path, link: Path, on_windows: bool) -> list[str]:
+    """Names of one file: from the folder it lies in, with detours, by a link to its folder."""
+    if not on_windows:
+        return [str(iso), f"./{iso.name}", f"../{iso.parent.name}/{iso.name}", str(link / iso.name)]
+    whole, by_link = windows_path(iso), windows_path(link / iso.name)
+    rest, folder = whole[2:], windows_path(iso.parent)
+    return [
+        *(whole, iso.name, f"Z:{iso.name}", rest, f"\\\\?\\{whole}", f"\\\\.\\{whole}", by_link, f"\\\\?\\{by_link}"),
+        *(whole.upper(), whole.replace("\\", "/"), f"{folder}\\..\\{iso.parent.name}\\.\\{iso.name}", f"{iso.name}. "),
+    ]
+
+
+def _guard_every_spelling(bench: Bench, iso: Path, link: Path) -> None:
+    link.symlink_to(iso.parent)
+    bench.change(-1, places={str(iso.parent): "E:", windows_path(iso.parent): "E:"})
+    before = digest(bench.folder / "disk1")
+    names = _spellings(iso, link, bench.windows is not None)
+    told = bench.run_all(iso.parent, *(("build", name, "--onto", "E:", "--yes") for name in names))
+    assert told.count("holds the source that is built from") == len(names), told
+    assert digest(bench.folder / "disk1") == before
+
+
+def test_every_spelling_of_a_source_keeps_its_drive_guarded(bench: Bench, iso: Path, tmp_path: Path) -> None:
+    _guard_every_spelling(bench, iso, tmp_path / "link")
+
+
+@pytest.mark.parametrize("windows", NEWEST, indirect=True)
+def test_every_spelling_on_windows(windows: Lane, bench: Bench, iso: Path, tmp_path: Path) -> None:
+    """Here the files are opened by those names, and the system says where they lie."""
+    _guard_every_spelling(replace(bench, windows=windows), iso, tmp_path / "link")
 
 
 def test_discs_are_read_by_letter_and_by_device(bench: Bench, iso: Path) -> None:

@@ -115,11 +115,13 @@ def test_two_runs_do_not_write_one_image_file(windows: Lane, sources: Sources, t
 
 
 def test_what_does_not_fit_is_refused_before_the_first_byte(windows: Lane, sources: Sources, tmp_path: Path) -> None:
-    """On a disk of 24 MiB: an image file, and a fetched one; a large image with few bytes in it fits."""
+    """On a disk of 24 MiB: the demo, and an image file; a large image with few bytes in it fits."""
     with small_disk(tmp_path) as room:
         big = small_disc(tmp_path / "big.iso", filling=24)
         refused = windows.keystone("build", big, "--onto", room / "counter.img")
         assert (refused.code, "are free there" in refused.text) == (5, True), refused.text
+        demo = windows.keystone("demo", room / "tidewell")
+        assert (demo.code, "The demo" in demo.text) == (5, True), demo.text
         assert [path.name for path in room.iterdir() if path.name != "lost+found"] == []
         built = windows.keystone("build", sources["tidewell.iso"], "--onto", room / "counter.img", "--size", "4GB")
         assert built.code == 0, built.text
