@@ -5,6 +5,7 @@ Reading or writing at an offset is one call of the system, which threads that sh
 
 from __future__ import annotations
 
+import errno
 import mmap
 import os
 import sys
@@ -19,6 +20,8 @@ _PAUSES = (0.1, 0.2, 0.4, 0.8, 1.5)
 _LONG = 200
 """Characters of a path from which Windows is asked with the long form; names are still added to it."""
 _TRIED = 1 << 20
+_MOST_STRETCHES = 4096
+"""Stretches between holes that are looked at; what comes then is taken to be stored."""
 READ_ONLY = os.O_RDONLY | getattr(os, "O_BINARY", 0)
 READ_WRITE = os.O_RDWR | getattr(os, "O_BINARY", 0)
 
@@ -102,6 +105,10 @@ if sys.platform == "win32":
         """Let a file take no room where nothing was written to it; False where the file system cannot do that."""
         return files.make_sparse(descriptor)
 
+    def stored(descriptor: int) -> int:
+        """Return how many bytes of a file are stored; the others were never written, and are zero."""
+        return files.stored(descriptor)
+
     def set_size(descriptor: int, size: int) -> None:
         """Let a file have `size` bytes; what is new reads as zeros and takes no room where the file system can."""
         if size > os.fstat(descriptor).st_size:
@@ -125,6 +132,18 @@ else:
         held = os.fstat(descriptor).st_blocks * 512
         os.ftruncate(descriptor, 0)
         return held < _TRIED
+
+    def stored(descriptor: int) -> int:
+        """Return how many bytes of a file are stored; the others were never written, and are zero."""
+        size, at, found = os.fstat(descriptor).st_size, 0, 0
+        for _ in range(_MOST_STRETCHES if hasattr(os, "SEEK_DATA") else 0):
+            try:
+                start = os.lseek(descriptor, at, os.SEEK_DATA)
+            except OSError as error:
+                return found if error.errno == errno.ENXIO else size  # there is no further data; or no such call
+            at = os.lseek(descriptor, start, os.SEEK_HOLE)
+            found += at - start
+        return found + size - at
 
     def set_size(descriptor: int, size: int) -> None:
         """Let a file have `size` bytes; what is new reads as zeros and takes no room where the file system can."""

@@ -9,6 +9,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 from . import positional
@@ -112,6 +113,18 @@ class SourceFile:
             if trouble(error) is Trouble.NO_MEDIUM:
                 raise no_disc(self.path) from error
             raise
+
+    @cached_property
+    def stored(self) -> int:
+        """How many bytes of it are stored; the others are holes. Of a device all. Raises SourceError."""
+        if self.is_device:
+            return self.size
+        descriptor = self.acquire()
+        try:
+            with naming(str(self.path), SourceError, advice=_STAYS):
+                return positional.stored(descriptor)
+        finally:
+            self.release(descriptor)
 
     def _open(self) -> int:
         return positional.open_to_read_through(self.path)

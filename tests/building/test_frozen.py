@@ -9,7 +9,9 @@ A change that means to give other bytes renews the digests in a commit of its ow
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
 import pytest
 from blake3 import blake3
@@ -27,11 +29,14 @@ from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning import make as planning
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.progress import silent
+from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
 from lucky_keystone.tree import EPOCH, File
 
 from ..helpers.drives import MemoryDrive
 from ..helpers.hfsplus import studio, with_facts
+from ..helpers.install_images import install_image
+from ..helpers.systems import system
 from ..helpers.trees import file, folder
 
 FROZEN = Path(__file__).with_name("frozen.txt")
@@ -57,6 +62,16 @@ MAC_SHAPES: dict[str, tuple[Choices, int | None, int]] = {
     "macos, image file": (Choices(), None, 512),
     "macos, whole": (Choices(label="Plakatstudio", cluster=8192), 16_008_609_792, 512),
     "macos, 4096": (Choices(), 800 * MIB, 4096),
+}
+COMBINED: dict[str, Choices] = {"mbr, with macos": Choices(table="mbr"), "gpt, with macos": Choices(table="gpt")}
+RAW: dict[str, Choices] = {
+    "mbr, raw": Choices(use="needed", file_system="fat32"),
+    "gpt, raw": Choices(table="gpt", file_system="fat32"),
+}
+"""What the image of each was built by."""
+PORTABLE: dict[str, Choices] = {
+    "mbr, portable": Choices(purpose="portable", table="mbr"),
+    "gpt, portable": Choices(purpose="portable", table="gpt"),
 }
 UPDATED = ("mbr fat32, split", "mbr ntfs with crossing", "gpt pair")
 
@@ -84,6 +99,24 @@ def studio_source() -> Source:
     return Source(Path("studio.dmg"), "disk image", "Poster studio", root)
 
 
+def raw_image(folder: Path, name: str) -> Source:
+    """A drive that is taken as the image of one."""
+    path = folder / f"{name}.img"
+    image = compose_drive(make_plan(source(), RAW[name], DriveShape("T3ST", None)))
+    drive = MemoryDrive(image.size)
+    build(image, drive, silent)
+    path.write_bytes(drive.data)
+    return open_source(path)
+
+
+def portable_image(folder: Path) -> Source:
+    path = folder / "crew.wim"
+    if path.exists():
+        return open_source(path)
+    path.write_bytes(install_image([system()], "lzx", name="Crew", build=26100))
+    return open_source(path)
+
+
 def content_digest(content: Content) -> bytes:
     digest = blake3()
     for piece in stream(content):
@@ -96,7 +129,7 @@ def digest_of(image: DriveImage) -> str:
     digest = blake3(f"{image.size} {image.sector_size} {image.manifest_offset or 0} {image.manifest_room}\n".encode())
     blocks: list[tuple[int, int, bytes]] = []
     for region in image.regions:
-        sums = [content_digest(extent.content) for extent in region.extents if extent.content.size < 32 * MIB]
+        sums = [content_digest(extent.content) for extent in region.extents if extent.content.size < 40 * MIB]
         lies = [(extent.offset, extent.content.size) for extent in region.extents]
         whole = blake3(b"".join(sums)).digest()
         digest.update(f"{region.kind} {region.offset} {region.size} {lies} {whole.hex()}\n".encode())
@@ -130,18 +163,34 @@ def drives() -> dict[str, DriveImage]:
         patch.setattr(planning, "_refuse_what_starts_nowhere", lambda *_: None)  # the loader of this volume is none
         for name, (choices, size, sector_size) in MAC_SHAPES.items():
             found[name] = compose_drive(make_plan(studio_source(), choices, DriveShape("T3ST", size, sector_size)))
+        for name, choices in COMBINED.items():
+            both = replace(source(), further=(studio_source(),))
+            found[name] = compose_drive(make_plan(both, choices, DriveShape("T3ST", None)))
     for file_system in ("fat32", "ntfs"):
         found[f"storage, {file_system}"] = compose_storage(DriveShape("T3ST", 200 * MIB), "PIER 4", None, file_system)  # type: ignore[arg-type]
     return found
 
 
-def test_no_drive_has_changed_by_a_bit() -> None:
+def drives_of_files(folder: Path) -> dict[str, DriveImage]:
+    """Compose the plans whose sources are files."""
+    made = [(name, raw_image(folder, name), Choices()) for name in RAW]
+    made += [(name, portable_image(folder), choices) for name, choices in PORTABLE.items()]
+    drive = DriveShape("T3ST", None)
+    return {name: compose_drive(make_plan(source, choices, drive)) for name, source, choices in made}
+
+
+def digests(folder: Path) -> dict[str, str]:
+    return {name: digest_of(image) for name, image in (drives() | drives_of_files(folder)).items()}
+
+
+def test_no_drive_has_changed_by_a_bit(tmp_path: Path) -> None:
     """Every plan gives the drive it gave when its digest was taken."""
     expected = dict(line.rsplit(": ", 1) for line in FROZEN.read_text("utf-8").splitlines())
-    found = {name: digest_of(image) for name, image in drives().items()}
+    found = digests(tmp_path)
 
     assert found == expected
 
 
 if __name__ == "__main__":
-    FROZEN.write_text("".join(f"{name}: {digest_of(image)}\n" for name, image in drives().items()), "utf-8")
+    with TemporaryDirectory() as place:
+        FROZEN.write_text("".join(f"{name}: {digest}\n" for name, digest in digests(Path(place)).items()), "utf-8")

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from .forked import HANGS, Loaded
+from .resident import Resident
 
 _MODULES = os.environ.get("PYTHONPATH")
 PROGRAM = [sys.executable, "-m", "lucky_keystone"]
@@ -22,13 +23,19 @@ def loaded() -> Loaded:
     return Loaded()
 
 
+@cache
+def resident() -> Resident:
+    """Return the process that runs one command line after the other, where there are no copies."""
+    return Resident()
+
+
 def run(
     *arguments: object, code: int = 0, cwd: Path | None = None, typed: str | None = None, log: Path | str | None = None
 ) -> subprocess.CompletedProcess[str]:
     """Run a command line; it has to end with `code`. `log` is the shop's record, else the environment says it."""
     settings = os.environ | ({} if log is None else {"LUCKY_KEYSTONE_LOG": str(log)})
     words = list(map(str, arguments))
-    if sys.platform == "win32" or settings.get("PYTHONPATH") != _MODULES:  # which only the start of a program reads
+    if settings.get("PYTHONPATH") != _MODULES:  # which only the start of a program reads
         done = subprocess.run(
             [*PROGRAM, *words],
             capture_output=True,
@@ -39,6 +46,8 @@ def run(
             timeout=HANGS,
             env=settings,
         )
+    elif sys.platform == "win32":
+        done = resident().run(words, cwd, typed, settings, HANGS)
     else:
         done = loaded().run(words, cwd, typed, settings)
     assert done.returncode == code, done.stdout + done.stderr

@@ -115,9 +115,14 @@ def test_two_runs_do_not_write_one_image_file(windows: Lane, sources: Sources, t
 
 
 def test_what_does_not_fit_is_refused_before_the_first_byte(windows: Lane, sources: Sources, tmp_path: Path) -> None:
-    """On a disk of 24 MiB: the demo, and an image file; a large image with few bytes in it fits."""
+    """On a disk of 24 MiB: the demo, and an image file; a large image with few bytes in it, or in its source, fits."""
     with small_disk(tmp_path) as room:
-        big = small_disc(tmp_path / "big.iso", filling=24)
+        hollow = small_disc(tmp_path / "hollow.iso", filling=24)
+        fitted = windows.keystone("build", hollow, "--onto", room / "crew.img")
+        assert fitted.code == 0, fitted.text
+        (room / "crew.img").unlink()
+        big = tmp_path / "big.iso"
+        big.write_bytes(hollow.read_bytes())  # the same without holes
         refused = windows.keystone("build", big, "--onto", room / "counter.img")
         assert (refused.code, "are free there" in refused.text) == (5, True), refused.text
         demo = windows.keystone("demo", room / "tidewell")

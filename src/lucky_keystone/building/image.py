@@ -11,9 +11,11 @@ import msgspec
 import numpy as np
 from blake3 import blake3
 
+from ..content import ranges_in
 from ..drives.host import Span
 from ..extents import MIB
 from ..regions import Region
+from ..source_file import SourceFile
 
 
 @dataclass(frozen=True)
@@ -58,6 +60,16 @@ class DriveImage:
     def bytes_to_write(self) -> int:
         """Bytes of all regions."""
         return sum(region.size for region in self.regions)
+
+    @property
+    def most_stored(self) -> int:
+        """Bytes that a new file for it takes at most: what a source has as holes becomes holes again."""
+        used: dict[SourceFile, int] = {}
+        for extent in (extent for region in self.regions for extent in region.extents):
+            for _, found in ranges_in(extent.content):
+                if isinstance(found.file, SourceFile):
+                    used[found.file] = used.get(found.file, 0) + found.size
+        return self.bytes_to_write - sum(max(size - file.stored, 0) for file, size in used.items())
 
     @property
     def content_end(self) -> int:

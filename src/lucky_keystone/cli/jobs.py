@@ -129,7 +129,7 @@ class DriveJob:
         plan = wanted.plan
         image = compose_drive(plan)
         medium = open_for_writing(
-            chosen, image.size, plan.needed, lifted=self.lifted, sources=sources, stored=image.bytes_to_write
+            chosen, image.size, plan.needed, lifted=self.lifted, sources=sources, stored=image.most_stored
         )
         stack.callback(medium.close)
         if wanted.standing is None:  # whatever marks overwrote is not wanted any more

@@ -97,6 +97,20 @@ if sys.platform == "win32":
         handle = wintypes.HANDLE(handle_of(descriptor))
         return bool(KERNEL.DeviceIoControl(handle, _FSCTL_SET_SPARSE, None, 0, None, 0, ctypes.byref(count), None))
 
+    def stored(descriptor: int) -> int:
+        """Return how many bytes a file takes, without holes (FILE_STANDARD_INFO, AllocationSize); all if compressed."""
+        import os
+        import stat
+
+        facts = os.fstat(descriptor)
+        standard_info = 1
+        answer = (ctypes.c_longlong * 3)()  # AllocationSize, EndOfFile, and what is of no interest
+        handle = wintypes.HANDLE(handle_of(descriptor))
+        is_told = KERNEL.GetFileInformationByHandleEx(handle, standard_info, answer, ctypes.sizeof(answer))
+        if not is_told or facts.st_file_attributes & stat.FILE_ATTRIBUTE_COMPRESSED:
+            return facts.st_size
+        return min(answer[0], facts.st_size)
+
     def set_end(descriptor: int, size: int) -> None:
         """Let a file end at byte `size`: unlike the C runtime's call this writes no zeros (SetEndOfFile).
 
