@@ -11,10 +11,10 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
+from lucky_keystone.common.progress import silent
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 
 from .helpers.drives import Built, build_drive, extract, small_disc

@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lucky_keystone.common.errors import SourceError
 from lucky_keystone.content import FileRange, Generated, Joined, Literal, Zeros, stream, tail
-from lucky_keystone.errors import SourceError
 from lucky_keystone.extents import Extent, align_up
 from lucky_keystone.regions import TRAITS, RegionKind, region
 from lucky_keystone.source_file import SourceFile

@@ -1,4 +1,4 @@
-"""The tree of errors at the front of `errors.py` is the one there is."""
+"""The tree of errors at the front of `common/errors.py` is the one there is."""
 
 from __future__ import annotations
 
@@ -8,8 +8,8 @@ import re
 from contextlib import suppress
 
 import lucky_keystone
-from lucky_keystone import errors
 from lucky_keystone.cli.exit_codes import EXIT_CODES
+from lucky_keystone.common import errors
 
 
 def test_the_tree_is_complete_and_its_exit_codes_are_right() -> None:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone import positional
+from lucky_keystone.common import positional
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.sources.opening import open_source
 

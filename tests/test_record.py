@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from lucky_keystone.record import Record, RecordError, big_endian, raw, record, u8, u16, unsigned
+from lucky_keystone.common.record import Record, RecordError, big_endian, raw, record, u8, u16, unsigned
 
 
 @record(size=12)

@@ -11,7 +11,7 @@ from contextlib import suppress
 
 import msgspec
 
-from .errors import DriveError
+from .common.errors import DriveError
 from .shopfile import in_record, now
 
 _log = logging.getLogger(__name__)

@@ -13,7 +13,7 @@ from typing import Any, TextIO
 
 import msgspec
 
-from .errors import DriveError, UsageError
+from .common.errors import DriveError, UsageError
 from .shopfile import in_record
 
 COMMANDS = ("build", "update", "check", "gauge", "mend", "reclaim")

@@ -10,7 +10,7 @@ import sqlite3
 from collections.abc import Callable
 from typing import TypeVar
 
-from .errors import DriveError
+from .common.errors import DriveError
 from .shopfile import in_record, now
 
 _T = TypeVar("_T")

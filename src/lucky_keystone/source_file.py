@@ -12,11 +12,11 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
-from . import positional
+from .common import positional
+from .common.errors import SourceError, naming
+from .common.os_errors import Trouble, trouble
 from .content import IMAGE_ORDER
 from .discs import no_disc, read_gently, wait_for_disc
-from .errors import SourceError, naming
-from .os_errors import Trouble, trouble
 
 PATIENT_READ = 2048
 """Bytes read at once where a read failed: a sector of an optical disc."""

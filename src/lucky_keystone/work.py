@@ -16,11 +16,11 @@ from .building.several import Job, build_all
 from .building.update import Standing, update
 from .checking.check import check_drive
 from .checking.report import Report
+from .common.errors import DriveError, Interrupted, KeystoneError
+from .common.progress import Progress
 from .drives.medium import Medium, OpenMedium
-from .errors import DriveError, Interrupted, KeystoneError
 from .gauging.capacity import probe_capacity
 from .gauging.marks import Marker
-from .progress import Progress
 from .shopfile import place as recorded
 from .sources.locating import naming_the_file
 from .sources.source import Source

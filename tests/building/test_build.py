@@ -13,14 +13,14 @@ import pytest
 
 from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
+from lucky_keystone.common.errors import SourceError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.content import stream
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.drives.retrying import Retrying
-from lucky_keystone.errors import SourceError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning.make import make_plan
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tables.mbr import MasterBootRecord
 from lucky_keystone.volumes.fat32.records import BootSector

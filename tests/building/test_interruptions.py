@@ -17,12 +17,12 @@ import pytest
 from lucky_keystone.building import stream
 from lucky_keystone.building.build import build
 from lucky_keystone.building.image import DriveImage
+from lucky_keystone.common.errors import DriveError, DriveGone, Interrupted, KeystoneError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.content import BLOCK
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.drives.retrying import Retrying
-from lucky_keystone.errors import DriveError, DriveGone, Interrupted, KeystoneError
-from lucky_keystone.progress import silent
 
 from ..helpers.amount import part_of
 from ..helpers.drives import MemoryDrive, small_disc, small_image

@@ -7,8 +7,8 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.checking.check import check_drive
+from lucky_keystone.common.progress import silent
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
 

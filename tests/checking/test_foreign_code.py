@@ -8,9 +8,9 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.checking.check import check_drive
+from lucky_keystone.common.progress import silent
 from lucky_keystone.mending.make import make_mending
 from lucky_keystone.mending.remedy import Wishes
-from lucky_keystone.progress import silent
 
 from ..helpers.foreign_code import ENTRY, RECORD, VOLUME, drive_with
 

@@ -8,7 +8,7 @@ import pytest
 
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.checking.report import Report
-from lucky_keystone.progress import silent
+from lucky_keystone.common.progress import silent
 
 from ..helpers.hand_made import ANY, CASES, HandMade, nothing
 

@@ -9,11 +9,11 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.checking.check import check_drive
+from lucky_keystone.common.progress import silent
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.drives.contents import describe
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.mending.make import make_mending
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tables.mbr import MbrPartition, compose_mbr
 from lucky_keystone.volumes.known import KNOWN

@@ -10,9 +10,9 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.common.progress import silent
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import MOMENT, installer
-from lucky_keystone.progress import silent
 
 from ..helpers.drives import Built
 from ..helpers.program import run

@@ -11,10 +11,10 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import Bundle, RuleBasedStateMachine, invariant, rule
 
+from lucky_keystone.common.errors import KeystoneError, ProtectError
 from lucky_keystone.drives.drive import Drive, Hardware
 from lucky_keystone.drives.guards import OVERRIDABLE, Guard, admit, refusals
 from lucky_keystone.drives.opening import open_confirmed
-from lucky_keystone.errors import KeystoneError, ProtectError
 
 STICK = Drive(
     path=Path("/dev/sdb"),

@@ -11,11 +11,11 @@ from typing import Any
 
 import pytest
 
+from lucky_keystone.common.errors import NoRights, ProtectError
 from lucky_keystone.drives.guards import Guard, held_back
 from lucky_keystone.drives.macos.host import MacHost
 from lucky_keystone.drives.macos.system import DKIOCGETBLOCKCOUNT, DKIOCGETBLOCKSIZE, DKIOCSYNCHRONIZECACHE
 from lucky_keystone.drives.opening import open_confirmed
-from lucky_keystone.errors import NoRights, ProtectError
 
 pytestmark = pytest.mark.posix  # its device nodes are
 GB = 10**9

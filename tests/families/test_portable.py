@@ -17,16 +17,16 @@ from hypothesis import strategies as some
 
 from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
+from lucky_keystone.common.errors import DriveGone, SourceError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.image_file import ImageFile
-from lucky_keystone.errors import DriveGone, SourceError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.fetching import remote as remote_module
 from lucky_keystone.hive.records import checksum
 from lucky_keystone.planning.make import make_plan
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 
 from ..fetching.server import Served, Server

@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.common.errors import SourceError
 from lucky_keystone.content import seekable
 from lucky_keystone.demo.loaders import uefi_loader
-from lucky_keystone.errors import SourceError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.families.windows.portable.editions import chosen_edition, editions_of, words_of

@@ -19,7 +19,8 @@ from blake3 import blake3
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lucky_keystone.errors import KeystoneError
+from lucky_keystone.common.errors import KeystoneError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.fetching import client as client_module
 from lucky_keystone.fetching import fetch as fetch_module
 from lucky_keystone.fetching import segments as segments_module
@@ -30,7 +31,6 @@ from lucky_keystone.fetching.fetch import Fetched, Wanted, fetch
 from lucky_keystone.fetching.link import is_plain_name, parse_link
 from lucky_keystone.fetching.part import Part
 from lucky_keystone.fetching.patience import Events
-from lucky_keystone.progress import silent
 
 from ..helpers.clocks import Simulated
 from ..helpers.program import run, run_json

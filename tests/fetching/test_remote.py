@@ -17,9 +17,10 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.building.compose import compose_drive
+from lucky_keystone.common.errors import KeystoneError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.drives.retrying import Retrying
-from lucky_keystone.errors import KeystoneError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.fetching import remote as remote_module
@@ -28,7 +29,6 @@ from lucky_keystone.fetching.remote import RemoteFile, Terms
 from lucky_keystone.manifest.shelf import NoShelf
 from lucky_keystone.manifest.unfinished import read_unfinished
 from lucky_keystone.planning.make import make_plan
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.work import Work, carry_out
 

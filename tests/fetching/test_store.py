@@ -11,12 +11,12 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.errors import KeystoneError
+from lucky_keystone.common.errors import KeystoneError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.fetching import remote as remote_module
 from lucky_keystone.fetching.catalogue import CatalogueImage, joined, matching, parse_catalogue, read_catalogue
 from lucky_keystone.fetching.link import parse_link
 from lucky_keystone.fetching.remote import RemoteFile, Terms
-from lucky_keystone.progress import silent
 
 from ..helpers.clocks import Tireless
 from ..helpers.drives import small_disc

@@ -10,12 +10,12 @@ from unicorn.x86_const import UC_X86_REG_DL
 from lucky_keystone.boot.machine import LOADER, Machine
 from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
+from lucky_keystone.common.progress import silent
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning.make import make_plan
-from lucky_keystone.progress import silent
 from lucky_keystone.rehearsal.rehearse import rehearse_bios
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.ntfs.read import NtfsVolume

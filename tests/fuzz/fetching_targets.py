@@ -7,7 +7,8 @@ from collections.abc import Callable, Mapping
 from contextlib import suppress
 from pathlib import Path
 
-from lucky_keystone.errors import KeystoneError
+from lucky_keystone.common.errors import KeystoneError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.fetching.answers import Answer, Passing
 from lucky_keystone.fetching.catalogue import joined, matching, parse_catalogue
 from lucky_keystone.fetching.fetch import Wanted, fetch
@@ -15,7 +16,6 @@ from lucky_keystone.fetching.link import Link, parse_link
 from lucky_keystone.fetching.part import Part
 from lucky_keystone.fetching.patience import Events
 from lucky_keystone.fetching.store import About, Store
-from lucky_keystone.progress import silent
 
 from .targets import Target, in_memory
 

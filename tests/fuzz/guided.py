@@ -43,7 +43,7 @@ class Edited:
 
     def run(self, data: bytes) -> None:
         """Use the target with the edits of `data`. Raises whatever is no answer to a bad input."""
-        from lucky_keystone.errors import SourceError, UsageError
+        from lucky_keystone.common.errors import SourceError, UsageError
 
         undo: list[tuple[int, bytes]] = []
         try:

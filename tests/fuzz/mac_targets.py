@@ -5,13 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 
 from lucky_keystone.checking.check import check_drive
+from lucky_keystone.common.progress import silent
 from lucky_keystone.content import stream
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.families.proving import verify_source
 from lucky_keystone.planning.make import make_plan
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.udif_records import Trailer
 

@@ -18,7 +18,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from lucky_keystone.errors import SourceError, UsageError
+from lucky_keystone.common.errors import SourceError, UsageError
 
 from .fetching_targets import fetching_targets
 from .mac_targets import mac_targets

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from lucky_keystone import shopfile
 from lucky_keystone.building.batch import read_batch
-from lucky_keystone.errors import DriveError
+from lucky_keystone.common.errors import DriveError
 from lucky_keystone.machine.facts import blank, read_machine
 from lucky_keystone.planning.presets import read_presets
 from lucky_keystone.shopbuilt import KeptBuild, KeptDecision, recall, remember

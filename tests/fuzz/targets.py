@@ -15,6 +15,8 @@ from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.building.update import read_standing
 from lucky_keystone.checking.check import check_drive
+from lucky_keystone.common.errors import DriveError, KeystoneError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.content import Literal, stream
 from lucky_keystone.demo.bay import make_bay
 from lucky_keystone.demo.disc import write_disc
@@ -22,7 +24,6 @@ from lucky_keystone.demo.install_image import DemoEdition, install_image, small_
 from lucky_keystone.demo.tidewell import LABEL, MOMENT
 from lucky_keystone.drives.bay import DESCRIPTION, Bay
 from lucky_keystone.drives.guards import refusals
-from lucky_keystone.errors import DriveError, KeystoneError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.family import DriveShape
@@ -30,7 +31,6 @@ from lucky_keystone.manifest.format import read_manifest
 from lucky_keystone.manifest.unfinished import Unfinished, pack_unfinished
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.planning.planfile import read_plan, save_plan
-from lucky_keystone.progress import silent
 from lucky_keystone.regions import RegionKind
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tree import File, Folder

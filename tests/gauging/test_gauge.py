@@ -7,11 +7,11 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.common.progress import silent
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.retrying import Retrying
 from lucky_keystone.gauging.figure import draw_gauged
 from lucky_keystone.gauging.gauge import Gauged, Mode, gauge
-from lucky_keystone.progress import silent
 
 from ..helpers.drives import MemoryDrive
 

@@ -11,12 +11,12 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.common.errors import DriveError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.drives.faults import Faults, FaultyDrive
-from lucky_keystone.errors import DriveError
 from lucky_keystone.gauging.capacity import probe_capacity
 from lucky_keystone.gauging.journal import FileJournal, put_back
 from lucky_keystone.gauging.marks import Marker
-from lucky_keystone.progress import silent
 
 from ..helpers.drives import MemoryDrive
 from ..helpers.program import run, run_json

@@ -10,6 +10,7 @@ from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.building.image import DriveImage
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.checking.report import Report
+from lucky_keystone.common.progress import silent
 from lucky_keystone.content import stream
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
@@ -18,7 +19,6 @@ from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.planning.plan import Plan
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
 from lucky_keystone.volumes.kinds import open_volume

@@ -6,7 +6,7 @@ import random
 import struct
 from collections.abc import Mapping
 
-from lucky_keystone.descriptors import ADMINISTRATORS, EVERYONE, SYSTEM, allowed, descriptor
+from lucky_keystone.common.descriptors import ADMINISTRATORS, EVERYONE, SYSTEM, allowed, descriptor
 
 from .install_images import Item
 

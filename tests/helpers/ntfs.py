@@ -5,9 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from lucky_keystone.building.stream import stream_regions
+from lucky_keystone.common.progress import silent
 from lucky_keystone.content import Joined, Literal, Zeros
 from lucky_keystone.drives.image_file import ImageFile
-from lucky_keystone.progress import silent
 from lucky_keystone.tree import File, Folder, Special
 from lucky_keystone.volumes.ntfs.catalogue import catalogue
 from lucky_keystone.volumes.ntfs.compose import compose

@@ -5,8 +5,8 @@ from __future__ import annotations
 import random
 from collections.abc import Mapping
 
+from lucky_keystone.common.descriptors import ADMINISTRATORS, EVERYONE, SYSTEM, allowed, descriptor
 from lucky_keystone.demo.loaders import uefi_loader
-from lucky_keystone.descriptors import ADMINISTRATORS, EVERYONE, SYSTEM, allowed, descriptor
 
 from .hives import Keys, hive_of
 from .install_images import Item

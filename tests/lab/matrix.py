@@ -14,13 +14,13 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+from lucky_keystone.common.errors import KeystoneError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
-from lucky_keystone.errors import KeystoneError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning.make import make_plan
-from lucky_keystone.progress import silent
 from lucky_keystone.rehearsal.emulator import start_drive
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source

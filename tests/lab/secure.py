@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.errors import KeystoneError
+from lucky_keystone.common.errors import KeystoneError
 from lucky_keystone.sources.opening import open_source
 
 from ..helpers.drives import Built

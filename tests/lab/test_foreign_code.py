@@ -6,8 +6,8 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.common.progress import silent
 from lucky_keystone.mending.make import make_mending
-from lucky_keystone.progress import silent
 
 from ..helpers.amount import sample_of
 from ..helpers.foreign_code import ENTRY, RECORD, VOLUME, drive_with

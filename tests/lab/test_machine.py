@@ -12,9 +12,9 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.common.errors import KeystoneError
 from lucky_keystone.content import Literal
 from lucky_keystone.demo.loaders import uefi_loader
-from lucky_keystone.errors import KeystoneError
 from lucky_keystone.machine.known import KnownMachine, known_machine
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.rehearsal.emulator import FIRMWARES, find_image

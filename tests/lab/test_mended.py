@@ -6,13 +6,13 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.common.progress import silent
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.mending.carry_out import carry_out
 from lucky_keystone.mending.journal import JournalText
 from lucky_keystone.mending.make import make_mending
 from lucky_keystone.mending.remedy import Wishes
 from lucky_keystone.mending.steps import make_steps
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 
 from ..helpers.amount import sample_of

@@ -12,9 +12,9 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.common.errors import KeystoneError
 from lucky_keystone.content import seekable
 from lucky_keystone.demo.loaders import uefi_loader
-from lucky_keystone.errors import KeystoneError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.rehearsal.emulator import start_drive
 from lucky_keystone.sources.opening import open_source

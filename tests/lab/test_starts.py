@@ -7,12 +7,12 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.common.progress import silent
 from lucky_keystone.content import stream
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.fat32.read import Fat32Volume
 

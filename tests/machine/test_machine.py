@@ -10,12 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lucky_keystone.errors import UsageError
+from lucky_keystone.common.errors import UsageError
+from lucky_keystone.common.outputs import Replacing
 from lucky_keystone.machine.facts import MachineFacts, blank, read_machine, save_machine
 from lucky_keystone.machine.linux import LinuxMachine
 from lucky_keystone.machine.outlook import outlook_for
 from lucky_keystone.machine.requirements import requirements
-from lucky_keystone.outputs import Replacing
 from lucky_keystone.starting.outlook import Outlook
 
 from ..helpers.program import run, run_json

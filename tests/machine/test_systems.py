@@ -9,8 +9,8 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.common.errors import NoRights
 from lucky_keystone.drives.drive import Drive
-from lucky_keystone.errors import NoRights
 from lucky_keystone.machine.facts import MachineFacts
 from lucky_keystone.machine.macos import MacMachine
 from lucky_keystone.machine.windows import (

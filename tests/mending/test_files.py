@@ -10,16 +10,16 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from lucky_keystone.common.errors import SourceError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.content import Content, Literal
 from lucky_keystone.demo.loaders import uefi_loader
-from lucky_keystone.errors import SourceError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.mending import files as mended_files
 from lucky_keystone.mending.draft import Draft
 from lucky_keystone.mending.make import Mending, make_mending
 from lucky_keystone.mending.remedy import Wishes
 from lucky_keystone.mending.steps import make_steps
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
 from lucky_keystone.tree import EPOCH, File

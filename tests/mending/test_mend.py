@@ -8,14 +8,14 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.common.errors import DriveError, ProtectError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.drives.medium import Medium
-from lucky_keystone.errors import DriveError, ProtectError
 from lucky_keystone.mending.carry_out import carry_out
 from lucky_keystone.mending.journal import Journal, JournalText, pending, put_back
 from lucky_keystone.mending.make import Mending, make_mending
 from lucky_keystone.mending.remedy import Wishes
 from lucky_keystone.mending.steps import make_steps
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
 

@@ -8,11 +8,11 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.checking.check import find_sector_size
+from lucky_keystone.common.progress import silent
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.mending.make import make_mending
 from lucky_keystone.mending.steps import make_steps
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.hfsplus.records import FinderInfo, VolumeHeader
 

@@ -9,14 +9,14 @@ import pytest
 from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.checking.check import check_drive
-from lucky_keystone.errors import UsageError
+from lucky_keystone.common.errors import UsageError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.facts import SourceFacts
 from lucky_keystone.families.family import DriveShape, DriveWish, VolumeWish
 from lucky_keystone.manifest.format import read_manifest
 from lucky_keystone.planning import combining, make
 from lucky_keystone.planning.plan import Plan
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.source import Source
 from lucky_keystone.starting.bootable import PlannedDrive
 from lucky_keystone.tables.table import read_table

@@ -7,7 +7,8 @@ from xml.etree import ElementTree
 
 import pytest
 
-from lucky_keystone.errors import KeystoneError, SourceError, UsageError
+from lucky_keystone.common.errors import KeystoneError, SourceError, UsageError
+from lucky_keystone.common.units import parse_size, shown_size, sold_size
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import Decision, DriveShape
 from lucky_keystone.planning.figure import draw_plan
@@ -16,7 +17,6 @@ from lucky_keystone.planning.plan import Plan
 from lucky_keystone.planning.planfile import SavedPlan, open_planned_source, read_plan, save_plan
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
-from lucky_keystone.units import parse_size, shown_size, sold_size
 
 
 @pytest.mark.parametrize(

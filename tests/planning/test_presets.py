@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.errors import UsageError
+from lucky_keystone.common.errors import UsageError
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.planning.presets import read_presets
 

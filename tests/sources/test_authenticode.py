@@ -9,10 +9,10 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.common.errors import UsageError
 from lucky_keystone.content import Literal, SizedReadable
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.demo.signing import authority_certificate, signed
-from lucky_keystone.errors import UsageError
 from lucky_keystone.starting.authenticode import Signature, read_signatures
 from lucky_keystone.starting.bootable import PlannedBootVolume, PlannedDrive
 from lucky_keystone.starting.generations import GENERATIONS

@@ -7,9 +7,9 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone import discs
+from lucky_keystone.common.errors import SourceError
 from lucky_keystone.content import FileRange
 from lucky_keystone.discs import DiscState, wait_for_disc
-from lucky_keystone.errors import SourceError
 from lucky_keystone.source_file import SourceFile
 from lucky_keystone.sources.opening import open_source
 

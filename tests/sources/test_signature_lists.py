@@ -13,10 +13,10 @@ from pathlib import Path
 import pytest
 from asn1crypto import pem
 
+from lucky_keystone.common.errors import UsageError
 from lucky_keystone.content import Literal
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.demo.signing import authority_certificate, signed
-from lucky_keystone.errors import UsageError
 from lucky_keystone.starting.authenticode import image_digest, read_signatures
 from lucky_keystone.starting.loaders import LoaderState
 from lucky_keystone.starting.secure_boot import crossing_state, secure_verdict

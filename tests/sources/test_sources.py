@@ -16,15 +16,15 @@ import pycdlib
 import pytest
 
 import lucky_keystone.sources.folder
-from lucky_keystone import positional
 from lucky_keystone.cli.main import main
+from lucky_keystone.common import positional
+from lucky_keystone.common.errors import SourceError
+from lucky_keystone.common.progress import silent
 from lucky_keystone.content import stream
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
-from lucky_keystone.errors import SourceError
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.proving import verify_source
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tree import Folder
 

@@ -9,8 +9,8 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.common.errors import SourceError
 from lucky_keystone.content import FileRange, Seekable, stream
-from lucky_keystone.errors import SourceError
 from lucky_keystone.source_file import SourceFile
 from lucky_keystone.sources.summed import own_sum
 from lucky_keystone.sources.xar import XarArchive

@@ -15,13 +15,13 @@ from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.building.update import read_standing, update
 from lucky_keystone.checking.check import check_drive
+from lucky_keystone.common.errors import DriveGone
+from lucky_keystone.common.progress import silent
 from lucky_keystone.drives.contents import describe
 from lucky_keystone.drives.faults import Faults, FaultyDrive
-from lucky_keystone.errors import DriveGone
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning.make import make_plan
-from lucky_keystone.progress import silent
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
 from lucky_keystone.tables.gpt import BASIC_DATA, NO_DRIVE_LETTER, SYSTEM, GptPartition, compose_gpt, read_gpt

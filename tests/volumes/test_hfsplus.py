@@ -15,9 +15,9 @@ import pytsk3
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from lucky_keystone.common.errors import SourceError, UsageError
 from lucky_keystone.content import Literal
 from lucky_keystone.drives.image_file import ImageFile
-from lucky_keystone.errors import SourceError, UsageError
 from lucky_keystone.tree import Folder, Special, UnixFacts
 from lucky_keystone.volumes.hfsplus.kind import HFSPLUS
 from lucky_keystone.volumes.hfsplus.names import folded_key, stored_name

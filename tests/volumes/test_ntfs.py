@@ -13,9 +13,9 @@ from dissect.ntfs import NTFS
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from lucky_keystone.common.errors import SourceError, UsageError
 from lucky_keystone.content import stream
 from lucky_keystone.drives.image_file import ImageFile
-from lucky_keystone.errors import SourceError, UsageError
 from lucky_keystone.tree import File, Folder, Special
 from lucky_keystone.volumes.ntfs.attributes import mapping_pairs
 from lucky_keystone.volumes.ntfs.catalogue import catalogue

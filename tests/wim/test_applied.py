@@ -15,9 +15,9 @@ from pathlib import Path
 import pytest
 from dissect.ntfs import NTFS
 
+from lucky_keystone.common.errors import SourceError
 from lucky_keystone.content import Literal
 from lucky_keystone.drives.image_file import ImageFile
-from lucky_keystone.errors import SourceError
 from lucky_keystone.tree import Folder
 from lucky_keystone.volumes.ntfs.read import NtfsVolume
 from lucky_keystone.wim.applied import applied_tree

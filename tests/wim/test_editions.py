@@ -11,8 +11,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from lucky_keystone.common.errors import KeystoneError
 from lucky_keystone.content import FileRange, Literal, stream
-from lucky_keystone.errors import KeystoneError
 from lucky_keystone.source_file import SourceFile
 from lucky_keystone.wim.edition import _FIELDS
 from lucky_keystone.wim.packed import unpacked

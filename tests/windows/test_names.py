@@ -7,11 +7,11 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone import positional
+from lucky_keystone.common import positional
+from lucky_keystone.common.errors import DriveError, SourceError
+from lucky_keystone.common.os_errors import Trouble, trouble
+from lucky_keystone.common.shell import command_line
 from lucky_keystone.drives.image_file import ImageFile, holds_holes
-from lucky_keystone.errors import DriveError, SourceError
-from lucky_keystone.os_errors import Trouble, trouble
-from lucky_keystone.shell import command_line
 from lucky_keystone.wim.taking import refuse_names_windows_reads_otherwise
 from lucky_keystone.winapi.names import DevicePath, extended, letter_in, share_in, volume_in
 

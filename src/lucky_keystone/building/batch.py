@@ -9,9 +9,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TypeVar
 
-from ..errors import UsageError, naming
+from ..common.errors import UsageError, naming
+from ..common.nearest import did_you_mean
 from ..families.choices import Choices
-from ..nearest import did_you_mean
 
 _LARGEST = 1 << 20
 _MOST = 1000

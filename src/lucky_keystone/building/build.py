@@ -10,14 +10,14 @@ from typing import NamedTuple
 
 from blake3 import blake3
 
+from ..common.errors import DriveError, Interrupted, KeystoneError
+from ..common.progress import Progress, silent
 from ..content import BLOCK
 from ..drives.medium import Medium
 from ..drives.readback import read_back
-from ..errors import DriveError, Interrupted, KeystoneError
 from ..manifest.format import pack_manifest
 from ..manifest.shelf import NoShelf, Shelf
 from ..manifest.unfinished import UNKNOWN
-from ..progress import Progress, silent
 from ..regions import RegionKind
 from .feed import Block, Feed
 from .image import DriveImage

@@ -15,8 +15,8 @@ from dataclasses import dataclass, field
 from blake3 import blake3
 
 from ..buffers import aligned_buffer
+from ..common.errors import SourceError
 from ..content import BLOCK, Reader
-from ..errors import SourceError
 from ..extents import Extent
 from ..regions import Region
 

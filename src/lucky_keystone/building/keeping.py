@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from ..common.errors import DriveError
 from ..drives.medium import Medium
-from ..errors import DriveError
 from ..manifest.format import Manifest, ManifestError, read_manifest, unpack_manifest
 from ..manifest.shelf import Shelf
 from ..manifest.unfinished import UNKNOWN, Kind, Unfinished, pack_unfinished, read_unfinished, unpack_unfinished

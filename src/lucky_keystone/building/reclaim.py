@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from ..errors import UsageError
+from ..common.errors import UsageError
+from ..common.units import exact_size
 from ..extents import MIB
 from ..families.family import DriveShape, VolumeWish
 from ..planning.identity import DerivedNumbers, names_of
 from ..planning.plan import FittedVolume
 from ..tables.styles import STYLES
 from ..tree import EPOCH, Folder
-from ..units import exact_size
 from ..volumes.kinds import COMPOSED
 from .compose import compose_table, serial_purpose, spans_of
 from .image import DriveImage

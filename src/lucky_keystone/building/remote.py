@@ -9,10 +9,10 @@ from typing import Protocol
 from blake3 import blake3
 
 from ..buffers import aligned_buffer
+from ..common.progress import Progress
 from ..content import BLOCK, RangedFile, ranges_in
 from ..drives.medium import Medium
 from ..manifest.unfinished import UNKNOWN
-from ..progress import Progress
 from .build import claim_of
 from .image import DriveImage
 from .keeping import Keeper

@@ -10,11 +10,12 @@ from typing import Protocol, TypeVar
 
 import msgspec
 
+from ..common.errors import KeystoneError, UsageError
+from ..common.progress import Progress, silent
 from ..content import is_blank
 from ..drives.guards import refuse_source_as_target
 from ..drives.medium import Medium
 from ..drives.readback import read_back
-from ..errors import KeystoneError, UsageError
 from ..families.choices import Choices, given
 from ..families.families import family_for
 from ..families.family import DriveShape, Earlier
@@ -27,7 +28,6 @@ from ..planning.fitting import FROM_SCRATCH
 from ..planning.make import make_plan
 from ..planning.plan import Plan
 from ..planning.planfile import SavedPlan, open_planned_source, read_plan
-from ..progress import Progress, silent
 from ..sources.opening import open_source
 from ..sources.source import Source
 from ..starting.trust import ANY_MACHINE, Machine

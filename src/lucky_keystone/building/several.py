@@ -8,11 +8,11 @@ from dataclasses import dataclass, field
 
 from blake3 import blake3
 
+from ..common.errors import Interrupted, KeystoneError
+from ..common.progress import Progress, silent
 from ..content import Content, Literal
 from ..drives.medium import Medium
-from ..errors import Interrupted, KeystoneError
 from ..manifest.shelf import NoShelf, Shelf
-from ..progress import Progress, silent
 from ..regions import TRAITS, Region
 from .build import UNSEALED, BuildResult, build, nothing_to_prove
 from .feed import PATIENCE, Block, Feed

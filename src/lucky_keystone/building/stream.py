@@ -18,10 +18,10 @@ import numpy as np
 from blake3 import blake3
 
 from ..buffers import aligned_buffer
+from ..common.errors import KeystoneError
+from ..common.progress import Progress
 from ..content import BLOCK
 from ..drives.medium import Medium
-from ..errors import KeystoneError
-from ..progress import Progress
 from ..regions import TRAITS, Region
 from .feed import Block, Feed, Overtaken
 

@@ -13,14 +13,14 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 from ..checking.volumes.checkers import CHECKERS
+from ..common.errors import KeystoneError, ProtectError
+from ..common.progress import Progress
 from ..drives.medium import Medium
 from ..drives.readback import read_back
-from ..errors import KeystoneError, ProtectError
 from ..manifest.format import Manifest, ManifestError, read_manifest
 from ..manifest.shelf import NoShelf
 from ..manifest.unfinished import read_unfinished
 from ..planning.fitting import FROM_SCRATCH
-from ..progress import Progress
 from ..tables.table import read_table
 from ..volumes.kind import StandingVolume
 from ..volumes.kinds import COMPOSED, open_volume

@@ -13,9 +13,9 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..boot.records import crossing
+from ..common.errors import KeystoneError, SourceError
+from ..common.progress import Progress
 from ..content import BLOCK, Content, Seekable, SizedReadable, seekable, stream
-from ..errors import KeystoneError, SourceError
-from ..progress import Progress
 from ..source_file import UnreadableSource
 from ..sources.locating import naming_the_file
 from ..sources.source import Source

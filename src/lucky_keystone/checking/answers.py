@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ..errors import KeystoneError
+from ..common.errors import KeystoneError
 from ..setup.answer_file import LARGEST, NAME, commands_of
 from ..setup.folders import SETUP_FOLDERS
 from ..setup.waivers import waived_by

@@ -7,13 +7,14 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import ParamSpec
 
+from ..common.errors import KeystoneError
+from ..common.progress import Progress
+from ..common.units import SECTOR_SIZES
 from ..content import SizedReadable
 from ..drives.medium import Medium
-from ..errors import KeystoneError
 from ..extents import align_up
 from ..machine.known import KnownMachine, outlooks_of
 from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_manifest, unpack_manifest
-from ..progress import Progress
 from ..sources.source import Source
 from ..starting.bootable import ReadBootVolume, ReadDrive
 from ..starting.reading import MOST_VOLUMES
@@ -21,7 +22,6 @@ from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.gpt import SIGNATURE as GPT_SIGNATURE
 from ..tables.mbr import read_mbr
 from ..tables.table import Partition, Table
-from ..units import SECTOR_SIZES
 from ..volumes.kind import VolumeKind
 from ..volumes.kinds import KINDS, kind_at, open_volume
 from ..volumes.known import disc_size, known_at

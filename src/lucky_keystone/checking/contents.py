@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ..common.progress import Progress
 from ..content import SizedReadable
 from ..drives.medium import Medium
 from ..drives.readback import read_back
 from ..manifest.format import Manifest
-from ..progress import Progress
 from .codes import Code
 from .found import FoundVolume
 from .report import Place, Report

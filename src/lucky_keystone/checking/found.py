@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ..errors import KeystoneError
+from ..common.errors import KeystoneError
 from ..tables.table import Partition
 from ..volumes.kind import VolumeKind
 from ..volumes.volume import Entry, Volume

@@ -7,8 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from ..common.errors import KeystoneError
 from ..content import SizedReadable
-from ..errors import KeystoneError
 from ..extents import MIB, align_up
 from ..tables.table import Partition
 from ..volumes.kinds import kind_at

@@ -8,9 +8,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
+from ..common.errors import KeystoneError, SourceError
+from ..common.progress import Progress
 from ..content import ContentFile, FileRange, Seekable, seekable
-from ..errors import KeystoneError, SourceError
-from ..progress import Progress
 from ..sources.certificates import PACKAGES, certified_until, is_package
 from ..sources.diskimage import DiskImage
 from ..sources.diskimage_sums import verify

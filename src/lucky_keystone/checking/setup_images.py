@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ..common.errors import KeystoneError
 from ..content import ContentFile, FileRange, Seekable
-from ..errors import KeystoneError
 from ..setup.folders import SETUP_FOLDERS
 from ..setup.images import INSTALL_IMAGES, SETUP_MARKS, image_damage
 from ..volumes.volume import FileOnVolume

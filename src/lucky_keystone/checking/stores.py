@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ..errors import KeystoneError
+from ..common.errors import KeystoneError
 from ..hive.read import Hive
 from ..volumes.volume import FileOnVolume
 from .found import FoundVolume

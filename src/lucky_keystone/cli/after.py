@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from ..common.errors import KeystoneError
 from ..drives.host import Span
-from ..errors import KeystoneError
 from .targets import Chosen
 
 if TYPE_CHECKING:

@@ -13,9 +13,9 @@ from typing import TYPE_CHECKING, Any, Literal
 import msgspec
 from rich.text import Text
 
-from ..errors import Interrupted, KeystoneError, ProtectError, UsageError
-from ..outputs import OutputKind, refuse_output, write_output
-from ..units import counted, exact_size, parse_size, shown_size
+from ..common.errors import Interrupted, KeystoneError, ProtectError, UsageError
+from ..common.outputs import OutputKind, refuse_output, write_output
+from ..common.units import counted, exact_size, parse_size, shown_size
 from .jobs import DriveJob, How
 from .logged import Logged
 from .manner import manner
@@ -28,10 +28,10 @@ from .targets import Chosen, choose, reading
 if TYPE_CHECKING:
     from ..building.batch import BatchRow
     from ..building.request import Request, WantedDrive
+    from ..common.outputs import Replacing
     from ..drives.guards import Guard
     from ..families.choices import Choices
     from ..fetching.link import Place
-    from ..outputs import Replacing
     from ..sources.source import Source
     from ..work import Work
     from .shop_documents import BatchRowBody
@@ -295,7 +295,7 @@ def _read_by(entries: Sequence[_Entry]) -> tuple[Path, ...]:
 def _is_healthy(chosen: Chosen) -> bool:
     """Look at the structure of a drive that is built already; its bytes are not read again."""
     from ..checking.check import check_drive
-    from ..progress import silent
+    from ..common.progress import silent
 
     with reading(chosen) as medium:
         return not check_drive(medium, silent, contents=False, kept=chosen.shelf().get()).exit_code

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..errors import UsageError
-from ..units import exact_size
+from ..common.errors import UsageError
+from ..common.units import exact_size
 from .choosing import with_edition
 from .guided import ask_for_drive, can_ask, whole_line
 from .inspect import needs, prove, show_source

@@ -10,7 +10,7 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-from ..units import SECTOR_SIZES, counted, exact_size, shown_size
+from ..common.units import SECTOR_SIZES, counted, exact_size, shown_size
 from .inspect import open_with_progress
 from .logged import Logged
 from .machine import show_machines

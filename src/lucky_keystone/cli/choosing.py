@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from ..errors import SourceError, UsageError
-from ..units import exact_size, shown_size
+from ..common.errors import SourceError, UsageError
+from ..common.units import exact_size, shown_size
 from .guided import can_ask
 from .question import ask
 from .show import Column, console, paragraph, table

@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .. import __version__
-from ..outputs import OutputKind, refuse_output, write_output
-from ..shell import command_line
+from ..common.outputs import OutputKind, refuse_output, write_output
+from ..common.shell import command_line
 from .captured import run_captured
 from .manner import manner
 from .options import (
@@ -100,9 +100,9 @@ _NEEDED = 64 << 20
 
 
 def _made_up_disc(folder: Path) -> Path:
+    from ..common.progress import silent
     from ..demo.disc import write_disc
     from ..demo.tidewell import LABEL, MOMENT, installer
-    from ..progress import silent
 
     path = folder / "tidewell.iso"
     write_disc(

@@ -11,14 +11,14 @@ from typing import Any
 
 import click
 
+from ..common.errors import DriveError, ProtectError, naming
+from ..common.invoker import make_folder
+from ..common.shell import command_line, quoted
+from ..common.units import shown_size
 from ..drives.bay import Bay
 from ..drives.image_file import holds_holes
-from ..errors import DriveError, ProtectError, naming
 from ..fetching.store import PLACE as STORE
-from ..invoker import make_folder
-from ..shell import command_line, quoted
 from ..shopfile import PLACE
-from ..units import shown_size
 from .captured import run_captured
 from .manner import manner
 from .options import Word, output_options

@@ -11,10 +11,10 @@ import click
 from rich.console import Console
 from rich.text import Text
 
+from ..common.units import shown_size, sold_size
 from ..drives.drive import Drive
 from ..drives.guards import held_back
 from ..drives.host import Host
-from ..units import shown_size, sold_size
 from ..winapi.names import is_device_name
 from .manner import manner
 from .options import bay_option, output_options

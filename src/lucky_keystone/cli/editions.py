@@ -7,8 +7,8 @@ from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..errors import SourceError, UsageError
-from ..units import counted, exact_size
+from ..common.errors import SourceError, UsageError
+from ..common.units import counted, exact_size
 from .manner import manner
 from .show import Column, console, emit_json, paragraph, table
 from .stages import Stages

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..errors import DriveError, ProtectError, UsageError
-from ..shell import quoted
-from ..units import counted, exact_size, shown_size
+from ..common.errors import DriveError, ProtectError, UsageError
+from ..common.shell import quoted
+from ..common.units import counted, exact_size, shown_size
 from .choosing import choose_image, read_all, refuse_other_sum, refuse_without_links
 from .guided import can_ask, complain
 from .manner import manner

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..errors import UsageError
-from ..outputs import OutputKind, refuse_output
-from ..units import exact_size, shown_size
+from ..common.errors import UsageError
+from ..common.outputs import OutputKind, refuse_output
+from ..common.units import exact_size, shown_size
 from .logged import Logged
 from .manner import manner
 from .options import (
@@ -169,8 +169,8 @@ def _restore(chosen: Chosen, lifted: frozenset[Guard], *, yes: bool) -> int:
 
 def _put_back(medium: OpenMedium, journal: FileJournal) -> int:
     """Put back what a run that was cut off overwrote; return in how many places there was something to be put back."""
+    from ..common.interrupts import HeldInterrupts
     from ..gauging.journal import put_back, refuse_lost
-    from ..interrupts import HeldInterrupts
 
     kept = journal.read()
     if kept is None:

@@ -8,13 +8,13 @@ from pathlib import Path
 import click
 from rich.console import Console
 
+from ..common.errors import KeystoneError, UsageError
+from ..common.nearest import did_you_mean
+from ..common.shell import command_line
+from ..common.units import exact_size
 from ..drives.drive import Drive
 from ..drives.guards import held_back
-from ..errors import KeystoneError, UsageError
 from ..fetching.link import is_link, parse_link
-from ..nearest import did_you_mean
-from ..shell import command_line
-from ..units import exact_size
 from .drives import show_drive
 from .manner import manner
 from .question import ask

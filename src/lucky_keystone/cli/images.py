@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ..errors import ProtectError, SourceError, UsageError
-from ..units import exact_size, shown_size
+from ..common.errors import ProtectError, SourceError, UsageError
+from ..common.units import exact_size, shown_size
 from .guided import can_ask
 from .manner import manner
 from .options import Size, output_options

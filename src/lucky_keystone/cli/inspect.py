@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ..errors import KeystoneError, UsageError
-from ..units import counted, exact_size, shown_size
+from ..common.errors import KeystoneError, UsageError
+from ..common.units import counted, exact_size, shown_size
 from .editions import look_inside
 from .manner import manner
 from .options import SourcePlace, bay_option, output_options, source_options, terms_of, today

@@ -9,8 +9,8 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
-from ..errors import KeystoneError
-from ..units import rate
+from ..common.errors import KeystoneError
+from ..common.units import rate
 from .after import eject, tell_system
 from .logged import Logged
 from .stages import Stages

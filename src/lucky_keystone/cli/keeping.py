@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..errors import UsageError
+from ..common.errors import UsageError
 from ..fetching.store import About, Store
 
 if TYPE_CHECKING:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console
 
-from ..units import shown_size
+from ..common.units import shown_size
 from .manner import manner
 from .show import Column, heading, table
 

@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ..errors import ProtectError, UsageError
-from ..outputs import OutputKind, write_output
+from ..common.errors import ProtectError, UsageError
+from ..common.outputs import OutputKind, write_output
+from ..common.units import counted, shown_rates, shown_size
 from ..shoplog import COMMANDS, RESULTS
-from ..units import counted, shown_rates, shown_size
 from .manner import manner
 from .options import Word, output_options, overwrite_option, replacing_of
 from .pace import shown_seconds

@@ -6,8 +6,8 @@ import time
 from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
-from ..errors import DriveError, Interrupted, KeystoneError, ProtectError
-from ..units import rate
+from ..common.errors import DriveError, Interrupted, KeystoneError, ProtectError
+from ..common.units import rate
 from .show import console
 from .targets import Chosen
 

@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Any
 import click
 from rich.text import Text
 
-from ..errors import UsageError
-from ..outputs import OutputKind, write_output
-from ..units import counted, exact_size
+from ..common.errors import UsageError
+from ..common.outputs import OutputKind, write_output
+from ..common.units import counted, exact_size
 from .inspect import open_with_progress
 from .manner import manner
 from .options import SourcePlace, authority_option, output_options, overwrite_option, replacing_of, terms_of

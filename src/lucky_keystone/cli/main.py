@@ -14,10 +14,10 @@ from typing import Any
 import click
 
 from .. import __version__
-from ..errors import KeystoneError, UsageError
-from ..interrupts import end_in_peace, end_like_ctrl_c
-from ..invoker import show_no_boxes
-from ..nearest import did_you_mean, nearest
+from ..common.errors import KeystoneError, UsageError
+from ..common.interrupts import end_in_peace, end_like_ctrl_c
+from ..common.invoker import show_no_boxes
+from ..common.nearest import did_you_mean, nearest
 from .exit_codes import EXIT_CODES
 from .manner import restored
 from .streams import forget_output, is_closed_pipe, is_of_output, prepare_streams

@@ -11,9 +11,9 @@ import click
 from rich.console import Console
 from rich.text import Text
 
-from ..errors import KeystoneError, ProtectError, UsageError
-from ..shell import quoted
-from ..units import counted
+from ..common.errors import KeystoneError, ProtectError, UsageError
+from ..common.shell import quoted
+from ..common.units import counted
 from .after import eject, tell_system
 from .inspect import open_with_progress
 from .logged import Logged

@@ -14,18 +14,18 @@ from typing import TYPE_CHECKING, Any, TypeVar, cast
 import click
 from click.shell_completion import CompletionItem
 
-from ..nearest import nearest
+from ..common.nearest import nearest
 from . import manner
 from .manner import PROGRESS_MODES
 
 if TYPE_CHECKING:
+    from ..common.outputs import Replacing
     from ..drives.guards import Guard
     from ..families.choices import Choices
     from ..families.family import Earlier
     from ..fetching.link import Place
     from ..fetching.remote import Terms
     from ..machine.known import KnownMachine
-    from ..outputs import Replacing
     from ..starting.trust import Machine
 
 _F = TypeVar("_F", bound=Callable[..., Any])
@@ -37,7 +37,7 @@ class Size(click.ParamType[int]):
     name = "size"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
-        from ..units import parse_size
+        from ..common.units import parse_size
 
         return value if isinstance(value, int) else parse_size(str(value))
 
@@ -92,7 +92,7 @@ class Sha256(click.ParamType[str]):
 
 def replacing_of(overwrite: bool, *never: Path) -> Replacing:
     """Return what a command's outputs may replace: never what it works with, nor the shop's record."""
-    from ..outputs import Replacing
+    from ..common.outputs import Replacing
     from ..shopfile import place
 
     record = place()
@@ -168,7 +168,7 @@ def bay_option(function: _F) -> _F:
 
 def complete_drive(ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
     """Complete a DRIVE: the tags of the bay, and files."""
-    from ..errors import KeystoneError
+    from ..common.errors import KeystoneError
     from .targets import host_of
 
     bay = ctx.params.get("bay") or os.environ.get("LUCKY_KEYSTONE_BAY")
@@ -300,7 +300,7 @@ def authority_option(function: _F) -> _F:
 
 def terms_of(sha256: str | None, authority: Path | None, bay: Path | None = None) -> Terms:
     """Return how images are read: discs of the bay with their drives' faults; breaks of a connection are told."""
-    from ..errors import NotYet
+    from ..common.errors import NotYet
     from ..fetching.patience import Events
     from ..fetching.remote import Terms
     from ..source_file import SourceFile

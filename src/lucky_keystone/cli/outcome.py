@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from ..common.units import shown_size
 from ..starting.how import how_to_start
-from ..units import shown_size
 from .check import check_body, show_report
 from .manner import manner
 from .pace import shown_seconds

@@ -6,7 +6,7 @@ import time
 from collections import deque
 from collections.abc import Callable
 
-from ..units import shown_size
+from ..common.units import shown_size
 
 _WINDOW = 10.0
 """Seconds that the rate is taken over: what is slow now counts, not what was fast at first."""

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..outputs import OutputKind, refuse_output
-from ..units import exact_size, shown_size
+from ..common.outputs import OutputKind, refuse_output
+from ..common.units import exact_size, shown_size
 from .choosing import with_edition
 from .inspect import open_with_progress, prove, show_source
 from .layout import show_sketch

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..errors import UsageError
+from ..common.errors import UsageError
 from .manner import manner
 from .options import output_options
 from .show import console, emit_json, facts, heading, paragraph

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 import click
 
-from ..units import shown_size
+from ..common.units import shown_size
 from .after import eject, tell_system
 from .logged import Logged
 from .manner import manner

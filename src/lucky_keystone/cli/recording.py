@@ -7,7 +7,7 @@ import hashlib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..errors import SourceError, UsageError, naming
+from ..common.errors import SourceError, UsageError, naming
 from ..fetching.catalogue import BLOCK_SIZE, CatalogueImage
 from ..fetching.link import is_plain_name
 from .inspect import open_with_progress

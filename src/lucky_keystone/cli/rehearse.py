@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ..outputs import OutputKind, refuse_output, with_maker, write_output
+from ..common.outputs import OutputKind, refuse_output, with_maker, write_output
+from ..common.units import SECTOR_SIZES
 from ..rehearsal.emulator import FIRMWARES
-from ..units import SECTOR_SIZES
 from .manner import manner
 from .options import Word, bay_option, complete_drive, output_options, overwrite_option, replacing_of
 from .show import console, emit_json, heading, paragraph

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ..errors import UsageError
-from ..outputs import OutputKind, refuse_output, write_output
+from ..common.errors import UsageError
+from ..common.outputs import OutputKind, refuse_output, write_output
 from .inspect import open_with_progress
 from .logged import Logged
 from .manner import manner

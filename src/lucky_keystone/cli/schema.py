@@ -6,8 +6,8 @@ from importlib.resources import files
 
 import click
 
-from ..errors import UsageError
-from ..nearest import did_you_mean
+from ..common.errors import UsageError
+from ..common.nearest import did_you_mean
 from .show import console
 
 _FOLDER = files("lucky_keystone") / "schemas"

@@ -6,7 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..errors import SourceError
+from ..common.errors import SourceError
 from .choosing import LISTED, read_all, refuse_other_sum, refuse_without_links
 from .options import terms_of
 

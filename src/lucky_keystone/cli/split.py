@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ..errors import DriveError, UsageError, naming
-from ..invoker import make_folder
-from ..units import exact_size
+from ..common.errors import DriveError, UsageError, naming
+from ..common.invoker import make_folder
+from ..common.units import exact_size
 from .manner import manner
 from .options import Sha256, Size, SourcePlace, authority_option, output_options, terms_of
 from .show import console, emit_json, paragraph
@@ -19,8 +19,8 @@ from .stages import Stages
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from ..common.progress import Progress
     from ..fetching.link import Place
-    from ..progress import Progress
 
 
 @click.command(

@@ -11,7 +11,7 @@ from typing import Self
 from rich.progress import BarColumn, TaskID, TextColumn
 from rich.progress import Progress as Bars
 
-from ..progress import Progress
+from ..common.progress import Progress
 from .events import ProgressEvent, as_json
 from .manner import progress_mode
 from .pace import Pace

@@ -11,6 +11,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ..common.errors import DriveError, KeystoneError, NotYet, ProtectError, UsageError, naming
+from ..common.nearest import did_you_mean
+from ..common.units import exact_size
 from ..drives.bay import Bay
 from ..drives.drive import Drive
 from ..drives.guards import Guard, admit
@@ -20,10 +23,7 @@ from ..drives.medium import OpenMedium
 from ..drives.opening import holds_any, open_confirmed
 from ..drives.retrying import Retrying
 from ..drives.this_computer import this_host
-from ..errors import DriveError, KeystoneError, NotYet, ProtectError, UsageError, naming
-from ..nearest import did_you_mean
 from ..shoplog import measured
-from ..units import exact_size
 from ..winapi.names import is_device_name, letter_in, native
 from .question import ask
 from .show import console, paragraph

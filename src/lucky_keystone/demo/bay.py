@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from ..common.invoker import make_folder, write_text
 from ..drives.bay import DESCRIPTION
 from ..drives.image_file import ImageFile
-from ..invoker import make_folder, write_text
 from ..tables.mbr import MbrPartition, compose_mbr
 
 _DESCRIPTION = """\

@@ -10,10 +10,10 @@ from datetime import datetime
 from pathlib import Path
 
 from ..building.stream import stream_regions
+from ..common.progress import Progress
 from ..content import Literal, Zeros
 from ..drives.image_file import ImageFile
 from ..extents import Extent, align_up
-from ..progress import Progress
 from ..regions import Region, RegionKind, region
 from ..sources import udf_records as udf
 from ..sources.iso_records import FLAG_FOLDER, SECTOR, TERMINATOR, DirectoryRecord, VolumeDescriptor

@@ -15,10 +15,10 @@ from pathlib import Path
 from typing import Any
 
 from ..building.stream import stream_regions
+from ..common.progress import silent
 from ..content import FileRange, Literal
 from ..drives.image_file import ImageFile
 from ..extents import MIB, align_up
-from ..progress import silent
 from ..source_file import SourceFile
 from ..tree import File, Folder, Special, UnixFacts
 from ..volumes.hfsplus.kind import HFSPLUS

@@ -6,9 +6,9 @@ from pathlib import Path
 
 import tomlkit
 
+from ..common.invoker import make_folder, write_text
 from ..drives.bay import DESCRIPTION
 from ..drives.image_file import ImageFile
-from ..invoker import make_folder, write_text
 from .bay import old_tables
 
 _SIZE = 2_000_683_008

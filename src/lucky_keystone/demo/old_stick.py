@@ -6,11 +6,11 @@ from pathlib import Path
 
 from ..building.build import build
 from ..building.compose import compose_drive
+from ..common.progress import silent
 from ..drives.image_file import ImageFile
 from ..families.choices import Choices
 from ..families.family import DriveShape
 from ..planning.make import make_plan
-from ..progress import silent
 from ..sources.source import Source
 from ..tree import Folder
 from .tidewell import installer

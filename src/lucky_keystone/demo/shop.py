@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from ..invoker import write_text
+from ..common.invoker import write_text
 
 COUNTER, CREW, PRINTERS = "counter-3.toml", "crew-1.toml", "printers.csv"
 

@@ -6,9 +6,9 @@ import gzip
 import hashlib
 from pathlib import Path
 
+from ..common.invoker import give_to_user
 from ..content import Literal, stream
 from ..extents import MIB
-from ..invoker import give_to_user
 from ..tree import File, Folder
 from ..volumes.fat32.kind import FAT32
 from .loaders import uefi_loader

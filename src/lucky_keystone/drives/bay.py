@@ -12,8 +12,8 @@ from typing import Annotated, Literal
 
 import msgspec
 
+from ..common.errors import DriveError, ProtectError, UsageError, naming
 from ..discs import DiscState, no_disc
-from ..errors import DriveError, ProtectError, UsageError, naming
 from ..source_file import DEVICE_TRYING, SourceFile, Trying
 from .drive import Drive, Hardware
 from .faults import Faults, FaultyDrive

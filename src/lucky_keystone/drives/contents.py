@@ -7,12 +7,12 @@ from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 
-from ..errors import KeystoneError
+from ..common.errors import KeystoneError
+from ..common.units import counted, shown_size
 from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..tables.gpt import read_gpt
 from ..tables.mbr import read_mbr
 from ..tables.table import read_table
-from ..units import counted, shown_size
 from ..volumes.kinds import kind_at, open_volume
 from ..volumes.known import DISC, known_at
 from .medium import Medium

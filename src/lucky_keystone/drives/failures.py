@@ -11,8 +11,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from ..errors import DriveError, DriveGone, Transient
-from ..os_errors import Trouble, trouble
+from ..common.errors import DriveError, DriveGone, Transient
+from ..common.os_errors import Trouble, trouble
 
 _KINDS = {Trouble.GONE: DriveGone, Trouble.NO_MEDIUM: DriveGone, Trouble.PASSING: Transient}
 

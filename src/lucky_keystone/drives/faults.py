@@ -13,7 +13,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from ..errors import DriveError, DriveGone, Transient
+from ..common.errors import DriveError, DriveGone, Transient
 from .medium import OpenMedium
 
 _SECTOR = 512

@@ -12,8 +12,8 @@ from dataclasses import dataclass, replace
 from enum import Enum
 from pathlib import Path
 
-from ..errors import ProtectError
-from ..units import exact_size
+from ..common.errors import ProtectError
+from ..common.units import exact_size
 from .drive import Drive
 
 

@@ -13,11 +13,11 @@ from pathlib import Path
 from types import TracebackType
 from typing import Self
 
-from .. import positional
-from ..errors import DriveError, ProtectError, naming
-from ..invoker import as_administrator, give_to_user
-from ..os_errors import Trouble, trouble
-from ..units import shown_size
+from ..common import positional
+from ..common.errors import DriveError, ProtectError, naming
+from ..common.invoker import as_administrator, give_to_user
+from ..common.os_errors import Trouble, trouble
+from ..common.units import shown_size
 from .failures import doing
 
 _ZEROS = bytes(1 << 20)

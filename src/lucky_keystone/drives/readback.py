@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from blake3 import blake3
 
 from ..buffers import aligned_buffer
-from ..progress import Progress
+from ..common.progress import Progress
 from .medium import Medium
 
 

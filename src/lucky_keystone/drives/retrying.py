@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable, Sequence
 from typing import TypeVar
 
-from ..errors import DriveError, Transient
+from ..common.errors import DriveError, Transient
 from .medium import OpenMedium
 
 _T = TypeVar("_T")

@@ -6,7 +6,7 @@ import mmap
 from contextlib import AbstractContextManager
 from typing import Self
 
-from ..errors import DriveGone
+from ..common.errors import DriveGone
 from .failures import doing
 
 _PIECE = 1 << 20

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 
-from ..errors import NotYet
+from ..common.errors import NotYet
 from .host import Host
 
 

@@ -6,11 +6,11 @@ from typing import Annotated
 
 import msgspec
 
-from ..errors import UsageError
-from ..nearest import did_you_mean
+from ..common.errors import UsageError
+from ..common.nearest import did_you_mean
+from ..common.units import SECTOR_SIZES
 from ..starting.generations import GENERATIONS
 from ..tables.styles import STYLES
-from ..units import SECTOR_SIZES
 
 Bytes = Annotated[int, msgspec.Meta(ge=0, le=(1 << 63) - 1)]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ..errors import SourceError, UsageError
+from ..common.errors import SourceError, UsageError
 from ..sources.source import INSTALL_IMAGE
 from ..sources.strange import describe_strange
 from .choices import Choices

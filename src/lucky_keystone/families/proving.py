@@ -5,10 +5,10 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 
+from ..common.errors import SourceError
+from ..common.progress import Progress
 from ..content import FileRange, seekable, stream
-from ..errors import SourceError
 from ..fetching.link import Link
-from ..progress import Progress
 from ..source_file import SourceFile
 from ..sources.decoded import measure
 from ..sources.decoders import damaged

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import ClassVar
 
+from ..common.errors import KeystoneError, UsageError
+from ..common.units import SECTOR_SIZES, exact_size, shown_size
 from ..content import FileRange
-from ..errors import KeystoneError, UsageError
 from ..sources.diskimage import DiskImage
 from ..sources.source import Source
 from ..starting.bootable import ReadDrive
@@ -18,7 +19,6 @@ from ..starting.reading import read_drive
 from ..tables.gpt import SIGNATURE as GPT_SIGNATURE
 from ..tables.table import Partition
 from ..tree import Folder
-from ..units import SECTOR_SIZES, exact_size, shown_size
 from ..volumes.kinds import kind_at
 from .choices import Choices, given, option
 from .facts import Loader, SourceFacts

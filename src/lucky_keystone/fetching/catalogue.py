@@ -13,9 +13,9 @@ from typing import Annotated, Any
 import msgspec
 import tomlkit
 
-from ..errors import DriveError, SourceError, UsageError, naming
-from ..invoker import give_to_user
-from ..positional import rename
+from ..common.errors import DriveError, SourceError, UsageError, naming
+from ..common.invoker import give_to_user
+from ..common.positional import rename
 from .answers import harmless
 from .blocks import BlockSums
 from .link import Link, is_plain_name, parse_link

@@ -17,7 +17,7 @@ import truststore
 import urllib3
 from urllib3.util import Timeout
 
-from ..errors import SourceError, UsageError
+from ..common.errors import SourceError, UsageError
 from .answers import Answer, Passing, harmless
 from .link import Link
 from .places import addresses_of, redirected, refuse_way_inside

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from ..errors import SourceError, UsageError
-from ..progress import Progress
-from ..shell import quoted
+from ..common.errors import SourceError, UsageError
+from ..common.progress import Progress
+from ..common.shell import quoted
 from .answers import Answer, Passing, is_text, looks_like_a_page
 from .blocks import BlockSums
 from .client import Client

@@ -10,10 +10,10 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from .. import positional
-from ..errors import DriveError, ProtectError, SourceError, UsageError, naming
-from ..progress import Progress
-from ..shell import quoted
+from ..common import positional
+from ..common.errors import DriveError, ProtectError, SourceError, UsageError, naming
+from ..common.progress import Progress
+from ..common.shell import quoted
 from .part import BLOCK, ENDING, Journal, journal_of, keep_journal
 
 _MIB = 1 << 20

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import UTC, datetime
 
-from ..errors import SourceError
+from ..common.errors import SourceError
 from .answers import Answer, Passing, title_of
 from .link import Link
 

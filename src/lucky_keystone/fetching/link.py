@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 from urllib.parse import SplitResult, unquote, urlsplit
 
-from ..errors import UsageError
+from ..common.errors import UsageError
 
 _LONGEST = 8192
 _LONGEST_NAME = 200  # bytes

@@ -23,11 +23,11 @@ import msgspec
 from blake3 import blake3
 from filelock import FileLock, Timeout
 
-from .. import positional
-from ..errors import DriveError, ProtectError, SourceError, naming
-from ..invoker import give_to_user
-from ..outputs import name_whole
-from ..shell import quoted
+from ..common import positional
+from ..common.errors import DriveError, ProtectError, SourceError, naming
+from ..common.invoker import give_to_user
+from ..common.outputs import name_whole
+from ..common.shell import quoted
 
 BLOCK = 4 << 20
 ENDING = ".unfinished"

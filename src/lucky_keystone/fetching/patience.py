@@ -9,7 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Protocol
 
-from ..errors import SourceError
+from ..common.errors import SourceError
 from .answers import Passing
 
 _PROGRESS = 256 << 10

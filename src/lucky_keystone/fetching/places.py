@@ -6,7 +6,7 @@ import ipaddress
 import socket
 from urllib.parse import urljoin
 
-from ..errors import SourceError, UsageError
+from ..common.errors import SourceError, UsageError
 from .answers import Passing, harmless
 from .link import Link, parse_link
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from ..errors import SourceError
+from ..common.errors import SourceError
 from .answers import Answer, Body, looks_like_a_page
 from .judging import page_instead, refuse_failure
 from .link import Link

@@ -16,9 +16,9 @@ from typing import TYPE_CHECKING
 
 from blake3 import blake3
 
+from ..common.errors import Interrupted, SourceError
+from ..common.progress import Progress
 from ..content import IMAGE_ORDER
-from ..errors import Interrupted, SourceError
-from ..progress import Progress
 from ..source_file import SourceFile
 from .answers import Passing
 from .blocks import BlockSums

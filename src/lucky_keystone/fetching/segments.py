@@ -10,7 +10,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Iterator
 
-from ..errors import SourceError
+from ..common.errors import SourceError
 from .answers import Body, Passing
 from .patience import Clock
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..errors import SourceError, UsageError
+from ..common.errors import SourceError, UsageError
 from .answers import Passing
 from .catalogue import LARGEST
 from .client import Client

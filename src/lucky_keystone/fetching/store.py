@@ -19,10 +19,10 @@ from pathlib import Path
 
 import msgspec
 
-from ..errors import DriveError, SourceError, UsageError, naming
-from ..invoker import give_to_user, make_folder
-from ..positional import rename
-from ..progress import Progress, silent
+from ..common.errors import DriveError, SourceError, UsageError, naming
+from ..common.invoker import give_to_user, make_folder
+from ..common.positional import rename
+from ..common.progress import Progress, silent
 from ..shopfile import data_folder
 from .answers import harmless
 from .part import free_name

@@ -9,8 +9,8 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 
-from ..errors import SourceError, naming
-from ..progress import Progress
+from ..common.errors import SourceError, naming
+from ..common.progress import Progress
 
 _WAITING = 64
 """Pieces that may wait to be counted."""

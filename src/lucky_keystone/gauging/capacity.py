@@ -17,11 +17,11 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Literal
 
+from ..common.errors import DriveError, DriveGone
+from ..common.interrupts import HeldInterrupts
+from ..common.progress import Progress
 from ..drives.medium import Medium
-from ..errors import DriveError, DriveGone
 from ..extents import MIB
-from ..interrupts import HeldInterrupts
-from ..progress import Progress
 from .journal import Entry, Journal, NoJournal, put_back, refuse_lost
 from .marks import CHUNK, Marker
 

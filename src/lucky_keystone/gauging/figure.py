@@ -5,9 +5,9 @@ from __future__ import annotations
 import io
 from pathlib import Path
 
-from ..errors import UsageError
-from ..outputs import MAKER, NOTHING_ELSE, OutputKind, Replacing, write_output
-from ..units import shown_size
+from ..common.errors import UsageError
+from ..common.outputs import MAKER, NOTHING_ELSE, OutputKind, Replacing, write_output
+from ..common.units import shown_size
 from .gauge import Gauged
 from .rates import Rates
 

@@ -9,8 +9,8 @@ from functools import reduce
 from typing import Literal
 
 from ..buffers import aligned_buffer
+from ..common.progress import Progress
 from ..drives.medium import Medium
-from ..progress import Progress
 from .capacity import Capacity, look_for_repetition, probe_capacity
 from .journal import Journal, NoJournal
 from .marks import CHUNK, Marker

@@ -17,11 +17,11 @@ from typing import Protocol
 import numpy as np
 from blake3 import blake3
 
+from ..common.errors import DriveError, naming
+from ..common.invoker import give_to_user, make_folder
+from ..common.outputs import flush_folder
+from ..common.record import Record, raw, record, u32, u64
 from ..drives.medium import Medium
-from ..errors import DriveError, naming
-from ..invoker import give_to_user, make_folder
-from ..outputs import flush_folder
-from ..record import Record, raw, record, u32, u64
 from .marks import CHUNK, Marker
 
 Entry = tuple[int, bytes]

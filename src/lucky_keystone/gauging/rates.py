@@ -7,10 +7,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from statistics import median
 
+from ..common.errors import DriveError, DriveGone
+from ..common.progress import Progress
 from ..content import BLOCK
 from ..drives.medium import Medium
-from ..errors import DriveError, DriveGone
-from ..progress import Progress
 from .marks import CHUNK, Marker
 
 _SAMPLES = 256

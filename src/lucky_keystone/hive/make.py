@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from ..descriptors import ADMINISTRATORS, INHERITED_BY_ALL, SYSTEM, allowed, descriptor
+from ..common.descriptors import ADMINISTRATORS, INHERITED_BY_ALL, SYSTEM, allowed, descriptor
 from ..extents import align_up
 from .records import (
     BASE_SIZE,

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TypeVar
 
-from ..errors import SourceError
-from ..record import Record, RecordError
+from ..common.errors import SourceError
+from ..common.record import Record, RecordError
 from .records import (
     BASE_SIZE,
     BIN_ALIGNMENT,

@@ -6,7 +6,7 @@ from the first bin on.
 
 from __future__ import annotations
 
-from ..record import Record, raw, record, u16, u32, u64
+from ..common.record import Record, raw, record, u16, u32, u64
 
 BASE_SIZE = 4096
 """Bytes in front of the first bin."""

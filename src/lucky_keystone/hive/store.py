@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from uuid import UUID
 
-from ..record import Record, RecordError, raw, record, u32
+from ..common.record import Record, RecordError, raw, record, u32
 from .make import NewKey, make_hive
 from .read import Hive
 from .records import BINARY, DWORD, MULTI_SZ, SZ, text, texts

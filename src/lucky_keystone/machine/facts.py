@@ -12,10 +12,10 @@ from typing import Annotated, Literal
 import msgspec
 import tomlkit
 
-from ..errors import UsageError
-from ..outputs import OutputKind, Replacing, refuse_output, write_output
-from ..settings import read_settings, unknown_key
-from ..units import parse_size, shown_size
+from ..common.errors import UsageError
+from ..common.outputs import OutputKind, Replacing, refuse_output, write_output
+from ..common.settings import read_settings, unknown_key
+from ..common.units import parse_size, shown_size
 
 FORMAT = 1
 Architecture = Literal["x64", "x86", "arm64"]

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Protocol
 
+from ..common.errors import KeystoneError
 from ..drives.drive import Drive
-from ..errors import KeystoneError
 from .facts import MachineFacts
 
 

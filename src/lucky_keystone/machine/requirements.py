@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
+from ..common.units import shown_size
 from ..setup.waivers import FIRST_BUILD, FIRST_WITH_POPCNT
-from ..units import shown_size
 from ..wim.read import is_server
 from .facts import Flag, MachineFacts
 

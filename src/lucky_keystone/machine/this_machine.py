@@ -5,7 +5,7 @@ from __future__ import annotations
 import platform
 import sys
 
-from ..errors import NotYet
+from ..common.errors import NotYet
 from .reader import MachineReader
 
 

@@ -17,9 +17,9 @@ from typing import Any, Literal
 import msgspec
 from blake3 import blake3
 
+from ..common.errors import KeystoneError
+from ..common.record import Record, RecordError, raw, record, u32, u64
 from ..content import BLOCK, SizedReadable
-from ..errors import KeystoneError
-from ..record import Record, RecordError, raw, record, u32, u64
 from ..regions import RegionKind
 from ..volumes.note import U63, AnyNote
 from .room import HASH_SIZE, end_place, front_places

@@ -12,8 +12,8 @@ from typing import Literal
 import numpy as np
 from blake3 import blake3
 
+from ..common.record import Record, raw, record, u32, u64
 from ..content import SizedReadable
-from ..record import Record, raw, record, u32, u64
 from .room import end_place, front_places
 
 MAGIC = b"LKEYWIP1"

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from ..checking.check import examine_drive
+from ..common.errors import DriveError, UsageError
+from ..common.progress import Progress
 from ..drives.medium import Medium
-from ..errors import DriveError, UsageError
-from ..progress import Progress
 from .journal import Journal, JournalText, keep
 from .make import Mending
 from .steps import Step

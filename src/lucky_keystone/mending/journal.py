@@ -24,13 +24,13 @@ import msgspec
 import numpy as np
 from blake3 import blake3
 
+from ..common.errors import DriveError, ProtectError, UsageError, naming
+from ..common.invoker import give_to_user, make_folder
+from ..common.outputs import flush_folder
+from ..common.progress import Progress
+from ..common.record import Record, raw, record, u32, u64
 from ..content import SizedReadable
 from ..drives.medium import Medium
-from ..errors import DriveError, ProtectError, UsageError, naming
-from ..invoker import give_to_user, make_folder
-from ..outputs import flush_folder
-from ..progress import Progress
-from ..record import Record, raw, record, u32, u64
 from .steps import Step
 
 _MAGIC = b"LKEYMND1"

@@ -7,9 +7,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from ..checking.found import FoundVolume
+from ..common.errors import KeystoneError
+from ..common.units import counted
 from ..content import SizedReadable
-from ..errors import KeystoneError
-from ..units import counted
 from ..volumes.kind import VolumeKind
 from ..volumes.volume import Entry
 from .remedy import Change

@@ -16,8 +16,8 @@ from ..checking.bootwalk import is_plain
 from ..checking.check import Examined, examine_drive
 from ..checking.codes import Code
 from ..checking.report import Finding, Place
+from ..common.progress import Progress
 from ..content import SizedReadable
-from ..progress import Progress
 from ..starting.bios import LOADER
 from ..starting.foreign import Does
 from .draft import Draft

@@ -15,6 +15,7 @@ from ..boot.records import mbr_code
 from ..checking.codes import Code
 from ..checking.found import FoundVolume
 from ..checking.report import Finding
+from ..common.units import counted
 from ..content import SizedReadable
 from ..tables.gpt import (
     ENTRY_SIZE,
@@ -28,7 +29,6 @@ from ..tables.gpt import (
 )
 from ..tables.mbr import ACTIVE, MOST_SECTORS, MasterBootRecord, MbrEntry, MbrPartition, chs, compose_mbr
 from ..tables.partition import Use
-from ..units import counted
 from ..volumes.kinds import COMPOSED, kind_at, open_volume
 from ..volumes.volume import VolumeError
 from .remedy import Case, Change, NotMended, Order, Outcome, Remedy, Rules

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import msgspec
 
-from ..errors import UsageError
+from ..common.errors import UsageError
 from ..families.choices import Choices
 from ..families.families import family_for, known_family
 from ..families.family import Decision, DriveShape, DriveWish, VolumeWish

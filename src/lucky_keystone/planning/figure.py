@@ -21,10 +21,10 @@ from matplotlib.patches import Rectangle
 from matplotlib.textpath import TextPath
 
 from ..areas import Block
-from ..errors import UsageError
+from ..common.errors import UsageError
+from ..common.outputs import MAKER, NOTHING_ELSE, OutputKind, Replacing, write_output
+from ..common.units import shown_size
 from ..looks import SIGNS, look_of
-from ..outputs import MAKER, NOTHING_ELSE, OutputKind, Replacing, write_output
-from ..units import shown_size
 from .plan import Plan
 from .sketch import Sketch, Start, sketch
 

@@ -9,12 +9,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from ..areas import Area, Part
-from ..errors import SourceError, UsageError
+from ..common.errors import SourceError, UsageError
+from ..common.units import exact_size
 from ..extents import MIB, align_up
 from ..families.family import DriveShape, DriveWish, VolumeWish
 from ..manifest.room import END_ROOM, end_place, manifest_room
 from ..tables.styles import STYLES
-from ..units import exact_size
 from ..volumes.kind import Budget, Draft, StandingVolume
 from .plan import FittedVolume
 

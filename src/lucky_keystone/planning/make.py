@@ -8,7 +8,8 @@ from types import MappingProxyType
 
 import msgspec
 
-from ..errors import SourceError, UsageError
+from ..common.errors import SourceError, UsageError
+from ..common.units import shown_size
 from ..extents import MIB
 from ..families.choices import Choices, check_choices
 from ..families.families import family_for, known_family
@@ -19,7 +20,6 @@ from ..starting.outlook import Outlook
 from ..starting.rules import outlooks
 from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.styles import STYLES
-from ..units import shown_size
 from ..volumes.kind import StandingVolume
 from .fitting import FROM_SCRATCH, STAYS, Fitted, areas_of, fit, fit_again
 from .identity import names_of, numbers_of

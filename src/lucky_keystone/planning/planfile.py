@@ -15,17 +15,17 @@ import msgspec
 import tomlkit
 from tomlkit.items import Table
 
-from ..errors import SourceError, UsageError, naming
+from ..common.errors import SourceError, UsageError, naming
+from ..common.outputs import NOTHING_ELSE, PLAN_HEAD, OutputKind, Replacing, write_output
+from ..common.progress import Progress, silent
+from ..common.settings import LARGEST, line_of
+from ..common.units import shown_size
 from ..families.choices import Bytes, Choices, given
 from ..families.family import Earlier
 from ..fetching.link import Link, lasting, place_of
 from ..fetching.remote import Terms
-from ..outputs import NOTHING_ELSE, PLAN_HEAD, OutputKind, Replacing, write_output
-from ..progress import Progress, silent
-from ..settings import LARGEST, line_of
 from ..sources.opening import open_source
 from ..sources.source import Source
-from ..units import shown_size
 from .plan import Plan
 
 FORMAT = 3

@@ -14,12 +14,12 @@ from typing import Any
 import msgspec
 import platformdirs
 
-from ..errors import UsageError
+from ..common.errors import UsageError
+from ..common.nearest import did_you_mean
+from ..common.settings import read_settings, unknown_key
+from ..common.units import parse_size
 from ..families.choices import CHOICE_NAMES, Choices, given
 from ..families.family import Earlier
-from ..nearest import did_you_mean
-from ..settings import read_settings, unknown_key
-from ..units import parse_size
 
 FORMAT = 1
 CONFIG = "LUCKY_KEYSTONE_CONFIG"

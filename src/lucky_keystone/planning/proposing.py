@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import msgspec
 
-from ..errors import KeystoneError
+from ..common.errors import KeystoneError
 from ..families.asking import asked_of
 from ..families.choices import Choices
 from ..families.families import facts_of

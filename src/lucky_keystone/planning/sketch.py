@@ -6,9 +6,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from ..areas import Area, Block, Part
+from ..common.units import exact_size, shown_size, sold_size
 from ..starting.outlook import Verdict, without_repeats
 from ..tables.styles import STYLES
-from ..units import exact_size, shown_size, sold_size
 from .plan import FittedVolume, Plan
 
 _NAMED = 6

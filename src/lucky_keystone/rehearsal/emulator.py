@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from ..errors import UsageError
+from ..common.errors import UsageError
 
 _LOOK_EVERY = 0.2  # seconds
 _TEXT_MEMORY, _COLUMNS = 0xB8000, 80  # of a PC's screen in text mode: a character and its colour in turn

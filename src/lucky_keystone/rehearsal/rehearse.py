@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from ..common.errors import KeystoneError, UsageError
 from ..content import SizedReadable
-from ..errors import KeystoneError, UsageError
 from ..tables.table import Table, read_table
 from ..volumes.kinds import open_volume
 from ..volumes.volume import Entry, Volume

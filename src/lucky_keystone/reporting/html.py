@@ -6,9 +6,9 @@ from collections.abc import Iterator
 from html import escape
 
 from ..areas import Block
+from ..common.outputs import MAKER
+from ..common.units import shown_size
 from ..looks import SIGNS, look_of
-from ..outputs import MAKER
-from ..units import shown_size
 from .page import Facts, Page, Picture, Section, Verdicts, Words
 
 _WIDTH, _HEIGHT = 1000, 46

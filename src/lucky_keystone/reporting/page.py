@@ -9,6 +9,7 @@ from datetime import datetime
 from ..areas import Block
 from ..checking.check import Examined
 from ..checking.report import Finding
+from ..common.units import counted, exact_size, shown_rates, shown_size, sold_size
 from ..machine.outlook import MachineOutlook
 from ..shopbuilt import KeptBuild
 from ..shoplog import LogEntry
@@ -16,7 +17,6 @@ from ..shoptrends import Trend
 from ..starting.how import how_to_start
 from ..starting.outlook import Outlook, Verdict, without_repeats
 from ..tables.styles import STYLES
-from ..units import counted, exact_size, shown_rates, shown_size, sold_size
 
 _FINDINGS, _ENTRIES, _MACHINES = 6, 6, 10
 """That are listed; of more the rest is counted."""

@@ -15,8 +15,8 @@ from matplotlib.font_manager import FontProperties
 from matplotlib.patches import Rectangle
 from matplotlib.textpath import TextPath
 
+from ..common.outputs import MAKER
 from ..looks import SIGNS, look_of
-from ..outputs import MAKER
 from .html import room_of
 from .page import Facts, Page, Picture, Section, Verdicts, Words
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from xml.etree import ElementTree
 from xml.parsers import expat
 
-from ..errors import UsageError
+from ..common.errors import UsageError
 
 NAME = "autounattend.xml"
 """Under which setup looks for it: in the root of its drive, and in `sources`."""

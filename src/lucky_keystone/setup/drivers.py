@@ -10,8 +10,8 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from ..common.errors import KeystoneError
 from ..content import seekable
-from ..errors import KeystoneError
 from ..tree import File, Folder
 
 FOLDER = "$WinPEDriver$"

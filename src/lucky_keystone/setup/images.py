@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
+from ..common.errors import KeystoneError
 from ..content import Seekable
-from ..errors import KeystoneError
 from ..wim.read import InstallImage
 from ..wim.split import part_names
 

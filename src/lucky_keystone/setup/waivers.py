@@ -8,8 +8,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from ..errors import UsageError
-from ..nearest import did_you_mean
+from ..common.errors import UsageError
+from ..common.nearest import did_you_mean
 
 FIRST_BUILD = 22000
 """From which on setup of client editions checks the machine."""

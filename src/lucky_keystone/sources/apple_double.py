@@ -9,9 +9,9 @@ import struct
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
+from ..common.errors import KeystoneError
+from ..common.record import Record, raw, record, u16, u32
 from ..content import Content, FileRange, Literal, Seekable, seekable
-from ..errors import KeystoneError
-from ..record import Record, raw, record, u16, u32
 from ..tree import File, Folder
 
 _MAGIC, _VERSION = 0x0005_1607, 0x0002_0000

@@ -11,8 +11,8 @@ from collections.abc import Iterable, Iterator
 from datetime import date
 from itertools import islice
 
+from ..common.errors import KeystoneError
 from ..content import Seekable
-from ..errors import KeystoneError
 from .xar import XarArchive, is_xar
 
 PACKAGES = "Packages"

@@ -6,8 +6,8 @@ import stat
 from contextlib import closing
 from datetime import UTC, datetime
 
+from ..common.errors import SourceError
 from ..content import FileRange, RangedFile, Seekable
-from ..errors import SourceError
 from ..tree import EPOCH, MOST_DEPTH, File, Folder, Special, UnixFacts
 
 MAGIC = b"070707"

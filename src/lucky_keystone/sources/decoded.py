@@ -11,9 +11,9 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 
+from ..common.errors import SourceError, TooFarInside
+from ..common.progress import Progress
 from ..content import FileRange, RangedFile
-from ..errors import SourceError, TooFarInside
-from ..progress import Progress
 from .decoders import Format, damaged
 
 _PAGE = 256 << 10

@@ -19,9 +19,9 @@ from typing import Any, BinaryIO, Protocol
 
 import zstandard
 
+from ..common.errors import SourceError, naming
+from ..common.record import Record, raw, record, u32
 from ..content import FileRange, RangedFile
-from ..errors import SourceError, naming
-from ..record import Record, raw, record, u32
 from .as_file import AsFile
 
 _STORED = 256 << 10  # bytes read from the file at once

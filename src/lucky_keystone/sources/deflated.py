@@ -15,8 +15,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from ..common.errors import SourceError
 from ..content import IMAGE_ORDER, Seekable
-from ..errors import SourceError
 from .summed import Running, Sum
 
 _STEP = 16 << 20  # bytes that come out between two resumption points; a point takes about 40 KiB

@@ -20,9 +20,9 @@ from pathlib import Path
 from typing import Any
 
 from ..chunks import ChunkError, decode_chunk
+from ..common.errors import SourceError
+from ..common.record import RecordError
 from ..content import IMAGE_ORDER, SizedReadable
-from ..errors import SourceError
-from ..record import RecordError
 from .udif_records import (
     COMMENT,
     COMPRESSED,

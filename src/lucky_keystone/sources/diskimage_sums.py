@@ -6,9 +6,9 @@ import zlib
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
+from ..common.errors import SourceError
+from ..common.progress import Progress
 from ..content import BLOCK, Content, Reader, Seekable, Whence, seekable
-from ..errors import SourceError
-from ..progress import Progress
 from .diskimage import BlockRun, DiskImage, PartitionMap, is_disk_image
 from .udif_records import IGNORE, ZERO_FILL, Checksum, Trailer
 

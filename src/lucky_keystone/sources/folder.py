@@ -8,10 +8,10 @@ import sys
 from datetime import UTC, datetime
 from pathlib import Path
 
+from ..common.errors import SourceError, naming
+from ..common.invoker import elevated_for
+from ..common.positional import reachable
 from ..content import FileRange, Literal
-from ..errors import SourceError, naming
-from ..invoker import elevated_for
-from ..positional import reachable
 from ..source_file import SourceFile
 from ..tree import EPOCH, MOST_DEPTH, ORDINARY, File, Folder, Special, UnixFacts
 

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
+from ..common.errors import SourceError
 from ..content import NO_BYTES, Content, FileRange, Joined, RangedFile, Reader, Seekable, Whence
-from ..errors import SourceError
 from ..tree import EPOCH, File, Folder, Special, UnixFacts
 from ..volumes.hfsplus.parse import Fork
 from ..volumes.hfsplus.read import Entry, HfsPlusVolume

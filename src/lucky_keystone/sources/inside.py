@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ..common.units import SECTOR_SIZES
 from ..content import SizedReadable
 from ..tables.apm import read_apm
 from ..tables.table import read_table
-from ..units import SECTOR_SIZES
 from ..volumes.kinds import kind_at
 
 _APFS_MAGIC = b"NXSB"

@@ -6,9 +6,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
 
+from ..common.errors import SourceError
+from ..common.record import RecordError
 from ..content import Content, FileRange, Joined, RangedFile
-from ..errors import SourceError
-from ..record import RecordError
 from ..tree import EPOCH, MOST_DEPTH, File, Folder
 from .iso_records import (
     FLAG_ASSOCIATED,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..record import Record, big_endian, raw, record, u8, u16, u32
+from ..common.record import Record, big_endian, raw, record, u8, u16, u32
 
 SECTOR = 2048
 PRIMARY, SUPPLEMENTARY, TERMINATOR = 1, 2, 255

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+from ..common.errors import KeystoneError, SourceError
 from ..content import Content, FileRange, Joined
-from ..errors import KeystoneError, SourceError
 from ..source_file import UnreadableSource
 from .source import Source
 

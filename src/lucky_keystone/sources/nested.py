@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ..common.errors import SourceError
 from ..content import ContentFile, FileRange, RangedFile, SizedReadable
-from ..errors import SourceError
 from ..volumes.hfsplus.kind import HFSPLUS
 from ..volumes.volume import VolumeError
 from .diskimage import DiskImage, is_disk_image, refuse_encrypted

@@ -12,12 +12,12 @@ from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
+from ..common.errors import SourceError, naming
+from ..common.progress import Progress, silent
 from ..content import FileRange, RangedFile, seekable
-from ..errors import SourceError, naming
 from ..fetching.link import Link, Place, is_foreign_part
 from ..fetching.remote import RemoteFile, Terms
 from ..fetching.store import Store
-from ..progress import Progress, silent
 from ..source_file import SourceFile
 from ..tree import File, Folder
 from ..volumes.hfsplus.kind import HFSPLUS

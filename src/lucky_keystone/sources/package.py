@@ -5,8 +5,8 @@ from __future__ import annotations
 import zlib
 from collections.abc import Iterator
 
+from ..common.errors import SourceError
 from ..content import ContentFile, Seekable, stream
-from ..errors import SourceError
 from ..tree import File, Folder, Special, UnixFacts
 from .cpio import MAGIC, read_cpio
 from .deflated import DeflatedFile

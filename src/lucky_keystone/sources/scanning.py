@@ -6,9 +6,9 @@ from bisect import bisect_right
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from ..common.errors import SourceError
+from ..common.progress import Progress
 from ..content import BLOCK, ranges_in
-from ..errors import SourceError
-from ..progress import Progress
 from ..source_file import PATIENT_READ, SourceFile, UnreadableSource
 from .source import Source
 

@@ -8,10 +8,10 @@ from functools import cached_property
 from pathlib import Path
 from typing import ClassVar
 
+from ..common.progress import Progress
 from ..content import Content, FileRange, RangedFile, SizedReadable, stored_files
 from ..fetching.link import Place
 from ..fetching.remote import RemoteFile
-from ..progress import Progress
 from ..source_file import SourceFile
 from ..tree import File, Folder
 from .decoded import DecodedFile

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
+from ..common.errors import SourceError
 from ..content import IMAGE_ORDER, Content, FileRange, Seekable, Sourced
-from ..errors import SourceError
 
 CRC32 = "crc32"
 METHODS = (CRC32, "md5", "sha1", "sha256", "sha512")

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from ..common.errors import SourceError
+from ..common.record import RecordError
 from ..content import Content, FileRange, Joined, Literal, RangedFile, Zeros, seekable
-from ..errors import SourceError
-from ..record import RecordError
 from ..tree import MOST_DEPTH, File, Folder
 from .udf_records import (
     ALLOCATION_EXTENT,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import binascii
 from datetime import datetime
 
-from ..record import Record, raw, record, u8, u16, u32, u64
+from ..common.record import Record, raw, record, u8, u16, u32, u64
 from ..tree import EPOCH
 
 BLOCK_SIZE = 2048

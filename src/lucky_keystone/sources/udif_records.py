@@ -5,7 +5,7 @@ All numbers are big-endian; sectors have 512 bytes whatever is inside.
 
 from __future__ import annotations
 
-from ..record import Record, raw, record, u32, u64
+from ..common.record import Record, raw, record, u32, u64
 
 SECTOR = 512
 TRAILER_MAGIC, MAP_MAGIC = b"koly", b"mish"

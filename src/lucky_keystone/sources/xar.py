@@ -11,9 +11,9 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from xml.etree import ElementTree
 
+from ..common.errors import KeystoneError, SourceError
+from ..common.record import Record, raw, record, u16, u32, u64
 from ..content import NO_BYTES, ContentFile, FileRange, Seekable
-from ..errors import KeystoneError, SourceError
-from ..record import Record, raw, record, u16, u32, u64
 from ..tree import MOST_DEPTH
 from .deflated import DeflatedFile
 from .summed import METHODS, Sum, SummedFile

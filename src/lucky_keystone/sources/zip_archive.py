@@ -14,8 +14,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
 
+from ..common.errors import KeystoneError, SourceError
 from ..content import NO_BYTES, ContentFile, FileRange, RangedFile, Seekable
-from ..errors import KeystoneError, SourceError
 from ..tree import EPOCH, MOST_DEPTH, File, Folder, Special, UnixFacts
 from .as_file import AsFile
 from .deflated import DeflatedFile

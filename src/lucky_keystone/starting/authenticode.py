@@ -15,8 +15,8 @@ from typing import Any
 
 from asn1crypto import algos, cms, parser, tsp, x509
 
+from ..common.record import Record, RecordError, raw, record, u16, u32
 from ..content import SizedReadable
-from ..record import Record, RecordError, raw, record, u16, u32
 from .pe import CoffHeader, SectionHeader
 from .trust import Digest
 

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import unquote
 
+from ..common.errors import KeystoneError
 from ..content import SizedReadable
-from ..errors import KeystoneError
 
 PATH = "Library/Preferences/SystemConfiguration/com.apple.Boot.plist"
 FLAGS, CACHE = "Kernel Flags", "Kernel Cache"

@@ -13,8 +13,8 @@ from functools import cached_property
 from typing import Literal, Protocol
 
 from ..boot.records import mbr_code
+from ..common.errors import KeystoneError, TooFarInside
 from ..content import NO_BYTES, SizedReadable, seekable
-from ..errors import KeystoneError, TooFarInside
 from ..hive.store import PartitionName
 from ..tables.table import Partition, Table
 from ..tree import File, Folder

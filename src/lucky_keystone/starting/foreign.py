@@ -12,8 +12,8 @@ from enum import Enum
 from functools import partial
 from typing import TYPE_CHECKING
 
+from ..common.errors import KeystoneError
 from ..content import SizedReadable
-from ..errors import KeystoneError
 from ..tables.mbr import ACTIVE, HEADS, SECTORS_PER_TRACK, MbrEntry
 from ..tables.table import Partition
 from ..volumes.volume import Volume

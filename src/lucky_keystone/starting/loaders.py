@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from ..common.errors import KeystoneError, TooFarInside
 from ..content import SizedReadable, seekable
-from ..errors import KeystoneError, TooFarInside
 from ..tree import File
 from .bootable import BootFile
 from .pe import REMOVABLE_LOADERS, loader_architecture, loader_fault

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from pathlib import PurePosixPath
 from typing import Literal
 
+from ..common.errors import KeystoneError
 from ..content import SizedReadable
-from ..errors import KeystoneError
 from .boot_configuration import (
     CACHED,
     COLLECTION,

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ..common.errors import KeystoneError, TooFarInside
 from ..content import SizedReadable
-from ..errors import KeystoneError, TooFarInside
 from ..tables.table import Partition, read_table
 from ..volumes.kinds import kind_at, open_volume
 from .bootable import ReadBootVolume, ReadDrive

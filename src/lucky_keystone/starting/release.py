@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, cast
 
-from ..errors import KeystoneError
+from ..common.errors import KeystoneError
 from ..setup.folders import SETUP_IMAGES
 from ..wim.read import Edition, InstallImage
 from .bootable import Bootable

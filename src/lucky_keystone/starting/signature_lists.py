@@ -14,8 +14,8 @@ from uuid import UUID
 
 from asn1crypto import pem, x509
 
-from ..errors import UsageError, naming
-from ..record import Record, raw, record, u8, u16, u32
+from ..common.errors import UsageError, naming
+from ..common.record import Record, raw, record, u8, u16, u32
 from .trust import Digest, RevokedCertificate, SignatureDatabase
 
 _LARGEST_FILE = 16 << 20

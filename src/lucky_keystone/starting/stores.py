@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from ..errors import KeystoneError
+from ..common.errors import KeystoneError
 from ..hive.read import Hive
 from ..hive.store import STORES, StoredSystem, read_systems
 from .bootable import Bootable, BootFile, BootVolume

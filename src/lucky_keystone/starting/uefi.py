@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 from ..boot.records import crossing
-from ..errors import KeystoneError
+from ..common.errors import KeystoneError
 from .bootable import Bootable, BootFile
 from .loaders import LoaderState, examine, loader_path
 from .outlook import Outlook

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ..common.record import Record, raw, record, u16, u32
 from ..content import SizedReadable
-from ..record import Record, raw, record, u16, u32
 
 _DRIVER_MAGIC, _ENTRY_MAGIC = b"ER", b"PM"
 _MOST_ENTRIES = 128

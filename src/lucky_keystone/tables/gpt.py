@@ -13,8 +13,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
+from ..common.record import Record, RecordError, raw, record, u32, u64
 from ..content import SizedReadable
-from ..record import Record, RecordError, raw, record, u32, u64
 from .faults import TableFault
 from .mbr import MasterBootRecord, MbrEntry
 

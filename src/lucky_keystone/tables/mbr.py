@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
-from ..record import Record, raw, record, u8, u16, u32
+from ..common.record import Record, raw, record, u8, u16, u32
 from .faults import TableFault
 
 ACTIVE = 0x80

@@ -7,8 +7,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ..common.errors import KeystoneError
 from ..content import Readable, SizedReadable
-from ..errors import KeystoneError
 
 
 @dataclass(frozen=True)

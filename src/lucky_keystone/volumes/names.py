@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Set as AbstractSet
 
-from ..errors import SourceError
+from ..common.errors import SourceError
 
 CONTROLS = frozenset(chr(code) for code in range(32))
 FORBIDDEN = frozenset('"*/:<>?\\|') | CONTROLS

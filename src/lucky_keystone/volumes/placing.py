@@ -6,8 +6,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
+from ..common.errors import SourceError
 from ..content import BLOCK, Awaited, Content, Zeros
-from ..errors import SourceError
 from ..extents import Extent
 from ..regions import Region, RegionKind, region
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol, TypeVar
 
-from ..errors import SourceError
+from ..common.errors import SourceError
 from ..tree import MOST_DEPTH
 
 HOLE = -1

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from ..collecting import without_collections
+from ..common.collecting import without_collections
+from ..common.errors import SourceError
 from ..content import Content, stream
-from ..errors import SourceError
 from ..tree import MOST_DEPTH, File, Folder, NtfsFacts, Special
 from .edition import EditionEntry, EditionTree
 from .read import DAMAGED

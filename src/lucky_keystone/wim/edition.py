@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..errors import SourceError
+from ..common.errors import SourceError
 from .read import DAMAGED
 from .records import ATTRIBUTE_FOLDER, ATTRIBUTE_REPARSE, DirectoryEntry, StreamEntry
 

@@ -7,12 +7,12 @@ import secrets
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from .. import positional
+from ..common import positional
+from ..common.errors import DriveError, Interrupted, ProtectError, naming
+from ..common.invoker import give_to_user
+from ..common.outputs import name_whole
+from ..common.progress import Progress
 from ..content import stream
-from ..errors import DriveError, Interrupted, ProtectError, naming
-from ..invoker import give_to_user
-from ..outputs import name_whole
-from ..progress import Progress
 from .split import Part
 
 

@@ -14,8 +14,8 @@ from typing import Any
 
 import numpy as np
 
+from ..common.errors import SourceError
 from ..content import IMAGE_ORDER, FileRange, Seekable
-from ..errors import SourceError
 from .packing import fast, lzms, lzx, xpress
 from .packing.huffman import PackingError
 from .read import DAMAGED

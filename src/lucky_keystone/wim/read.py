@@ -11,9 +11,9 @@ from xml.etree import ElementTree
 
 import numpy as np
 
+from ..common.errors import SourceError
+from ..common.record import RecordError
 from ..content import Seekable
-from ..errors import SourceError
-from ..record import RecordError
 from .records import (
     MAGIC,
     RESOURCE_COMPRESSED,

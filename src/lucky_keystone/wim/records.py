@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from ..record import Record, raw, record, u16, u32, u64, unsigned
+from ..common.record import Record, raw, record, u16, u32, u64, unsigned
 
 MAGIC = b"MSWIM\0\0\0"
 

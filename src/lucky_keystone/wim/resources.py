@@ -15,8 +15,8 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cache, partial
 
+from ..common.errors import SourceError
 from ..content import NO_BYTES, FileRange, RangedFile, Reader, Seekable, Whence, reading, stored_files
-from ..errors import SourceError
 from .packed import PackedResource
 from .read import DAMAGED
 from .whole import WholeImage

@@ -18,8 +18,8 @@ from typing import Any
 
 import numpy as np
 
+from ..common.errors import SourceError, UsageError
 from ..content import Content, FileRange, Joined, Literal, Reader, Seekable, Whence
-from ..errors import SourceError, UsageError
 from .read import InstallImage
 from .records import (
     HEADER_SPANNED,

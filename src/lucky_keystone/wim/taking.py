@@ -11,12 +11,12 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from ..common.errors import DriveError, ProtectError, SourceError, UsageError, naming
+from ..common.invoker import give_to_user, make_folder
+from ..common.outputs import name_whole
+from ..common.positional import reachable
+from ..common.progress import Progress
 from ..content import stream
-from ..errors import DriveError, ProtectError, SourceError, UsageError, naming
-from ..invoker import give_to_user, make_folder
-from ..outputs import name_whole
-from ..positional import reachable
-from ..progress import Progress
 from .edition import EditionEntry, EditionTree
 from .read import DAMAGED
 from .whole import WholeImage

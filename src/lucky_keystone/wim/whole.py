@@ -8,8 +8,8 @@ from functools import cached_property
 
 import numpy as np
 
+from ..common.errors import SourceError
 from ..content import NO_BYTES, ContentFile, FileRange, Seekable, Whence, stream
-from ..errors import SourceError
 from .edition import EditionEntry, EditionTree
 from .packed import METHODS, unpacked
 from .packing import fast

@@ -14,10 +14,10 @@ from collections.abc import Sequence
 import numpy as np
 from blake3 import blake3
 
+from ...common.units import shown_size
 from ...content import SizedReadable
 from ...regions import TRAITS, RegionKind
 from ...tables.table import Partition
-from ...units import shown_size
 from ...volumes.fat32.read import Entry, Fat32Volume
 from ...volumes.fat32.records import (
     ATTR_LONG_NAME,

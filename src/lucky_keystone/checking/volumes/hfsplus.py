@@ -13,11 +13,11 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
+from ...common.record import RecordError
+from ...common.units import shown_size
 from ...content import SizedReadable
-from ...record import RecordError
 from ...regions import TRAITS, RegionKind
 from ...tables.table import Partition
-from ...units import shown_size
 from ...volumes.hfsplus.essence import changed_numbers
 from ...volumes.hfsplus.parse import CatalogItem, attribute_key, parse_catalog, parse_fork
 from ...volumes.hfsplus.read import Entry, HfsPlusVolume

@@ -12,11 +12,11 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
+from ...common.record import RecordError
+from ...common.units import counted, shown_size
 from ...content import SizedReadable
-from ...record import RecordError
 from ...regions import TRAITS, RegionKind
 from ...tables.table import Partition
-from ...units import counted, shown_size
 from ...volumes.note import NtfsNote
 from ...volumes.ntfs.essence import changed_records
 from ...volumes.ntfs.file import FileRecords

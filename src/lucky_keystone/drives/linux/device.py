@@ -10,8 +10,8 @@ import struct
 from collections.abc import Sequence
 from pathlib import Path
 
-from ... import positional
-from ...errors import DriveError, NoRights, ProtectError
+from ...common import positional
+from ...common.errors import DriveError, NoRights, ProtectError
 from ..drive import Drive, Hardware
 from ..failures import doing, failure
 from ..host import Span

@@ -13,8 +13,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path, PurePosixPath
 
+from ...common.units import shown_size
 from ...discs import DiscState, disc_state
-from ...units import shown_size
 from ..drive import Drive
 from ..optical import OpticalDrive
 

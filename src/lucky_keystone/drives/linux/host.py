@@ -8,7 +8,7 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-from ...errors import DriveError, NoRights, ProtectError
+from ...common.errors import DriveError, NoRights, ProtectError
 from ..drive import Drive
 from ..host import Handle, Span
 from ..medium import OpenMedium

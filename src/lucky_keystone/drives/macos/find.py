@@ -8,8 +8,8 @@ from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import Any
 
-from ...errors import DriveError
-from ...units import shown_size
+from ...common.errors import DriveError
+from ...common.units import shown_size
 from ..drive import Drive
 from .system import MacSystem
 

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
 
-from ...errors import DriveError, NoRights, ProtectError
+from ...common.errors import DriveError, NoRights, ProtectError
 from ..drive import Drive, Hardware
 from ..failures import doing, failure
 from ..host import Handle, Span

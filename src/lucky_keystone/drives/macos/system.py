@@ -7,7 +7,7 @@ import subprocess
 from pathlib import Path
 from typing import Any, Protocol
 
-from ... import positional
+from ...common import positional
 
 # <sys/disk.h>
 DKIOCSYNCHRONIZECACHE = 0x2000_6416

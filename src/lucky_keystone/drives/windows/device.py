@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from contextlib import suppress
 
-from ...errors import NoRights, ProtectError
-from ...os_errors import Trouble, trouble
+from ...common.errors import NoRights, ProtectError
+from ...common.os_errors import Trouble, trouble
 from ..drive import Drive, Hardware
 from ..failures import doing, failure
 from ..sectors import SectorDevice

@@ -10,9 +10,9 @@ from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
+from ...common.errors import NoRights
+from ...common.os_errors import Trouble, trouble
 from ...discs import DiscState, no_disc
-from ...errors import NoRights
-from ...os_errors import Trouble, trouble
 from ...source_file import DEVICE_TRYING, Seen, SourceFile, Trying
 from . import records
 from .find import ANSWER, disc_size, disc_state

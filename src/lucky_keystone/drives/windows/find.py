@@ -10,11 +10,11 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
+from ...common.errors import ProtectError
+from ...common.os_errors import Trouble, trouble
+from ...common.record import RecordError
+from ...common.units import shown_size
 from ...discs import DiscState
-from ...errors import ProtectError
-from ...os_errors import Trouble, trouble
-from ...record import RecordError
-from ...units import shown_size
 from ...winapi.errors import FILE_NOT_FOUND, PATH_NOT_FOUND, WRITE_PROTECT
 from ...winapi.names import DevicePath, is_device_name, letter_in, share_in, volume_in
 from ..drive import Drive

@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from contextlib import suppress
 from pathlib import Path
 
-from ...errors import DriveError, NotYet, ProtectError
+from ...common.errors import DriveError, NotYet, ProtectError
 from ...source_file import SourceFile
 from ...winapi.names import DevicePath, is_device_name, letter_in
 from ..drive import Drive

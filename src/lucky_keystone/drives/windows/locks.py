@@ -6,8 +6,8 @@ import time
 from collections.abc import Callable, Mapping
 from typing import TypeVar
 
-from ...errors import NoRights, ProtectError
-from ...os_errors import Trouble, trouble
+from ...common.errors import NoRights, ProtectError
+from ...common.os_errors import Trouble, trouble
 from ...winapi.errors import FILE_NOT_FOUND, PATH_NOT_FOUND
 from ..drive import Drive
 from . import records

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ...record import Record, raw, record, u8, u32, u64
+from ...common.record import Record, raw, record, u8, u32, u64
 
 IOCTL_STORAGE_CHECK_VERIFY2 = 0x002D_0800
 IOCTL_STORAGE_MEDIA_REMOVAL = 0x002D_4804

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from ...common.errors import SourceError
 from ...content import seekable
-from ...errors import SourceError
 from ...sources.source import Source
 from ...starting.boot_configuration import read_property_list
 from ...tree import File, Folder

@@ -8,7 +8,8 @@ from typing import ClassVar, Literal
 
 import msgspec
 
-from ...errors import KeystoneError, UsageError
+from ...common.errors import KeystoneError, UsageError
+from ...common.units import counted
 from ...extents import MIB
 from ...sources.diskimage import DiskImage
 from ...sources.source import Source
@@ -16,7 +17,6 @@ from ...starting.bootable import PlannedBootVolume, PlannedDrive
 from ...starting.mac import FIRST_FOR_SILICON, mac_start
 from ...tables.partition import Use
 from ...tree import Folder
-from ...units import counted
 from ...volumes.fat32.kind import FAT32
 from ...volumes.hfsplus.kind import HFSPLUS
 from ..choices import Choices, option

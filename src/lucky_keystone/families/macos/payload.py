@@ -9,8 +9,8 @@ from datetime import date
 from functools import cached_property, lru_cache
 from typing import Any
 
+from ...common.errors import KeystoneError, SourceError
 from ...content import FileRange, Seekable, seekable
-from ...errors import KeystoneError, SourceError
 from ...sources.certificates import PACKAGES, certified_until, is_package
 from ...sources.deflated import DeflatedFile
 from ...sources.nested import OpenedImage, open_image

@@ -10,8 +10,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from ...common.errors import KeystoneError, SourceError
 from ...content import Literal
-from ...errors import KeystoneError, SourceError
 from ...sources.source import Source
 from ...starting.generations import GENERATIONS, generations_of
 from ...starting.loaders import examine_file, loader_path

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from ...boot.records import crossing
+from ...common.errors import SourceError
 from ...content import Literal, seekable
-from ...errors import SourceError
 from ...setup import answer_file, drivers
 from ...setup.folders import SETUP_IMAGES
 from ...starting.pe import REMOVABLE_LOADERS

@@ -6,8 +6,8 @@ from collections.abc import Iterable
 from dataclasses import replace
 from functools import lru_cache
 
+from ...common.errors import SourceError
 from ...content import Seekable, seekable
-from ...errors import SourceError
 from ...setup.folders import SETUP_FOLDERS, SETUP_IMAGES
 from ...setup.images import INSTALL_IMAGES, image_damage
 from ...sources.source import INSTALL_IMAGE, Source

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from ...common.errors import SourceError
 from ...content import seekable
-from ...errors import SourceError
 from ...setup.folders import SETUP_FOLDERS
 from ...sources.source import INSTALL_IMAGE, Source
 from ...wim.read import InstallImage

@@ -7,14 +7,14 @@ from typing import ClassVar
 
 import msgspec
 
-from ...errors import SourceError, UsageError
+from ...common.errors import SourceError, UsageError
+from ...common.units import shown_size
 from ...sources.diskimage import DiskImage
 from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
 from ...tables.partition import Use
 from ...tables.styles import STYLES
 from ...tree import Folder
-from ...units import shown_size
 from ...volumes.fat32.kind import FAT32
 from ...volumes.kind import ComposedKind
 from ...volumes.kinds import COMPOSED

@@ -11,11 +11,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ...errors import SourceError, UsageError
+from ...common.errors import SourceError, UsageError
+from ...common.units import shown_size
 from ...starting.pe import REMOVABLE_LOADERS
 from ...tables.mbr import MOST_SECTORS
 from ...tree import Folder
-from ...units import shown_size
 from ...volumes.fat32.kind import FAT32
 from ...wim.split import LARGEST_PART
 from ..choices import Choices

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from ...common.errors import KeystoneError
 from ...content import seekable
-from ...errors import KeystoneError
 from ...sources.source import Source
 from ...starting.bios import LOADER, loader_fits
 from ...starting.loaders import examine_file, loader_path

@@ -11,10 +11,10 @@ from ...boot.records import FAT32_RECORD
 from ...checking.codes import Code
 from ...checking.report import Finding
 from ...checking.views import Patched
+from ...common.errors import KeystoneError
+from ...common.units import counted
 from ...content import SizedReadable
-from ...errors import KeystoneError
 from ...tables.mbr import HEADS, SECTORS_PER_TRACK
-from ...units import counted
 from ...volumes.fat32.kind import FAT32
 from ...volumes.fat32.read import Fat32Volume
 from ...volumes.fat32.records import (

@@ -6,8 +6,8 @@ from ...boot.records import NTFS_RECORD
 from ...checking.codes import Code
 from ...checking.report import Finding
 from ...checking.views import Patched
+from ...common.errors import KeystoneError
 from ...content import SizedReadable
-from ...errors import KeystoneError
 from ...tables.mbr import HEADS, SECTORS_PER_TRACK
 from ...tables.table import Partition
 from ...volumes.ntfs.geometry import mirrored_records

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 
 from ...checking.found import FoundVolume
-from ...errors import SourceError
+from ...common.errors import SourceError
 from ...tree import File
 from ...volumes.fat32.adding import add_files
 from ...volumes.fat32.read import Fat32Volume

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ...record import Record, raw, record, u8, u16, u32
+from ...common.record import Record, raw, record, u8, u16, u32
 
 MOST_CLUSTERS_FAT12, MOST_CLUSTERS_FAT16 = 4084, 65_524
 """fatgen103, "FAT Type Determination": the cluster count alone decides the type."""

@@ -14,8 +14,8 @@ from typing import Any
 
 import numpy as np
 
+from ...common.errors import NoRoom, SourceError
 from ...content import Content, Joined, Literal, Zeros, piece_of
-from ...errors import NoRoom, SourceError
 from ...tree import EPOCH, File
 from ..shortnames import ShortNames, exact_short_name, fold
 from ..volume import Run

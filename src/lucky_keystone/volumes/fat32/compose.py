@@ -12,8 +12,8 @@ from datetime import datetime
 
 import numpy as np
 
+from ...common.errors import SourceError
 from ...content import Generated, Literal, Zeros
-from ...errors import SourceError
 from ...extents import Extent, align_up
 from ...regions import Region, RegionKind, region
 from ...tree import EPOCH, File, Folder

@@ -5,7 +5,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from dataclasses import dataclass
 
-from ...errors import UsageError
+from ...common.errors import UsageError
 from ...extents import MIB, align_up
 from .records import FEWEST_CLUSTERS, FIRST_CLUSTER, MOST_CLUSTERS
 

@@ -14,8 +14,8 @@ from typing import Any
 
 import numpy as np
 
+from ...common.record import Record
 from ...content import Readable
-from ...record import Record
 from ..fat16.records import BootSector16
 from ..volume import Run, VolumeError, find_below, walk_below
 from .records import (

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ...record import Record, raw, record, u8, u16, u32
+from ...common.record import Record, raw, record, u8, u16, u32
 
 END_OF_CHAIN = 0x0FFF_FFFF
 END_OF_CHAIN_FROM = 0x0FFF_FFF8

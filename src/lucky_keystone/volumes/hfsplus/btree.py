@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
-from ...errors import SourceError
+from ...common.errors import SourceError
 from .records import HEADER_NODE, INDEX_NODE, LEAF_NODE, NodeDescriptor, TreeHeader
 
 _POINTER = 4

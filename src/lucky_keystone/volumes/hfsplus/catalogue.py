@@ -10,9 +10,9 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from ...collecting import without_collections
+from ...common.collecting import without_collections
+from ...common.errors import SourceError
 from ...content import NO_BYTES, Content
-from ...errors import SourceError
 from ...tree import EPOCH, File, Folder, Special, UnixFacts
 from .names import binary_key, folded_key, name_fault, needs_case, shown_name, stored_name
 from .records import (

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import lru_cache
 
-from ...collecting import without_collections
+from ...common.collecting import without_collections
 from ...content import Content, Generated, Literal, Zeros
 from ...extents import Extent
 from ...regions import Region, RegionKind, region

@@ -10,7 +10,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Sequence
 
 from ...chunks import ChunkError, decode_chunk
-from ...record import Record, raw, record, u32, u64
+from ...common.record import Record, raw, record, u32, u64
 from ..volume import VolumeError
 
 _CHUNK = 64 << 10

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 
 from blake3 import blake3
 
-from ...collecting import without_collections
+from ...common.collecting import without_collections
 from .compose import records_of_catalog
 from .layout import Layout
 from .parse import CatalogItem, parse_catalog

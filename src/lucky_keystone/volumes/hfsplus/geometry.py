@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ...errors import UsageError
+from ...common.errors import UsageError
 from .records import HEADER_OFFSET
 
 SMALLEST_BLOCK, LARGEST_BLOCK = 512, 64 << 10

@@ -9,13 +9,13 @@ from uuid import UUID
 
 from ...areas import Area, Part
 from ...boot.records import BootRecord
+from ...common.errors import SourceError
+from ...common.units import exact_size
 from ...content import Readable
-from ...errors import SourceError
 from ...extents import MIB, align_up
 from ...regions import Region, RegionKind
 from ...tables.partition import OF_HFS_PLUS, Use
 from ...tree import Folder
-from ...units import exact_size
 from ..kind import Budget, Draft, PlannedVolume, StandingVolume
 from ..planned import ClusterVolume
 from .catalogue import catalogue

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ...record import RecordError
+from ...common.record import RecordError
 from ..volume import Run, VolumeError
 from .records import (
     EXTENTS_IN_FORK,

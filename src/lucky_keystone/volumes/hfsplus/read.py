@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 
+from ...common.record import RecordError
 from ...content import Readable
-from ...record import RecordError
 from ..volume import Run, VolumeError, walk_below
 from .compressed import Compressed, compressed
 from .names import binary_key, folded_key, shown_name, stored_name

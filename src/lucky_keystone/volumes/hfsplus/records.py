@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
-from ...record import Record, raw, record, u8, u16, u32, u64
+from ...common.record import Record, raw, record, u8, u16, u32, u64
 
 HEADER_OFFSET = 1024
 """Bytes from the volume's start to its header; the alternate lies as many before its end (TN1150, "Volume Header")."""

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ...record import RecordError
+from ...common.record import RecordError
 from ..volume import VolumeError
 from .records import HEADER_NODE, INDEX_NODE, LEAF_NODE, NodeDescriptor, TreeHeader
 

@@ -6,8 +6,8 @@ from collections.abc import Iterable, Sequence
 from datetime import datetime, timedelta
 from functools import cache
 
+from ...common.record import packer
 from ...extents import align_up
-from ...record import packer
 from ..volume import Run
 from .records import (
     ATTRIBUTE_SPARSE,

@@ -11,9 +11,9 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from functools import lru_cache
 
-from ...collecting import without_collections
+from ...common.collecting import without_collections
+from ...common.errors import SourceError
 from ...content import Content, Joined, Literal, Zeros
-from ...errors import SourceError
 from ...tree import EPOCH, ORDINARY, File, Folder, Special
 from .attributes import NONRESIDENT_HEAD, RESIDENT_HEAD, WIDEST_RUN, filetime, room_for_attributes
 from .index import IndexNode, IndexShape, root_size, shape

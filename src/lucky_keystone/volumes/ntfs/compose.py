@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from itertools import groupby
 from operator import itemgetter
 
-from ...collecting import without_collections
+from ...common.collecting import without_collections
 from ...content import Content, Generated, Literal, Zeros
 from ...extents import Extent
 from ...regions import Region, RegionKind, region

@@ -11,7 +11,7 @@ from collections.abc import Iterable
 
 from blake3 import blake3
 
-from ...collecting import without_collections
+from ...common.collecting import without_collections
 from ..volume import Run, VolumeError
 from .attributes import mapping_pairs
 from .catalogue import Node

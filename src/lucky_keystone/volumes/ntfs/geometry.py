@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ...errors import UsageError
+from ...common.errors import UsageError
 from .records import INDEX_BLOCK_SIZE, STRIDE
 
 SMALLEST_CLUSTER, LARGEST_CLUSTER = 512, 64 << 10

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
-from ...record import packer
+from ...common.record import packer
 from .attributes import guard
 from .records import (
     ENTRY_HAS_CHILD,

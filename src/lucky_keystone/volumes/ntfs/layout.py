@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from ...collecting import without_collections
+from ...common.collecting import without_collections
 from ...content import Content, Joined, Zeros
 from ...extents import align_up
 from ..placing import Placing, WantedPlace, keep_places

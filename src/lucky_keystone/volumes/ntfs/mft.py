@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from ...record import packer
+from ...common.record import packer
 from ..volume import Run
 from .attributes import RESIDENT_HEAD, file_record, nonresident, resident
 from .catalogue import FOLDER_INDEX, Attribute, Link, Node

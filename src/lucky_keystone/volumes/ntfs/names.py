@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 
-from ...errors import SourceError
+from ...common.errors import SourceError
 from ...tree import Folder
 from ..names import FORBIDDEN, LONGEST, name_fault, refuse_names
 from ..shortnames import ShortNames

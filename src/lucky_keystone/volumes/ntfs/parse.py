@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from ...record import RecordError, unpacker
+from ...common.record import RecordError, unpacker
 from ..volume import HOLE, Run, VolumeError
 from .records import (
     ATTRIBUTE_COMPRESSED,

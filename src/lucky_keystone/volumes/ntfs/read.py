@@ -11,8 +11,8 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from functools import cached_property
 
+from ...common.record import RecordError
 from ...content import Readable
-from ...record import RecordError
 from ..volume import Run, VolumeError, find_below, walk_below
 from .file import FileRecords, Stream
 from .parse import (

@@ -7,7 +7,7 @@ ATTRIBUTE_LIST_ENTRY); structures that those leave out follow what systems write
 
 from __future__ import annotations
 
-from ...record import Record, raw, record, u8, u16, u32, u64, unsigned
+from ...common.record import Record, raw, record, u8, u16, u32, u64, unsigned
 
 STRIDE = 512
 """Bytes that each number of an update sequence guards, whatever the sector size (MULTI_SECTOR_HEADER)."""

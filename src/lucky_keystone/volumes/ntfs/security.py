@@ -10,7 +10,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cache
 
-from ...descriptors import ADMINISTRATORS, EVERYONE, INHERITED_BY_ALL, SYSTEM, allowed, descriptor
+from ...common.descriptors import ADMINISTRATORS, EVERYONE, INHERITED_BY_ALL, SYSTEM, allowed, descriptor
 from ...extents import align_up
 from .index import view_entry
 from .records import SecurityEntry

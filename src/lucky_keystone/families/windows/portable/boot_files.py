@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from ....errors import SourceError
+from ....common.errors import SourceError
 from ....hive.store import STORES
 from ....starting.generations import GENERATIONS, generations_of
 from ....starting.loaders import examine_file, loader_path

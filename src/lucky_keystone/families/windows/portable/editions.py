@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from functools import lru_cache
 
-from ....errors import SourceError, UsageError
-from ....nearest import did_you_mean
+from ....common.errors import SourceError, UsageError
+from ....common.nearest import did_you_mean
 from ....sources.source import Source
 from ....wim.read import Edition
 from ....wim.whole import WholeImage

@@ -13,7 +13,7 @@ from typing import ClassVar
 
 import msgspec
 
-from ....errors import UsageError
+from ....common.errors import UsageError
 from ....hive.store import PartitionName
 from ....setup.folders import SETUP_IMAGES
 from ....sources.diskimage import DiskImage

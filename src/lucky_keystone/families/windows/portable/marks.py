@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ....common.errors import SourceError
 from ....content import Literal, seekable, stream
-from ....errors import SourceError
 from ....hive.edit import HiveEditor
 from ....hive.read import Hive, HiveError
 from ....setup import answer_file

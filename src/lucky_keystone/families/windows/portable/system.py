@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import lru_cache
 
-from ....errors import SourceError, UsageError
+from ....common.errors import SourceError, UsageError
+from ....common.units import shown_size
 from ....tables.mbr import MOST_SECTORS
 from ....tree import Folder
-from ....units import shown_size
 from ....wim.applied import applied_tree
 from ....wim.read import Edition
 from ....wim.resources import Resources

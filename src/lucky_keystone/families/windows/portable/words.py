@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from ....common.units import shown_size
 from ....tables.styles import STYLES
-from ....units import shown_size
 from ....volumes.ntfs.kind import NTFS
 from ....wim.read import Edition
 from ...choices import Choices

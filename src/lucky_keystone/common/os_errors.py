@@ -8,7 +8,7 @@ from __future__ import annotations
 import errno
 from enum import Enum, auto
 
-from .winapi import errors as windows
+from ..winapi import errors as windows
 
 
 class Trouble(Enum):

@@ -25,7 +25,7 @@ def as_administrator() -> str:
 def show_no_boxes() -> None:
     """Have Windows answer for a drive without a disc or a card instead of asking for one in a window."""
     if sys.platform == "win32":
-        from .winapi.files import KERNEL
+        from ..winapi.files import KERNEL
 
         fail_critical_errors, no_open_file_error_box = 0x0001, 0x8000  # SetErrorMode
         KERNEL.SetErrorMode(fail_critical_errors | no_open_file_error_box)

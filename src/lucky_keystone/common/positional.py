@@ -30,7 +30,7 @@ def reachable(path: Path) -> Path:
     """Return the path in the form that Windows needs where it has more than 260 characters; elsewhere as it is."""
     if sys.platform != "win32":
         return path
-    from .winapi.names import extended
+    from ..winapi.names import extended
 
     text = str(path)
     return Path(extended(os.path.abspath(text))) if len(text) > _LONG else path  # noqa: PTH100 - it may not be there
@@ -91,7 +91,7 @@ def read_alone(path: Path, view: memoryview, offset: int, sector: int) -> int | 
 
 
 if sys.platform == "win32":
-    from .winapi import files
+    from ..winapi import files
 
     def read_into(descriptor: int, view: memoryview, offset: int) -> int:
         """Fill the front of `view` from byte `offset`; return how many bytes came (0 at the end)."""

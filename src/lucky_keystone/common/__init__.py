@@ -1,0 +1,1 @@
+"""What every room uses: errors, units, files and their paths, progress."""
