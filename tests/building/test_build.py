@@ -15,7 +15,7 @@ from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.common.errors import SourceError
 from lucky_keystone.common.progress import silent
-from lucky_keystone.content import stream
+from lucky_keystone.content.contents import stream
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.drives.retrying import Retrying
 from lucky_keystone.families.choices import Choices

@@ -19,7 +19,7 @@ from lucky_keystone.building.build import build
 from lucky_keystone.building.image import DriveImage
 from lucky_keystone.common.errors import DriveError, DriveGone, Interrupted, KeystoneError
 from lucky_keystone.common.progress import silent
-from lucky_keystone.content import BLOCK
+from lucky_keystone.content.contents import BLOCK
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.drives.retrying import Retrying
@@ -108,7 +108,7 @@ sys.path.insert(0, sys.argv[1])
 from pathlib import Path
 from lucky_keystone.building import stream
 from lucky_keystone.building.build import build
-from lucky_keystone.content import BLOCK
+from lucky_keystone.content.contents import BLOCK
 from lucky_keystone.drives.image_file import ImageFile
 from tests.helpers.drives import small_image
 stream._WINDOW, stream._PAUSE = BLOCK, 0

@@ -10,8 +10,8 @@ from matplotlib.image import imread, imsave
 from lucky_keystone.common.errors import ProtectError
 from lucky_keystone.common.outputs import OutputKind, Replacing, refuse_output, with_maker
 from lucky_keystone.common.progress import silent
-from lucky_keystone.content import FileRange
-from lucky_keystone.source_file import SourceFile
+from lucky_keystone.content.contents import FileRange
+from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.wim.export import write_parts
 from lucky_keystone.wim.read import InstallImage
 from lucky_keystone.wim.split import divide

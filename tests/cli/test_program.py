@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.content import stream
+from lucky_keystone.content.contents import stream
 from lucky_keystone.demo.bay import make_bay
 from lucky_keystone.drives.bay import Bay
 from lucky_keystone.sources.opening import open_source

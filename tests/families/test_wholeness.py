@@ -9,7 +9,7 @@ from tempfile import TemporaryDirectory
 
 import pytest
 
-from lucky_keystone.content import Literal
+from lucky_keystone.content.contents import Literal
 from lucky_keystone.demo.disk_image import Part, write_disk_image
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.facts import SourceFacts

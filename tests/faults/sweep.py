@@ -147,7 +147,7 @@ class Sweep:
 
         image = open_source(disc).root.find_file("sources/install.wim")
         assert image is not None
-        from lucky_keystone.content import stream
+        from lucky_keystone.content.contents import stream
 
         (self._sources / "install.wim").write_bytes(b"".join(bytes(piece) for piece in stream(image.content)))
 

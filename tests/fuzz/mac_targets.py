@@ -6,7 +6,7 @@ from pathlib import Path
 
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.common.progress import silent
-from lucky_keystone.content import stream
+from lucky_keystone.content.contents import stream
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.family import DriveShape

@@ -10,7 +10,7 @@ from lucky_keystone.mending.draft import Draft
 from lucky_keystone.mending.make import make_mending
 from lucky_keystone.mending.remedy import Wishes
 from lucky_keystone.mending.steps import make_steps
-from lucky_keystone.regions import RegionKind
+from lucky_keystone.content.regions import RegionKind
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
 

@@ -11,7 +11,7 @@ from lucky_keystone.building.image import DriveImage
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.checking.report import Report
 from lucky_keystone.common.progress import silent
-from lucky_keystone.content import stream
+from lucky_keystone.content.contents import stream
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.drives.image_file import ImageFile

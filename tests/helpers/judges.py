@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 import pytsk3
 
-from lucky_keystone.content import SizedReadable
+from lucky_keystone.content.contents import SizedReadable
 from lucky_keystone.volumes.fat32.geometry import Geometry
 from lucky_keystone.volumes.ntfs.read import NtfsVolume
 

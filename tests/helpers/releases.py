@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 
-from lucky_keystone.content import Literal
+from lucky_keystone.content.contents import Literal
 from lucky_keystone.demo.loaders import bios_loader, uefi_loader
 from lucky_keystone.starting.pe import REMOVABLE_LOADERS
 

@@ -6,8 +6,8 @@ from datetime import datetime
 
 from hypothesis import strategies as st
 
-from lucky_keystone.content import Literal, stream
-from lucky_keystone.tree import File, Folder, Special
+from lucky_keystone.content.contents import Literal, stream
+from lucky_keystone.content.tree import File, Folder, Special
 
 MOMENT = datetime(2026, 3, 14, 9, 26, 52)
 

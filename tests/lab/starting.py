@@ -5,8 +5,8 @@ from __future__ import annotations
 import zlib
 from pathlib import Path
 
-from lucky_keystone.content import stream
-from lucky_keystone.tree import Folder
+from lucky_keystone.content.contents import stream
+from lucky_keystone.content.tree import Folder
 
 from .emulator import files_told, start
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from msgspec.structs import replace
 
-from lucky_keystone.content import stream
+from lucky_keystone.content.contents import stream
 from lucky_keystone.demo.mac import RELEASES
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.sources.opening import open_source

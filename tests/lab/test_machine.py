@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.common.errors import KeystoneError
-from lucky_keystone.content import Literal
+from lucky_keystone.content.contents import Literal
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.machine.known import KnownMachine, known_machine
 from lucky_keystone.planning.make import make_plan

@@ -17,7 +17,7 @@ import pytest
 import zstandard
 from matplotlib.image import imread
 
-from lucky_keystone.content import stream
+from lucky_keystone.content.contents import stream
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.rehearsal.emulator import start_drive

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.common.errors import KeystoneError
-from lucky_keystone.content import seekable
+from lucky_keystone.content.contents import seekable
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.rehearsal.emulator import start_drive

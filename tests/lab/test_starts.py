@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.common.progress import silent
-from lucky_keystone.content import stream
+from lucky_keystone.content.contents import stream
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.drives.image_file import ImageFile

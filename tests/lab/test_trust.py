@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.boot.records import crossing
-from lucky_keystone.content import Literal
+from lucky_keystone.content.contents import Literal
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.starting.authenticode import image_digest

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.common.errors import UsageError
-from lucky_keystone.content import Literal, SizedReadable
+from lucky_keystone.content.contents import Literal, SizedReadable
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.demo.signing import authority_certificate, signed
 from lucky_keystone.starting.authenticode import Signature, read_signatures

@@ -6,8 +6,8 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.content import FileRange, RangedFile
-from lucky_keystone.source_file import SourceFile
+from lucky_keystone.content.contents import FileRange, RangedFile
+from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.sources.cpio import read_cpio
 
 

@@ -6,11 +6,11 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone import discs
+from lucky_keystone.content import discs
 from lucky_keystone.common.errors import SourceError
-from lucky_keystone.content import FileRange
-from lucky_keystone.discs import DiscState, wait_for_disc
-from lucky_keystone.source_file import SourceFile
+from lucky_keystone.content.contents import FileRange
+from lucky_keystone.content.discs import DiscState, wait_for_disc
+from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.sources.opening import open_source
 
 from ..helpers.drives import extract, small_disc
@@ -103,7 +103,7 @@ def test_another_disc_is_noticed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch
     path = tmp_path / "sr0"
     path.write_bytes(bytes(40_000) + b"first" + bytes(100_000))
     monkeypatch.setattr(Path, "is_block_device", lambda self: self == path)
-    monkeypatch.setattr("lucky_keystone.source_file._COMPARED", 0.0)
+    monkeypatch.setattr("lucky_keystone.content.source_file._COMPARED", 0.0)
     file = SourceFile(path)
     whole = FileRange(file, 0, file.size)
     assert whole.read_at(40_000, 5) == b"first"

@@ -14,7 +14,7 @@ import pytest
 from asn1crypto import pem
 
 from lucky_keystone.common.errors import UsageError
-from lucky_keystone.content import Literal
+from lucky_keystone.content.contents import Literal
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.demo.signing import authority_certificate, signed
 from lucky_keystone.starting.authenticode import image_digest, read_signatures

@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from lucky_keystone.common.errors import SourceError
-from lucky_keystone.content import Literal, stream
+from lucky_keystone.content.contents import Literal, stream
 from lucky_keystone.demo.install_image import DemoEdition, install_image, small_resource
 from lucky_keystone.wim.read import InstallImage
 from lucky_keystone.wim.records import RESOURCE_DTYPE, RESOURCE_SOLID, SIZE_MASK, Header, ResourceHeader

@@ -30,7 +30,7 @@ from unicorn.x86_const import (
     UC_X86_REG_SS,
 )
 
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 
 LOADER = 0x20000
 """2000:0000, where boot records hand over to BOOTMGR."""

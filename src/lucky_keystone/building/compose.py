@@ -6,13 +6,13 @@ from typing import Any
 
 from .. import __version__
 from ..boot.records import mbr_code
-from ..content import Zeros, tail
+from ..content.contents import Zeros, tail
 from ..drives.host import Span
-from ..extents import Extent, align_up
+from ..content.extents import Extent, align_up
 from ..families.family import DriveNames, WholeImage
 from ..planning.identity import names_of, numbers_of
 from ..planning.plan import FittedVolume, Plan
-from ..regions import Region, RegionKind, region
+from ..content.regions import Region, RegionKind, region
 from ..tables.partition import WantedPartition
 from ..tables.styles import STYLES, ComposedTable, TableNumbers
 from .image import DriveImage

@@ -14,11 +14,11 @@ from dataclasses import dataclass, field
 
 from blake3 import blake3
 
-from ..buffers import aligned_buffer
+from ..content.buffers import aligned_buffer
 from ..common.errors import SourceError
-from ..content import BLOCK, Reader
-from ..extents import Extent
-from ..regions import Region
+from ..content.contents import BLOCK, Reader
+from ..content.extents import Extent
+from ..content.regions import Region
 
 _AHEAD = 4  # buffers for one follower
 _SHARED_AHEAD = 6  # and for several

@@ -11,11 +11,11 @@ import msgspec
 import numpy as np
 from blake3 import blake3
 
-from ..content import ranges_in
+from ..content.contents import ranges_in
 from ..drives.host import Span
-from ..extents import MIB
-from ..regions import Region
-from ..source_file import SourceFile
+from ..content.extents import MIB
+from ..content.regions import Region
+from ..content.source_file import SourceFile
 
 
 @dataclass(frozen=True)

@@ -8,9 +8,9 @@ from typing import Protocol
 
 from blake3 import blake3
 
-from ..buffers import aligned_buffer
+from ..content.buffers import aligned_buffer
 from ..common.progress import Progress
-from ..content import BLOCK, RangedFile, ranges_in
+from ..content.contents import BLOCK, RangedFile, ranges_in
 from ..drives.medium import Medium
 from ..manifest.unfinished import UNKNOWN
 from .build import claim_of

@@ -15,12 +15,12 @@ import numpy as np
 from ..boot.records import crossing
 from ..common.errors import KeystoneError, SourceError
 from ..common.progress import Progress
-from ..content import BLOCK, Content, Seekable, SizedReadable, seekable, stream
-from ..source_file import UnreadableSource
+from ..content.contents import BLOCK, Content, Seekable, SizedReadable, seekable, stream
+from ..content.source_file import UnreadableSource
 from ..sources.locating import naming_the_file
 from ..sources.source import Source
 from ..starting.pe import REMOVABLE_LOADERS
-from ..tree import File
+from ..content.tree import File
 from ..volumes.volume import Entry, FileOnVolume
 from ..wim.read import InstallImage
 from ..wim.records import SIZE_MASK

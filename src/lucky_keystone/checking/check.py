@@ -10,9 +10,9 @@ from typing import ParamSpec
 from ..common.errors import KeystoneError
 from ..common.progress import Progress
 from ..common.units import SECTOR_SIZES
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from ..drives.medium import Medium
-from ..extents import align_up
+from ..content.extents import align_up
 from ..machine.known import KnownMachine, outlooks_of
 from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_manifest, unpack_manifest
 from ..sources.source import Source

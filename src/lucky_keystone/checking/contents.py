@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ..common.progress import Progress
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from ..drives.medium import Medium
 from ..drives.readback import read_back
 from ..manifest.format import Manifest

@@ -8,8 +8,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from ..common.errors import KeystoneError
-from ..content import SizedReadable
-from ..extents import MIB, align_up
+from ..content.contents import SizedReadable
+from ..content.extents import MIB, align_up
 from ..tables.table import Partition
 from ..volumes.kinds import kind_at
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from ..manifest.format import Manifest
 from ..manifest.unfinished import read_unfinished
 from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from ..regions import TRAITS, RegionKind
+from ..content.regions import TRAITS, RegionKind
 from ..volumes.volume import Volume, VolumeError
 from .codes import Code
 from .found import FoundVolume

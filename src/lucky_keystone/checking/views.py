@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 
 
 @dataclass(frozen=True)

@@ -303,7 +303,7 @@ def terms_of(sha256: str | None, authority: Path | None, bay: Path | None = None
     from ..common.errors import NotYet
     from ..fetching.patience import Events
     from ..fetching.remote import Terms
-    from ..source_file import SourceFile
+    from ..content.source_file import SourceFile
     from .stages import tell
     from .targets import host_of
 

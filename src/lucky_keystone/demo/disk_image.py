@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
-from ..chunks import lzfse
-from ..content import Seekable
+from ..content.chunks import lzfse
+from ..content.contents import Seekable
 from ..sources.udif_records import (
     COMMENT,
     IGNORE,

@@ -9,8 +9,8 @@ from xml.sax.saxutils import escape
 
 import numpy as np
 
-from ..content import Content, Joined, Literal, Zeros
-from ..extents import align_up
+from ..content.contents import Content, Joined, Literal, Zeros
+from ..content.extents import align_up
 from ..wim.records import RESOURCE_DTYPE, RESOURCE_METADATA, DirectoryEntry, Header, ResourceHeader
 from ..wim.split import SummedPart
 

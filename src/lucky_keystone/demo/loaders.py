@@ -6,7 +6,7 @@ import hashlib
 import zlib
 from importlib.resources import files
 
-from ..content import Content, stream
+from ..content.contents import Content, stream
 
 _HEADER_SIZE = 64
 _BODY_FIELD = 20

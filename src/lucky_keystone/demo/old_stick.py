@@ -12,7 +12,7 @@ from ..families.choices import Choices
 from ..families.family import DriveShape
 from ..planning.make import make_plan
 from ..sources.source import Source
-from ..tree import Folder
+from ..content.tree import Folder
 from .tidewell import installer
 
 _SIZE = 128 << 20

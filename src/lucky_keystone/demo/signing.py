@@ -9,8 +9,8 @@ import hashlib
 from base64 import b64encode
 from dataclasses import dataclass
 
-from ..content import Literal
-from ..extents import align_up
+from ..content.contents import Literal
+from ..content.extents import align_up
 from ..starting.authenticode import DataDirectory, WinCertificate, image_digest, security_directory
 
 _EXPONENT = 65537

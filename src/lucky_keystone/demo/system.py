@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 
-from ..content import stream
+from ..content.contents import stream
 from ..hive.make import NewKey, make_hive
 from ..hive.records import DWORD
 from .install_image import DemoEdition, Resource, install_image, small_resource

@@ -6,9 +6,9 @@ import hashlib
 from collections.abc import Sequence
 from datetime import datetime
 
-from ..content import Content, Literal
+from ..content.contents import Content, Literal
 from ..starting.pe import REMOVABLE_LOADERS
-from ..tree import File, Folder
+from ..content.tree import File, Folder
 from .install_image import DemoEdition, hollow_resources, install_image, small_resource
 from .loaders import bios_loader, uefi_loader
 

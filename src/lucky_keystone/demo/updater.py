@@ -7,9 +7,9 @@ import hashlib
 from pathlib import Path
 
 from ..common.invoker import give_to_user
-from ..content import Literal, stream
-from ..extents import MIB
-from ..tree import File, Folder
+from ..content.contents import Literal, stream
+from ..content.extents import MIB
+from ..content.tree import File, Folder
 from ..volumes.fat32.kind import FAT32
 from .loaders import uefi_loader
 from .tidewell import MOMENT

@@ -13,8 +13,8 @@ from typing import Annotated, Literal
 import msgspec
 
 from ..common.errors import DriveError, ProtectError, UsageError, naming
-from ..discs import DiscState, no_disc
-from ..source_file import DEVICE_TRYING, SourceFile, Trying
+from ..content.discs import DiscState, no_disc
+from ..content.source_file import DEVICE_TRYING, SourceFile, Trying
 from .drive import Drive, Hardware
 from .faults import Faults, FaultyDrive
 from .host import Handle, Span

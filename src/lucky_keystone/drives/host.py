@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-from ..source_file import SourceFile
+from ..content.source_file import SourceFile
 from .drive import Drive, Hardware
 from .medium import OpenMedium
 from .optical import OpticalDrive

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from ..discs import DiscState
+from ..content.discs import DiscState
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from blake3 import blake3
 
-from ..buffers import aligned_buffer
+from ..content.buffers import aligned_buffer
 from ..common.progress import Progress
 from .medium import Medium
 

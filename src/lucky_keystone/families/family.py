@@ -11,10 +11,10 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar, Literal, Protocol
 from uuid import UUID
 
-from ..content import Seekable
+from ..content.contents import Seekable
 from ..starting.bootable import Bootable
 from ..tables.partition import Use
-from ..tree import File, Folder
+from ..content.tree import File, Folder
 from ..volumes.kind import ComposedKind
 from .choices import Choices
 

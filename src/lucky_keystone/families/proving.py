@@ -7,9 +7,9 @@ from pathlib import Path
 
 from ..common.errors import SourceError
 from ..common.progress import Progress
-from ..content import FileRange, seekable, stream
+from ..content.contents import FileRange, seekable, stream
 from ..fetching.link import Link
-from ..source_file import SourceFile
+from ..content.source_file import SourceFile
 from ..sources.decoded import measure
 from ..sources.decoders import damaged
 from ..sources.diskimage import DiskImage

@@ -18,8 +18,8 @@ from blake3 import blake3
 
 from ..common.errors import Interrupted, SourceError
 from ..common.progress import Progress
-from ..content import IMAGE_ORDER
-from ..source_file import SourceFile
+from ..content.contents import IMAGE_ORDER
+from ..content.source_file import SourceFile
 from .answers import Passing
 from .blocks import BlockSums
 from .link import Link, refuse_unproven

@@ -21,7 +21,7 @@ from ..common.errors import DriveError, DriveGone
 from ..common.interrupts import HeldInterrupts
 from ..common.progress import Progress
 from ..drives.medium import Medium
-from ..extents import MIB
+from ..content.extents import MIB
 from .journal import Entry, Journal, NoJournal, put_back, refuse_lost
 from .marks import CHUNK, Marker
 

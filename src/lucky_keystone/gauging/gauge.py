@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import reduce
 from typing import Literal
 
-from ..buffers import aligned_buffer
+from ..content.buffers import aligned_buffer
 from ..common.progress import Progress
 from ..drives.medium import Medium
 from .capacity import Capacity, look_for_repetition, probe_capacity

@@ -9,7 +9,7 @@ from statistics import median
 
 from ..common.errors import DriveError, DriveGone
 from ..common.progress import Progress
-from ..content import BLOCK
+from ..content.contents import BLOCK
 from ..drives.medium import Medium
 from .marks import CHUNK, Marker
 

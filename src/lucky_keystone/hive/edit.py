@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..extents import align_up
+from ..content.extents import align_up
 from .make import key_hint, value_node
 from .read import Hive, HiveError, Key
 from .records import (

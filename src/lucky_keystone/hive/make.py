@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from ..common.descriptors import ADMINISTRATORS, INHERITED_BY_ALL, SYSTEM, allowed, descriptor
-from ..extents import align_up
+from ..content.extents import align_up
 from .records import (
     BASE_SIZE,
     BIN_ALIGNMENT,

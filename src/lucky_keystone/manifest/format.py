@@ -19,8 +19,8 @@ from blake3 import blake3
 
 from ..common.errors import KeystoneError
 from ..common.record import Record, RecordError, raw, record, u32, u64
-from ..content import BLOCK, SizedReadable
-from ..regions import RegionKind
+from ..content.contents import BLOCK, SizedReadable
+from ..content.regions import RegionKind
 from ..volumes.note import U63, AnyNote
 from .room import HASH_SIZE, end_place, front_places
 from .unfinished import MAGIC as UNFINISHED_MAGIC

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from ..content import BLOCK
-from ..extents import MIB, align_up
+from ..content.contents import BLOCK
+from ..content.extents import MIB, align_up
 from ..tables.styles import STYLES
 from ..volumes.kind import Budget
 

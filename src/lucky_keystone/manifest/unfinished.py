@@ -13,7 +13,7 @@ import numpy as np
 from blake3 import blake3
 
 from ..common.record import Record, raw, record, u32, u64
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from .room import end_place, front_places
 
 MAGIC = b"LKEYWIP1"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from bisect import bisect_left, insort
 from collections.abc import Iterable, Sequence
 
-from ..content import Content, SizedReadable, seekable
+from ..content.contents import Content, SizedReadable, seekable
 from .remedy import Change
 
 _PAGE = 4096

@@ -29,7 +29,7 @@ from ..common.invoker import give_to_user, make_folder
 from ..common.outputs import flush_folder
 from ..common.progress import Progress
 from ..common.record import Record, raw, record, u32, u64
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from ..drives.medium import Medium
 from .steps import Step
 

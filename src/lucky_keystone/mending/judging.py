@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from ..checking.found import FoundVolume
 from ..common.errors import KeystoneError
 from ..common.units import counted
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from ..volumes.kind import VolumeKind
 from ..volumes.volume import Entry
 from .remedy import Change

@@ -17,7 +17,7 @@ from ..checking.check import Examined, examine_drive
 from ..checking.codes import Code
 from ..checking.report import Finding, Place
 from ..common.progress import Progress
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from ..starting.bios import LOADER
 from ..starting.foreign import Does
 from .draft import Draft

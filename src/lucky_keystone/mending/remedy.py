@@ -11,7 +11,7 @@ from ..checking.check import Examined
 from ..checking.codes import Code
 from ..checking.found import FoundVolume
 from ..checking.report import Finding
-from ..content import Content, SizedReadable
+from ..content.contents import Content, SizedReadable
 from ..sources.source import Source
 from ..tables.table import Partition
 

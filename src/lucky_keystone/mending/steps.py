@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from ..content import Content, SizedReadable, stream
+from ..content.contents import Content, SizedReadable, stream
 from .draft import Draft
 from .remedy import Change, Order
 

@@ -16,7 +16,7 @@ from ..checking.codes import Code
 from ..checking.found import FoundVolume
 from ..checking.report import Finding
 from ..common.units import counted
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from ..tables.gpt import (
     ENTRY_SIZE,
     TYPE_PROTECTIVE,

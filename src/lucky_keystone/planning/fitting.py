@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from ..areas import Area, Part
 from ..common.errors import SourceError, UsageError
 from ..common.units import exact_size
-from ..extents import MIB, align_up
+from ..content.extents import MIB, align_up
 from ..families.family import DriveShape, DriveWish, VolumeWish
 from ..manifest.room import END_ROOM, end_place, manifest_room
 from ..tables.styles import STYLES

@@ -10,7 +10,7 @@ import msgspec
 
 from ..common.errors import SourceError, UsageError
 from ..common.units import shown_size
-from ..extents import MIB
+from ..content.extents import MIB
 from ..families.choices import Choices, check_choices
 from ..families.families import family_for, known_family
 from ..families.family import By, Decision, DriveShape, DriveWish, Earlier

@@ -10,7 +10,7 @@ from ..families.family import Decision, DriveShape, SplitImage, VolumeWish, Whol
 from ..sources.source import Source
 from ..starting.bootable import Bootable
 from ..starting.outlook import Outlook
-from ..tree import Folder
+from ..content.tree import Folder
 from ..volumes.kind import PlannedVolume
 
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from ..common.errors import KeystoneError, UsageError
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from ..tables.table import Table, read_table
 from ..volumes.kinds import open_volume
 from ..volumes.volume import Entry, Volume

@@ -11,8 +11,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from ..common.errors import KeystoneError
-from ..content import seekable
-from ..tree import File, Folder
+from ..content.contents import seekable
+from ..content.tree import File, Folder
 
 FOLDER = "$WinPEDriver$"
 """In a drive's root: setup takes what is in it by itself."""

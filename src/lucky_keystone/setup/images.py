@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from ..common.errors import KeystoneError
-from ..content import Seekable
+from ..content.contents import Seekable
 from ..wim.read import InstallImage
 from ..wim.split import part_names
 

@@ -11,8 +11,8 @@ from dataclasses import dataclass, field, replace
 
 from ..common.errors import KeystoneError
 from ..common.record import Record, raw, record, u16, u32
-from ..content import Content, FileRange, Literal, Seekable, seekable
-from ..tree import File, Folder
+from ..content.contents import Content, FileRange, Literal, Seekable, seekable
+from ..content.tree import File, Folder
 
 _MAGIC, _VERSION = 0x0005_1607, 0x0002_0000
 _RESOURCE, _FINDER_INFO = 2, 9

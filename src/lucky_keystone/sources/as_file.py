@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 
-from ..content import Seekable
+from ..content.contents import Seekable
 
 _MOST_AT_ONCE = 512 << 20
 

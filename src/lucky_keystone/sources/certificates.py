@@ -12,7 +12,7 @@ from datetime import date
 from itertools import islice
 
 from ..common.errors import KeystoneError
-from ..content import Seekable
+from ..content.contents import Seekable
 from .xar import XarArchive, is_xar
 
 PACKAGES = "Packages"

@@ -7,8 +7,8 @@ from contextlib import closing
 from datetime import UTC, datetime
 
 from ..common.errors import SourceError
-from ..content import FileRange, RangedFile, Seekable
-from ..tree import EPOCH, MOST_DEPTH, File, Folder, Special, UnixFacts
+from ..content.contents import FileRange, RangedFile, Seekable
+from ..content.tree import EPOCH, MOST_DEPTH, File, Folder, Special, UnixFacts
 
 MAGIC = b"070707"
 _HEAD = 76

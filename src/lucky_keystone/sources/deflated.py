@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from ..common.errors import SourceError
-from ..content import IMAGE_ORDER, Seekable
+from ..content.contents import IMAGE_ORDER, Seekable
 from .summed import Running, Sum
 
 _STEP = 16 << 20  # bytes that come out between two resumption points; a point takes about 40 KiB

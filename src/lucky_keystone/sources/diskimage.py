@@ -19,10 +19,10 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from ..chunks import ChunkError, decode_chunk
+from ..content.chunks import ChunkError, decode_chunk
 from ..common.errors import SourceError
 from ..common.record import RecordError
-from ..content import IMAGE_ORDER, SizedReadable
+from ..content.contents import IMAGE_ORDER, SizedReadable
 from .udif_records import (
     COMMENT,
     COMPRESSED,

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from ..common.errors import SourceError
 from ..common.progress import Progress
-from ..content import BLOCK, Content, Reader, Seekable, Whence, seekable
+from ..content.contents import BLOCK, Content, Reader, Seekable, Whence, seekable
 from .diskimage import BlockRun, DiskImage, PartitionMap, is_disk_image
 from .udif_records import IGNORE, ZERO_FILL, Checksum, Trailer
 

@@ -11,9 +11,9 @@ from pathlib import Path
 from ..common.errors import SourceError, naming
 from ..common.invoker import elevated_for
 from ..common.positional import reachable
-from ..content import FileRange, Literal
-from ..source_file import SourceFile
-from ..tree import EPOCH, MOST_DEPTH, ORDINARY, File, Folder, Special, UnixFacts
+from ..content.contents import FileRange, Literal
+from ..content.source_file import SourceFile
+from ..content.tree import EPOCH, MOST_DEPTH, ORDINARY, File, Folder, Special, UnixFacts
 
 _BUNDLE_MARK = "Contents/Info.plist"
 

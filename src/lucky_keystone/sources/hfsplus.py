@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from ..common.errors import SourceError
-from ..content import NO_BYTES, Content, FileRange, Joined, RangedFile, Reader, Seekable, Whence
-from ..tree import EPOCH, File, Folder, Special, UnixFacts
+from ..content.contents import NO_BYTES, Content, FileRange, Joined, RangedFile, Reader, Seekable, Whence
+from ..content.tree import EPOCH, File, Folder, Special, UnixFacts
 from ..volumes.hfsplus.parse import Fork
 from ..volumes.hfsplus.read import Entry, HfsPlusVolume
 from ..volumes.hfsplus.records import HAS_ATTRIBUTES, PERMISSION_BITS, CatalogFile, CatalogFolder, moment_of

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..common.units import SECTOR_SIZES
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from ..tables.apm import read_apm
 from ..tables.table import read_table
 from ..volumes.kinds import kind_at

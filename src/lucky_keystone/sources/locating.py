@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from ..common.errors import KeystoneError, SourceError
-from ..content import Content, FileRange, Joined
-from ..source_file import UnreadableSource
+from ..content.contents import Content, FileRange, Joined
+from ..content.source_file import UnreadableSource
 from .source import Source
 
 

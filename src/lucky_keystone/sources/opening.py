@@ -14,12 +14,12 @@ from pathlib import Path
 
 from ..common.errors import SourceError, naming
 from ..common.progress import Progress, silent
-from ..content import FileRange, RangedFile, seekable
+from ..content.contents import FileRange, RangedFile, seekable
 from ..fetching.link import Link, Place, is_foreign_part
 from ..fetching.remote import RemoteFile, Terms
 from ..fetching.store import Store
-from ..source_file import SourceFile
-from ..tree import File, Folder
+from ..content.source_file import SourceFile
+from ..content.tree import File, Folder
 from ..volumes.hfsplus.kind import HFSPLUS
 from ..wim.read import InstallImage
 from ..wim.records import MAGIC, Header

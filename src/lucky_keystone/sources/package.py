@@ -6,8 +6,8 @@ import zlib
 from collections.abc import Iterator
 
 from ..common.errors import SourceError
-from ..content import ContentFile, Seekable, stream
-from ..tree import File, Folder, Special, UnixFacts
+from ..content.contents import ContentFile, Seekable, stream
+from ..content.tree import File, Folder, Special, UnixFacts
 from .cpio import MAGIC, read_cpio
 from .deflated import DeflatedFile
 from .xar import XarArchive

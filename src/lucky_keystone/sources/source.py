@@ -9,11 +9,11 @@ from pathlib import Path
 from typing import ClassVar
 
 from ..common.progress import Progress
-from ..content import Content, FileRange, RangedFile, SizedReadable, stored_files
+from ..content.contents import Content, FileRange, RangedFile, SizedReadable, stored_files
 from ..fetching.link import Place
 from ..fetching.remote import RemoteFile
-from ..source_file import SourceFile
-from ..tree import File, Folder
+from ..content.source_file import SourceFile
+from ..content.tree import File, Folder
 from .decoded import DecodedFile
 from .diskimage import DiskImage
 

@@ -6,7 +6,7 @@ import binascii
 from datetime import datetime
 
 from ..common.record import Record, raw, record, u8, u16, u32, u64
-from ..tree import EPOCH
+from ..content.tree import EPOCH
 
 BLOCK_SIZE = 2048
 """Logical sector of a disc image in bytes; the only one these readers and writers use."""

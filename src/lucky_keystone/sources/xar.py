@@ -13,8 +13,8 @@ from xml.etree import ElementTree
 
 from ..common.errors import KeystoneError, SourceError
 from ..common.record import Record, raw, record, u16, u32, u64
-from ..content import NO_BYTES, ContentFile, FileRange, Seekable
-from ..tree import MOST_DEPTH
+from ..content.contents import NO_BYTES, ContentFile, FileRange, Seekable
+from ..content.tree import MOST_DEPTH
 from .deflated import DeflatedFile
 from .summed import METHODS, Sum, SummedFile
 

@@ -15,8 +15,8 @@ from datetime import datetime
 from functools import cached_property
 
 from ..common.errors import KeystoneError, SourceError
-from ..content import NO_BYTES, ContentFile, FileRange, RangedFile, Seekable
-from ..tree import EPOCH, MOST_DEPTH, File, Folder, Special, UnixFacts
+from ..content.contents import NO_BYTES, ContentFile, FileRange, RangedFile, Seekable
+from ..content.tree import EPOCH, MOST_DEPTH, File, Folder, Special, UnixFacts
 from .as_file import AsFile
 from .deflated import DeflatedFile
 from .summed import CRC32, Sum, SummedFile

@@ -16,7 +16,7 @@ from typing import Any
 from asn1crypto import algos, cms, parser, tsp, x509
 
 from ..common.record import Record, RecordError, raw, record, u16, u32
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from .pe import CoffHeader, SectionHeader
 from .trust import Digest
 

@@ -9,7 +9,7 @@ from typing import Any
 from urllib.parse import unquote
 
 from ..common.errors import KeystoneError
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 
 PATH = "Library/Preferences/SystemConfiguration/com.apple.Boot.plist"
 FLAGS, CACHE = "Kernel Flags", "Kernel Cache"

@@ -14,10 +14,10 @@ from typing import Literal, Protocol
 
 from ..boot.records import mbr_code
 from ..common.errors import KeystoneError, TooFarInside
-from ..content import NO_BYTES, SizedReadable, seekable
+from ..content.contents import NO_BYTES, SizedReadable, seekable
 from ..hive.store import PartitionName
 from ..tables.table import Partition, Table
-from ..tree import File, Folder
+from ..content.tree import File, Folder
 from ..volumes.kind import VolumeKind
 from ..volumes.volume import Entry, FileOnVolume, Volume
 from .foreign import OURS, Does, Judged, judge_record, judge_volume_code

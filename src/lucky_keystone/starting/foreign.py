@@ -13,7 +13,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from ..common.errors import KeystoneError
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from ..tables.mbr import ACTIVE, HEADS, SECTORS_PER_TRACK, MbrEntry
 from ..tables.table import Partition
 from ..volumes.volume import Volume

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ..common.errors import KeystoneError, TooFarInside
-from ..content import SizedReadable, seekable
-from ..tree import File
+from ..content.contents import SizedReadable, seekable
+from ..content.tree import File
 from .bootable import BootFile
 from .pe import REMOVABLE_LOADERS, loader_architecture, loader_fault
 

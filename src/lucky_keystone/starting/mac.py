@@ -8,7 +8,7 @@ from pathlib import PurePosixPath
 from typing import Literal
 
 from ..common.errors import KeystoneError
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from .boot_configuration import (
     CACHED,
     COLLECTION,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..common.record import Record, raw, record, u16, u32
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 
 MACHINES = {0x8664: "x64", 0x014C: "x86", 0xAA64: "arm64", 0x01C2: "arm"}
 """PE machine types by the architecture they stand for."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ..common.errors import KeystoneError, TooFarInside
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from ..tables.table import Partition, read_table
 from ..volumes.kinds import kind_at, open_volume
 from .bootable import ReadBootVolume, ReadDrive

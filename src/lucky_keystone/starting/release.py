@@ -10,7 +10,7 @@ from ..wim.read import Edition, InstallImage
 from .bootable import Bootable
 
 if TYPE_CHECKING:
-    from ..content import Seekable
+    from ..content.contents import Seekable
 
 _FIRST_WITH_SECURE_BOOT = 9200
 """Build from which on loaders are signed for Secure Boot, setup has drivers for USB 3, and 32-bit UEFI is served."""

@@ -13,7 +13,7 @@ from functools import cache
 from typing import TYPE_CHECKING
 
 from ..boot.records import crossing
-from ..content import Literal
+from ..content.contents import Literal
 from .generations import generations_of, proposed_instead
 from .loaders import LoaderState
 from .outlook import Verdict

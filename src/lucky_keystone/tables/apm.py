@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..common.record import Record, raw, record, u16, u32
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 
 _DRIVER_MAGIC, _ENTRY_MAGIC = b"ER", b"PM"
 _MOST_ENTRIES = 128

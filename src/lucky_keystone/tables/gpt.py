@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 from itertools import pairwise
 
 from ..common.record import Record, RecordError, raw, record, u32, u64
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from .faults import TableFault
 from .mbr import MasterBootRecord, MbrEntry
 

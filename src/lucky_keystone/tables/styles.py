@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import Protocol
 from uuid import UUID
 
-from ..extents import MIB
+from ..content.extents import MIB
 from .gpt import ENTRY_COUNT, LEGACY_BOOT, GptPartition, compose_gpt, entry_sectors
 from .mbr import MOST_SECTORS, MbrPartition, compose_mbr
 from .partition import Use, WantedPartition

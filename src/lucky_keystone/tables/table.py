@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Literal
 from uuid import UUID
 
-from ..content import SizedReadable
+from ..content.contents import SizedReadable
 from .faults import TableFault
 from .gpt import LEGACY_BOOT, SYSTEM, TYPE_PROTECTIVE, GptTable, read_gpt
 from .mbr import TYPE_SYSTEM, MbrTable, read_mbr

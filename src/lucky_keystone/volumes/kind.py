@@ -13,10 +13,10 @@ from uuid import UUID
 
 from ..areas import Area
 from ..boot.records import BootRecord
-from ..content import Readable
-from ..regions import Region
+from ..content.contents import Readable
+from ..content.regions import Region
 from ..tables.partition import Use
-from ..tree import Folder
+from ..content.tree import Folder
 from .volume import Volume
 
 

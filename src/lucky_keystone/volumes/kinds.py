@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ..content import Readable
+from ..content.contents import Readable
 from .fat16.kind import FAT16
 from .fat32.kind import FAT32
 from .hfsplus.kind import HFSPLUS

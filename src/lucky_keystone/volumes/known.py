@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..common.errors import KeystoneError
-from ..content import Readable, SizedReadable
+from ..content.contents import Readable, SizedReadable
 
 
 @dataclass(frozen=True)

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from ..common.errors import SourceError
-from ..content import BLOCK, Awaited, Content, Zeros
-from ..extents import Extent
-from ..regions import Region, RegionKind, region
+from ..content.contents import BLOCK, Awaited, Content, Zeros
+from ..content.extents import Extent
+from ..content.regions import Region, RegionKind, region
 
 LARGEST_FILLED_HOLE = BLOCK
 """Bytes from which free clusters between files are left as they are instead of being filled with zeros."""

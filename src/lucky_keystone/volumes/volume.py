@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import Any, Protocol, TypeVar
 
 from ..common.errors import SourceError
-from ..tree import MOST_DEPTH
+from ..content.tree import MOST_DEPTH
 
 HOLE = -1
 

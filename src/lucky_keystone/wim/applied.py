@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 
 from ..common.collecting import without_collections
 from ..common.errors import SourceError
-from ..content import Content, stream
-from ..tree import MOST_DEPTH, File, Folder, NtfsFacts, Special
+from ..content.contents import Content, stream
+from ..content.tree import MOST_DEPTH, File, Folder, NtfsFacts, Special
 from .edition import EditionEntry, EditionTree
 from .read import DAMAGED
 from .records import ATTRIBUTE_ENCRYPTED, ATTRIBUTE_FOLDER

@@ -12,7 +12,7 @@ from ..common.errors import DriveError, Interrupted, ProtectError, naming
 from ..common.invoker import give_to_user
 from ..common.outputs import name_whole
 from ..common.progress import Progress
-from ..content import stream
+from ..content.contents import stream
 from .split import Part
 
 

@@ -13,7 +13,7 @@ import numpy as np
 
 from ..common.errors import SourceError
 from ..common.record import RecordError
-from ..content import Seekable
+from ..content.contents import Seekable
 from .records import (
     MAGIC,
     RESOURCE_COMPRESSED,

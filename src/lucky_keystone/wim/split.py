@@ -19,7 +19,7 @@ from typing import Any
 import numpy as np
 
 from ..common.errors import SourceError, UsageError
-from ..content import Content, FileRange, Joined, Literal, Reader, Seekable, Whence
+from ..content.contents import Content, FileRange, Joined, Literal, Reader, Seekable, Whence
 from .read import InstallImage
 from .records import (
     HEADER_SPANNED,

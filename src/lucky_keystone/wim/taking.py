@@ -16,7 +16,7 @@ from ..common.invoker import give_to_user, make_folder
 from ..common.outputs import name_whole
 from ..common.positional import reachable
 from ..common.progress import Progress
-from ..content import stream
+from ..content.contents import stream
 from .edition import EditionEntry, EditionTree
 from .read import DAMAGED
 from .whole import WholeImage

@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from ..common.errors import SourceError
-from ..content import NO_BYTES, ContentFile, FileRange, Seekable, Whence, stream
+from ..content.contents import NO_BYTES, ContentFile, FileRange, Seekable, Whence, stream
 from .edition import EditionEntry, EditionTree
 from .packed import METHODS, unpacked
 from .packing import fast

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, Protocol
 
-from ...content import SizedReadable
+from ...content.contents import SizedReadable
 from ...manifest.format import RegionNote
 from ...tables.table import Partition
 from ..found import FoundVolume

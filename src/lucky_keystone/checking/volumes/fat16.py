@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from ...content import SizedReadable
+from ...content.contents import SizedReadable
 from ...tables.table import Partition
 from ...volumes.fat16.read import Fat16Volume
 from ...volumes.fat32.read import Entry

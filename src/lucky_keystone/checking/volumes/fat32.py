@@ -15,8 +15,8 @@ import numpy as np
 from blake3 import blake3
 
 from ...common.units import shown_size
-from ...content import SizedReadable
-from ...regions import TRAITS, RegionKind
+from ...content.contents import SizedReadable
+from ...content.regions import TRAITS, RegionKind
 from ...tables.table import Partition
 from ...volumes.fat32.read import Entry, Fat32Volume
 from ...volumes.fat32.records import (

@@ -15,8 +15,8 @@ import numpy as np
 
 from ...common.record import RecordError
 from ...common.units import shown_size
-from ...content import SizedReadable
-from ...regions import TRAITS, RegionKind
+from ...content.contents import SizedReadable
+from ...content.regions import TRAITS, RegionKind
 from ...tables.table import Partition
 from ...volumes.hfsplus.essence import changed_numbers
 from ...volumes.hfsplus.parse import CatalogItem, attribute_key, parse_catalog, parse_fork

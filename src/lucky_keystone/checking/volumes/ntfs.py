@@ -14,8 +14,8 @@ import numpy as np
 
 from ...common.record import RecordError
 from ...common.units import counted, shown_size
-from ...content import SizedReadable
-from ...regions import TRAITS, RegionKind
+from ...content.contents import SizedReadable
+from ...content.regions import TRAITS, RegionKind
 from ...tables.table import Partition
 from ...volumes.note import NtfsNote
 from ...volumes.ntfs.essence import changed_records

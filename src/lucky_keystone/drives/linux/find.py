@@ -14,7 +14,7 @@ from functools import cached_property
 from pathlib import Path, PurePosixPath
 
 from ...common.units import shown_size
-from ...discs import DiscState, disc_state
+from ...content.discs import DiscState, disc_state
 from ..drive import Drive
 from ..optical import OpticalDrive
 

@@ -12,8 +12,8 @@ from pathlib import Path
 
 from ...common.errors import NoRights
 from ...common.os_errors import Trouble, trouble
-from ...discs import DiscState, no_disc
-from ...source_file import DEVICE_TRYING, Seen, SourceFile, Trying
+from ...content.discs import DiscState, no_disc
+from ...content.source_file import DEVICE_TRYING, Seen, SourceFile, Trying
 from . import records
 from .find import ANSWER, disc_size, disc_state
 from .records import DiskGeometryEx

@@ -14,7 +14,7 @@ from ...common.errors import ProtectError
 from ...common.os_errors import Trouble, trouble
 from ...common.record import RecordError
 from ...common.units import shown_size
-from ...discs import DiscState
+from ...content.discs import DiscState
 from ...winapi.errors import FILE_NOT_FOUND, PATH_NOT_FOUND, WRITE_PROTECT
 from ...winapi.names import DevicePath, is_device_name, letter_in, share_in, volume_in
 from ..drive import Drive

@@ -9,7 +9,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from ...common.errors import DriveError, NotYet, ProtectError
-from ...source_file import SourceFile
+from ...content.source_file import SourceFile
 from ...winapi.names import DevicePath, is_device_name, letter_in
 from ..drive import Drive
 from ..failures import doing

@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import Any
 
 from ...common.errors import SourceError
-from ...content import seekable
+from ...content.contents import seekable
 from ...sources.source import Source
 from ...starting.boot_configuration import read_property_list
-from ...tree import File, Folder
+from ...content.tree import File, Folder
 
 _INFO = "Contents/Info.plist"
 SUPPORT = "Contents/SharedSupport"

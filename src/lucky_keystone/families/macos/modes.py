@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from ...content import seekable
-from ...tree import File, Folder, Special
+from ...content.contents import seekable
+from ...content.tree import File, Folder, Special
 
 PROGRAM, PLAIN = 0o755, 0o644
 _MACH_O = {b"\xfe\xed\xfa\xce", b"\xce\xfa\xed\xfe", b"\xfe\xed\xfa\xcf", b"\xcf\xfa\xed\xfe", b"\xca\xfe\xba\xbe"}

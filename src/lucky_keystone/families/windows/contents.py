@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from ...boot.records import crossing
 from ...common.errors import SourceError
-from ...content import Literal, seekable
+from ...content.contents import Literal, seekable
 from ...setup import answer_file, drivers
 from ...setup.folders import SETUP_IMAGES
 from ...starting.pe import REMOVABLE_LOADERS
-from ...tree import File, Folder
+from ...content.tree import File, Folder
 from ...wim.read import InstallImage
 from ...wim.split import LARGEST_PART, divide, part_names
 from ..family import SplitImage

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from ...common.errors import SourceError
-from ...content import seekable
+from ...content.contents import seekable
 from ...setup.folders import SETUP_FOLDERS
 from ...sources.source import INSTALL_IMAGE, Source
 from ...wim.read import InstallImage

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from ...sources.source import Source
-from ...tree import File, Folder
+from ...content.tree import File, Folder
 from ..choices import Choices
 from ..family import Decision
 from .carried import NOTHING, Change, missing_loaders, with_signing

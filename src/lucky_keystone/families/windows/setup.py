@@ -14,7 +14,7 @@ from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
 from ...tables.partition import Use
 from ...tables.styles import STYLES
-from ...tree import Folder
+from ...content.tree import Folder
 from ...volumes.fat32.kind import FAT32
 from ...volumes.kind import ComposedKind
 from ...volumes.kinds import COMPOSED

@@ -15,7 +15,7 @@ from ...common.errors import SourceError, UsageError
 from ...common.units import shown_size
 from ...starting.pe import REMOVABLE_LOADERS
 from ...tables.mbr import MOST_SECTORS
-from ...tree import Folder
+from ...content.tree import Folder
 from ...volumes.fat32.kind import FAT32
 from ...wim.split import LARGEST_PART
 from ..choices import Choices

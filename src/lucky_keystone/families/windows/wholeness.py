@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from ...content import seekable
+from ...content.contents import seekable
 from ...setup.images import SETUP_MARKS
 from ...starting.pe import REMOVABLE_LOADERS
-from ...tree import File, Folder
+from ...content.tree import File, Folder
 
 _LOADERS = ("bootmgr", *(f"efi/boot/{name}" for name in REMOVABLE_LOADERS.values()))
 _BLANK = 4096

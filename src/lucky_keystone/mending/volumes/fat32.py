@@ -13,7 +13,7 @@ from ...checking.report import Finding
 from ...checking.views import Patched
 from ...common.errors import KeystoneError
 from ...common.units import counted
-from ...content import SizedReadable
+from ...content.contents import SizedReadable
 from ...tables.mbr import HEADS, SECTORS_PER_TRACK
 from ...volumes.fat32.kind import FAT32
 from ...volumes.fat32.read import Fat32Volume

@@ -7,7 +7,7 @@ from ...checking.codes import Code
 from ...checking.report import Finding
 from ...checking.views import Patched
 from ...common.errors import KeystoneError
-from ...content import SizedReadable
+from ...content.contents import SizedReadable
 from ...tables.mbr import HEADS, SECTORS_PER_TRACK
 from ...tables.table import Partition
 from ...volumes.ntfs.geometry import mirrored_records

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 
 from ...checking.found import FoundVolume
 from ...common.errors import SourceError
-from ...tree import File
+from ...content.tree import File
 from ...volumes.fat32.adding import add_files
 from ...volumes.fat32.read import Fat32Volume
 from ..remedy import Case, Change, Order

@@ -7,7 +7,7 @@ from typing import ClassVar
 from uuid import UUID
 
 from ...boot.records import BootRecord
-from ...content import Readable
+from ...content.contents import Readable
 from ...tables.partition import OF_FAT
 from .read import Fat16Volume
 from .records import BootSector16

@@ -7,7 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
-from ...content import Readable
+from ...content.contents import Readable
 from ..fat32.read import Entry, FatVolume
 from ..fat32.records import ENTRY_SIZE, FIRST_CLUSTER, DirEntry
 from ..volume import Run

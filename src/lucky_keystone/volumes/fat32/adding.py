@@ -15,8 +15,8 @@ from typing import Any
 import numpy as np
 
 from ...common.errors import NoRoom, SourceError
-from ...content import Content, Joined, Literal, Zeros, piece_of
-from ...tree import EPOCH, File
+from ...content.contents import Content, Joined, Literal, Zeros, piece_of
+from ...content.tree import EPOCH, File
 from ..shortnames import ShortNames, exact_short_name, fold
 from ..volume import Run
 from .compose import fat_time, folder_entry

@@ -13,10 +13,10 @@ from datetime import datetime
 import numpy as np
 
 from ...common.errors import SourceError
-from ...content import Generated, Literal, Zeros
-from ...extents import Extent, align_up
-from ...regions import Region, RegionKind, region
-from ...tree import EPOCH, File, Folder
+from ...content.contents import Generated, Literal, Zeros
+from ...content.extents import Extent, align_up
+from ...content.regions import Region, RegionKind, region
+from ...content.tree import EPOCH, File, Folder
 from ..placing import file_regions
 from ..shortnames import ShortNames, exact_short_name
 from ..volume import stored_hidden

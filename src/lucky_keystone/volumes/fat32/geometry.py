@@ -6,7 +6,7 @@ from bisect import bisect_left
 from dataclasses import dataclass
 
 from ...common.errors import UsageError
-from ...extents import MIB, align_up
+from ...content.extents import MIB, align_up
 from .records import FEWEST_CLUSTERS, FIRST_CLUSTER, MOST_CLUSTERS
 
 FEWEST_RESERVED_SECTORS = 32

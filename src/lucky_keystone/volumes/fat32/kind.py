@@ -11,12 +11,12 @@ from ...areas import Area, Part
 from ...boot.records import FAT32_RECORD, BootRecord
 from ...common.errors import SourceError
 from ...common.units import counted, exact_size
-from ...content import Readable
-from ...extents import MIB, align_up
-from ...regions import Region
+from ...content.contents import Readable
+from ...content.extents import MIB, align_up
+from ...content.regions import Region
 from ...tables.mbr import MOST_SECTORS
 from ...tables.partition import OF_FAT32, Use
-from ...tree import Folder
+from ...content.tree import Folder
 from ..kind import Budget, Draft, PlannedVolume, StandingVolume
 from ..planned import ClusterVolume
 from .compose import Layout, compose, lay_out

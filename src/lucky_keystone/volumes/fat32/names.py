@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ...tree import Folder
+from ...content.tree import Folder
 from ..names import FORBIDDEN, name_fault, refuse_names
 from ..shortnames import SHORT_CHARACTERS, fold
 from .records import LAST_LONG_ENTRY, LongEntry, short_name_checksum

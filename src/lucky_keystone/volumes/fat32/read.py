@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from ...common.record import Record
-from ...content import Readable
+from ...content.contents import Readable
 from ..fat16.records import BootSector16
 from ..volume import Run, VolumeError, find_below, walk_below
 from .records import (

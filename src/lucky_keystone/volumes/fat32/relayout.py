@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
-from ...tree import Folder
+from ...content.tree import Folder
 from ..placing import WantedPlace, keep_places
 from .compose import Layout, lay_out
 from .records import FIRST_CLUSTER

@@ -12,8 +12,8 @@ from datetime import datetime
 
 from ...common.collecting import without_collections
 from ...common.errors import SourceError
-from ...content import NO_BYTES, Content
-from ...tree import EPOCH, File, Folder, Special, UnixFacts
+from ...content.contents import NO_BYTES, Content
+from ...content.tree import EPOCH, File, Folder, Special, UnixFacts
 from .names import binary_key, folded_key, name_fault, needs_case, shown_name, stored_name
 from .records import (
     ATTRIBUTE_NAME_MOST,

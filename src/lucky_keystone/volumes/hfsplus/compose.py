@@ -6,9 +6,9 @@ from collections.abc import Iterator
 from functools import lru_cache
 
 from ...common.collecting import without_collections
-from ...content import Content, Generated, Literal, Zeros
-from ...extents import Extent
-from ...regions import Region, RegionKind, region
+from ...content.contents import Content, Generated, Literal, Zeros
+from ...content.extents import Extent
+from ...content.regions import Region, RegionKind, region
 from ..bits import bits
 from ..placing import file_regions
 from .btree import Records, tree_nodes

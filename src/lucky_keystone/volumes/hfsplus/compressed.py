@@ -9,7 +9,7 @@ import struct
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 
-from ...chunks import ChunkError, decode_chunk
+from ...content.chunks import ChunkError, decode_chunk
 from ...common.record import Record, raw, record, u32, u64
 from ..volume import VolumeError
 

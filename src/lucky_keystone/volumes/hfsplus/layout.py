@@ -10,8 +10,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from ...common.collecting import without_collections
-from ...content import Content, Literal
-from ...extents import align_up
+from ...content.contents import Content, Literal
+from ...content.extents import align_up
 from ..placing import WantedPlace, keep_places
 from .btree import TreeRules, TreeShape, shape_tree
 from .catalogue import ATTRIBUTE_MOST, AttributeRecords, CatalogRecords, Catalogue, NoRecords

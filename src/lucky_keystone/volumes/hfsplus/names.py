@@ -9,7 +9,7 @@ import re
 import unicodedata
 from functools import lru_cache
 
-from ...tree import Folder
+from ...content.tree import Folder
 from .records import NAME_MOST
 
 _UNICODE = unicodedata.ucd_3_2_0  # the edition whose decompositions the format has settled on

@@ -11,7 +11,7 @@ from datetime import datetime
 from functools import cached_property
 
 from ...common.record import RecordError
-from ...content import Readable
+from ...content.contents import Readable
 from ..volume import Run, VolumeError, walk_below
 from .compressed import Compressed, compressed
 from .names import binary_key, folded_key, shown_name, stored_name

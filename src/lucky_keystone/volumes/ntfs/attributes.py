@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from functools import cache
 
 from ...common.record import packer
-from ...extents import align_up
+from ...content.extents import align_up
 from ..volume import Run
 from .records import (
     ATTRIBUTE_SPARSE,

@@ -13,8 +13,8 @@ from functools import lru_cache
 
 from ...common.collecting import without_collections
 from ...common.errors import SourceError
-from ...content import Content, Joined, Literal, Zeros
-from ...tree import EPOCH, ORDINARY, File, Folder, Special
+from ...content.contents import Content, Joined, Literal, Zeros
+from ...content.tree import EPOCH, ORDINARY, File, Folder, Special
 from .attributes import NONRESIDENT_HEAD, RESIDENT_HEAD, WIDEST_RUN, filetime, room_for_attributes
 from .index import IndexNode, IndexShape, root_size, shape
 from .names import refuse_problems, stored_names

@@ -7,9 +7,9 @@ from itertools import groupby
 from operator import itemgetter
 
 from ...common.collecting import without_collections
-from ...content import Content, Generated, Literal, Zeros
-from ...extents import Extent
-from ...regions import Region, RegionKind, region
+from ...content.contents import Content, Generated, Literal, Zeros
+from ...content.extents import Extent
+from ...content.regions import Region, RegionKind, region
 from ..placing import file_regions
 from ..volume import stored_hidden
 from .geometry import shift_or_count

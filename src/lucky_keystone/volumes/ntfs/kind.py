@@ -11,11 +11,11 @@ from ...areas import Area, Part
 from ...boot.records import NTFS_RECORD, BootRecord
 from ...common.errors import SourceError
 from ...common.units import counted, exact_size
-from ...content import Readable
-from ...extents import MIB, align_up
-from ...regions import Region, RegionKind
+from ...content.contents import Readable
+from ...content.extents import MIB, align_up
+from ...content.regions import Region, RegionKind
 from ...tables.partition import OF_NTFS, Use
-from ...tree import Folder
+from ...content.tree import Folder
 from ..kind import Budget, Draft, PlannedVolume, StandingVolume
 from ..planned import ClusterVolume
 from .catalogue import Catalogue, catalogue

@@ -10,8 +10,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from ...common.collecting import without_collections
-from ...content import Content, Joined, Zeros
-from ...extents import align_up
+from ...content.contents import Content, Joined, Zeros
+from ...content.extents import align_up
 from ..placing import Placing, WantedPlace, keep_places
 from ..volume import HOLE, Run
 from .catalogue import Attribute, Catalogue, Node, parts_of

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 
 from ...common.errors import SourceError
-from ...tree import Folder
+from ...content.tree import Folder
 from ..names import FORBIDDEN, LONGEST, name_fault, refuse_names
 from ..shortnames import ShortNames
 from .records import NAME_BOTH, NAME_LONG, NAME_POSIX, NAME_SHORT

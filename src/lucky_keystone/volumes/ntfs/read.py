@@ -12,7 +12,7 @@ from datetime import datetime, timedelta
 from functools import cached_property
 
 from ...common.record import RecordError
-from ...content import Readable
+from ...content.contents import Readable
 from ..volume import Run, VolumeError, find_below, walk_below
 from .file import FileRecords, Stream
 from .parse import (

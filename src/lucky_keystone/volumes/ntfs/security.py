@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from functools import cache
 
 from ...common.descriptors import ADMINISTRATORS, EVERYONE, INHERITED_BY_ALL, SYSTEM, allowed, descriptor
-from ...extents import align_up
+from ...content.extents import align_up
 from .index import view_entry
 from .records import SecurityEntry
 

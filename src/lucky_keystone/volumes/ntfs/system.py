@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ...content import Content, Generated
-from ...extents import MIB
+from ...content.contents import Content, Generated
+from ...content.extents import MIB
 from ..bits import bits
 from .index import IndexShape, shape, view_entry
 from .records import (

@@ -10,7 +10,7 @@ from ....hive.store import STORES
 from ....starting.generations import GENERATIONS, generations_of
 from ....starting.loaders import examine_file, loader_path
 from ....starting.pe import REMOVABLE_LOADERS
-from ....tree import File, Folder
+from ....content.tree import File, Folder
 
 _LARGEST = 64 << 20
 """Bytes of one file that is taken."""

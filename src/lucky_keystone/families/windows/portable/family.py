@@ -20,7 +20,7 @@ from ....sources.diskimage import DiskImage
 from ....sources.source import INSTALL_IMAGE, Source
 from ....starting.bootable import Bootable, PlannedBootVolume, PlannedDrive
 from ....tables.partition import Use
-from ....tree import Folder
+from ....content.tree import Folder
 from ....volumes.fat32.kind import FAT32
 from ....volumes.ntfs.kind import NTFS
 from ...choices import Choices, given, option

@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ....common.errors import SourceError
-from ....content import Literal, seekable, stream
+from ....content.contents import Literal, seekable, stream
 from ....hive.edit import HiveEditor
 from ....hive.read import Hive, HiveError
 from ....setup import answer_file
-from ....tree import File, Folder
+from ....content.tree import File, Folder
 from ...family import Decision
 
 HIVE = "Windows/System32/config/SYSTEM"

@@ -6,9 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from uuid import UUID, uuid5
 
-from ....content import Awaited
+from ....content.contents import Awaited
 from ....hive.store import STORES, PartitionName, WantedStore, make_store
-from ....tree import File, Folder
+from ....content.tree import File, Folder
 from ....volumes.ntfs.attributes import filetime
 from ....wim.read import Edition
 from ...family import DriveNames, PartitionPlace

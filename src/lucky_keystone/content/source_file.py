@@ -12,10 +12,10 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
-from .common import positional
-from .common.errors import SourceError, naming
-from .common.os_errors import Trouble, trouble
-from .content import IMAGE_ORDER
+from ..common import positional
+from ..common.errors import SourceError, naming
+from ..common.os_errors import Trouble, trouble
+from .contents import IMAGE_ORDER
 from .discs import no_disc, read_gently, wait_for_disc
 
 PATIENT_READ = 2048

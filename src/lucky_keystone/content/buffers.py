@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import mmap
 
-from .content import BLOCK
+from .contents import BLOCK
 
 
 def aligned_buffer() -> memoryview:

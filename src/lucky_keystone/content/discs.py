@@ -10,7 +10,7 @@ from contextlib import suppress
 from enum import Enum
 from pathlib import Path
 
-from .common.errors import SourceError
+from ..common.errors import SourceError
 
 # <linux/cdrom.h>
 _SELECT_SPEED, _DRIVE_STATUS = 0x5322, 0x5326

@@ -13,7 +13,7 @@ import zlib
 from collections.abc import Callable, Mapping
 from types import ModuleType
 
-from .common.errors import SourceError
+from ..common.errors import SourceError
 
 
 def _installed(name: str) -> ModuleType | None:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
-from .content import NO_BYTES, Content
+from .contents import NO_BYTES, Content
 
 MOST_DEPTH = 200
 """Folders within each other, as deep as any reader follows them: deeper ones loop, or nothing could reach them."""

@@ -18,7 +18,7 @@ from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple, Protocol, runtime_checkable
 
-from .common.errors import SourceError
+from ..common.errors import SourceError
 
 BLOCK = 4 << 20
 """Bytes handled at once wherever contents are streamed."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from .content import Content
+from .contents import Content
 
 MIB = 1 << 20
 
