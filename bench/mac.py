@@ -24,12 +24,12 @@ from run import COPY, PROGRAM, forget, leftovers, run
 from lucky_keystone.building.stream import stream_regions
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import FileRange, Zeros, stream
+from lucky_keystone.content.source_file import SourceFile
+from lucky_keystone.content.tree import File, Folder
 from lucky_keystone.demo.disk_image import Part, write_disk_image
 from lucky_keystone.demo.mac import MOMENT, RELEASES, write_app
 from lucky_keystone.drives.image_file import ImageFile
-from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.sources.folder import read_folder
-from lucky_keystone.content.tree import File, Folder
 from lucky_keystone.volumes.hfsplus.kind import HFSPLUS
 
 COUNTS = (1_000, 10_000, 50_000)

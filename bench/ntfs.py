@@ -26,8 +26,8 @@ def compose(count: int) -> None:
     """Compose a tree of `count` files in folders of 100; print seconds of both steps and peak bytes."""
     from lucky_keystone.boot.records import NTFS_RECORD
     from lucky_keystone.content.contents import Zeros, stream
-    from lucky_keystone.demo.tidewell import MOMENT
     from lucky_keystone.content.tree import File, Folder
+    from lucky_keystone.demo.tidewell import MOMENT
     from lucky_keystone.volumes.ntfs.catalogue import catalogue
     from lucky_keystone.volumes.ntfs.compose import compose as compose_ntfs
     from lucky_keystone.volumes.ntfs.geometry import geometry

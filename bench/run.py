@@ -18,11 +18,11 @@ import tempfile
 from pathlib import Path
 
 from lucky_keystone.content.contents import FileRange, Literal
+from lucky_keystone.content.source_file import SourceFile
+from lucky_keystone.content.tree import File, Folder
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.install_image import DemoEdition, Resource, install_image, small_resource
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, VERSION, installer
-from lucky_keystone.content.source_file import SourceFile
-from lucky_keystone.content.tree import File, Folder
 
 PROGRAM = [sys.executable, "-m", "lucky_keystone"]
 COPY = """

@@ -12,10 +12,10 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.mending.journal import Journal
-from lucky_keystone.shopfile import in_record
-from lucky_keystone.shoplog import LogEntry, add, find, measured
-from lucky_keystone.shopshelf import ShopShelf
-from lucky_keystone.shoptrends import trends
+from lucky_keystone.shop.file import in_record
+from lucky_keystone.shop.log import LogEntry, add, find, measured
+from lucky_keystone.shop.shelf import ShopShelf
+from lucky_keystone.shop.trends import trends
 
 from .helpers.drives import Built
 from .helpers.program import run, run_json
@@ -32,7 +32,7 @@ def record(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 def test_several_programs_write_one_record_that_is_new(record: Path) -> None:
     text = (
-        "import sys; from lucky_keystone.shoplog import LogEntry, add\n"
+        "import sys; from lucky_keystone.shop.log import LogEntry, add\n"
         "for n in range(25): add(LogEntry(moment='2026', command='build', result='done', tag=sys.argv[1], seconds=n))"
     )
     running = [subprocess.Popen([sys.executable, "-c", text, f"T{n}"]) for n in range(6)]

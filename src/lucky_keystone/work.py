@@ -21,7 +21,7 @@ from .common.progress import Progress
 from .drives.medium import Medium, OpenMedium
 from .gauging.capacity import probe_capacity
 from .gauging.marks import Marker
-from .shopfile import place as recorded
+from .shop.file import place as recorded
 from .sources.locating import naming_the_file
 from .sources.source import Source
 from .starting.trust import ANY_MACHINE, Machine

@@ -11,9 +11,9 @@ import pytest
 from lucky_keystone.building.batch import BatchRow, in_passes, read_batch
 from lucky_keystone.cli.main import main
 from lucky_keystone.common.errors import UsageError
+from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.drives.bay import Bay
 from lucky_keystone.families.choices import Choices
-from lucky_keystone.content.source_file import SourceFile
 
 from ..helpers.drives import check_file, small_disc
 from ..helpers.program import run, run_json

@@ -24,6 +24,7 @@ from lucky_keystone.building.stream import Streamed
 from lucky_keystone.building.update import read_standing
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import Content, Literal, stream
+from lucky_keystone.content.tree import EPOCH, File
 from lucky_keystone.demo.tidewell import LABEL, installer
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
@@ -31,7 +32,6 @@ from lucky_keystone.planning import make as planning
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
-from lucky_keystone.content.tree import EPOCH, File
 
 from ..helpers.drives import MemoryDrive
 from ..helpers.hfsplus import studio, with_facts

@@ -17,13 +17,13 @@ from lucky_keystone.checking.check import check_drive
 from lucky_keystone.common.errors import DriveGone, KeystoneError, ProtectError
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import Literal
+from lucky_keystone.content.tree import File
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
-from lucky_keystone.content.tree import File
 from lucky_keystone.volumes.ntfs.read import NtfsVolume
 
 from ..helpers.drives import MemoryDrive, small_disc

@@ -14,12 +14,12 @@ from lucky_keystone.building.several import Job, build_all
 from lucky_keystone.common.errors import Interrupted
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import BLOCK, Zeros
-from lucky_keystone.drives.faults import Faults, FaultyDrive
-from lucky_keystone.drives.medium import OpenMedium
 from lucky_keystone.content.extents import Extent
-from lucky_keystone.families.choices import Choices
 from lucky_keystone.content.regions import RegionKind, region
 from lucky_keystone.content.source_file import SourceFile
+from lucky_keystone.drives.faults import Faults, FaultyDrive
+from lucky_keystone.drives.medium import OpenMedium
+from lucky_keystone.families.choices import Choices
 
 from ..helpers.drives import IN_PARTS, MemoryDrive, small_disc, small_image
 

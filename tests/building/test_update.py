@@ -19,6 +19,7 @@ from lucky_keystone.checking.check import check_drive
 from lucky_keystone.common.errors import DriveGone, ProtectError, SourceError, UsageError
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import Literal, stream
+from lucky_keystone.content.tree import File, Folder
 from lucky_keystone.demo.tidewell import installer
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.drives.medium import Medium
@@ -26,7 +27,6 @@ from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.source import Source
-from lucky_keystone.content.tree import File, Folder
 from lucky_keystone.volumes.fat32.read import Fat32Volume
 
 from ..helpers.amount import part_of

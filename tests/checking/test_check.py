@@ -11,11 +11,11 @@ from typing import Any
 import pytest
 from blake3 import blake3
 
-from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.content.extents import align_up
+from lucky_keystone.content.regions import RegionKind
+from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.manifest.format import block_count, pack_manifest, read_manifest
-from lucky_keystone.content.regions import RegionKind
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.fat32.read import Fat32Volume
 from lucky_keystone.volumes.ntfs.read import NtfsVolume

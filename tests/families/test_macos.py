@@ -20,6 +20,7 @@ from lucky_keystone.checking.codes import Code
 from lucky_keystone.common.errors import KeystoneError, SourceError, UsageError
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import FileRange
+from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.demo.disk_image import Part, write_disk_image
 from lucky_keystone.demo.mac import MODELS, RELEASES
 from lucky_keystone.drives.image_file import ImageFile
@@ -28,7 +29,6 @@ from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.families.proving import verify_source
 from lucky_keystone.planning.make import make_plan
-from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.starting.trust import Machine
 

@@ -20,13 +20,13 @@ from lucky_keystone.checking.check import check_drive
 from lucky_keystone.common.errors import DriveGone, KeystoneError, SourceError, UsageError
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import stream
+from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.drives.faults import Faults, FaultyDrive
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.families.proving import verify_source
 from lucky_keystone.planning.make import make_plan
-from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.sources.decoders import Xz
 from lucky_keystone.sources.opening import open_source
 

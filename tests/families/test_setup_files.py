@@ -9,9 +9,9 @@ from xml.etree import ElementTree
 import pytest
 
 from lucky_keystone.content.contents import seekable
+from lucky_keystone.content.tree import Folder
 from lucky_keystone.setup.answer_file import check_answer_file, commands_of, made_answer_file
 from lucky_keystone.setup.waivers import WAIVERS
-from lucky_keystone.content.tree import Folder
 
 from ..helpers.drives import files_on
 from ..helpers.program import run, run_json

@@ -5,12 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 
 from lucky_keystone.common.progress import silent
+from lucky_keystone.content.regions import RegionKind
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.mending.draft import Draft
 from lucky_keystone.mending.make import make_mending
 from lucky_keystone.mending.remedy import Wishes
 from lucky_keystone.mending.steps import make_steps
-from lucky_keystone.content.regions import RegionKind
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
 

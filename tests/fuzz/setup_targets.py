@@ -11,17 +11,17 @@ from uuid import UUID
 from asn1crypto import pem
 
 from lucky_keystone.content.contents import Literal, stream
+from lucky_keystone.content.regions import RegionKind
+from lucky_keystone.content.tree import File, Folder
 from lucky_keystone.demo.signing import authority_certificate
 from lucky_keystone.families.windows.portable.marks import marked
 from lucky_keystone.hive.edit import HiveEditor
 from lucky_keystone.hive.read import Hive
 from lucky_keystone.hive.records import checksum
 from lucky_keystone.hive.store import PartitionName, WantedStore, make_store, read_systems
-from lucky_keystone.content.regions import RegionKind
 from lucky_keystone.setup.answer_file import check_answer_file, commands_of, made_answer_file, with_commands
 from lucky_keystone.setup.drivers import packages_in
 from lucky_keystone.starting.signature_lists import read_database
-from lucky_keystone.content.tree import File, Folder
 from lucky_keystone.volumes.ntfs.catalogue import catalogue
 from lucky_keystone.volumes.ntfs.compose import compose
 from lucky_keystone.volumes.ntfs.geometry import geometry

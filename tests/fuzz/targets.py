@@ -18,6 +18,8 @@ from lucky_keystone.checking.check import check_drive
 from lucky_keystone.common.errors import DriveError, KeystoneError
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import Literal, stream
+from lucky_keystone.content.regions import RegionKind
+from lucky_keystone.content.tree import File, Folder
 from lucky_keystone.demo.bay import make_bay
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.install_image import DemoEdition, install_image, small_resource
@@ -31,9 +33,7 @@ from lucky_keystone.manifest.format import read_manifest
 from lucky_keystone.manifest.unfinished import Unfinished, pack_unfinished
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.planning.planfile import read_plan, save_plan
-from lucky_keystone.content.regions import RegionKind
 from lucky_keystone.sources.opening import open_source
-from lucky_keystone.content.tree import File, Folder
 from lucky_keystone.wim.read import InstallImage
 from lucky_keystone.wim.split import divide
 

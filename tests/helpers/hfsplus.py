@@ -8,10 +8,10 @@ from uuid import UUID
 from lucky_keystone.building.stream import stream_regions
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import Literal
+from lucky_keystone.content.tree import File, Folder, Special, UnixFacts
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.tables.partition import Use, WantedPartition
 from lucky_keystone.tables.styles import STYLES, TableNumbers
-from lucky_keystone.content.tree import File, Folder, Special, UnixFacts
 from lucky_keystone.volumes.hfsplus.kind import HFSPLUS
 from lucky_keystone.volumes.hfsplus.names import decomposed
 from lucky_keystone.volumes.kind import PlannedVolume

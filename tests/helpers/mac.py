@@ -12,12 +12,12 @@ from pathlib import Path
 from lucky_keystone.building.stream import stream_regions
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import FileRange
+from lucky_keystone.content.source_file import SourceFile
+from lucky_keystone.content.tree import Folder
 from lucky_keystone.demo.disk_image import Part, write_disk_image
 from lucky_keystone.demo.mac import RELEASES, write_app
 from lucky_keystone.drives.image_file import ImageFile
-from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.sources.folder import read_folder
-from lucky_keystone.content.tree import Folder
 from lucky_keystone.volumes.hfsplus.kind import HFSPLUS
 
 from .judges import need

@@ -7,8 +7,8 @@ from pathlib import Path
 from lucky_keystone.building.stream import stream_regions
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import Joined, Literal, Zeros
-from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.content.tree import File, Folder, Special
+from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.volumes.ntfs.catalogue import catalogue
 from lucky_keystone.volumes.ntfs.compose import compose
 from lucky_keystone.volumes.ntfs.geometry import Geometry, geometry

@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.content.contents import stream
+from lucky_keystone.content.tree import Folder
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.sources.opening import open_source
-from lucky_keystone.content.tree import Folder
 from lucky_keystone.volumes.hfsplus.names import composed
 
 from ..helpers.drives import build_drive, check_file

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from lucky_keystone.common.errors import SourceError
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import Content, Literal
+from lucky_keystone.content.tree import EPOCH, File
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.mending import files as mended_files
@@ -22,7 +23,6 @@ from lucky_keystone.mending.remedy import Wishes
 from lucky_keystone.mending.steps import make_steps
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
-from lucky_keystone.content.tree import EPOCH, File
 from lucky_keystone.volumes.fat32.adding import Addition, add_files
 from lucky_keystone.volumes.fat32.kind import FAT32
 from lucky_keystone.volumes.fat32.read import Fat32Volume

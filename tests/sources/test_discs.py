@@ -6,8 +6,8 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.content import discs
 from lucky_keystone.common.errors import SourceError
+from lucky_keystone.content import discs
 from lucky_keystone.content.contents import FileRange
 from lucky_keystone.content.discs import DiscState, wait_for_disc
 from lucky_keystone.content.source_file import SourceFile

@@ -8,9 +8,9 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.content import source_file as module
 from lucky_keystone.common import positional
 from lucky_keystone.common.errors import SourceError
+from lucky_keystone.content import source_file as module
 from lucky_keystone.content.source_file import SourceFile, Trying
 
 SECTOR, PAGE = 2048, 4096

@@ -21,12 +21,12 @@ from lucky_keystone.common import positional
 from lucky_keystone.common.errors import SourceError
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import stream
+from lucky_keystone.content.tree import Folder
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.proving import verify_source
 from lucky_keystone.sources.opening import open_source
-from lucky_keystone.content.tree import Folder
 
 from ..helpers.drives import extract
 from ..helpers.judges import need

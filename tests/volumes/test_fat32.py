@@ -14,8 +14,8 @@ from lucky_keystone.building.stream import stream_regions
 from lucky_keystone.common.errors import SourceError, UsageError
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import Zeros
-from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.content.tree import File, Folder
+from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.volumes.fat32.compose import compose, fat_time, lay_out
 from lucky_keystone.volumes.fat32.geometry import Geometry, default_cluster_size, geometry, smallest_total
 from lucky_keystone.volumes.fat32.names import label_fault

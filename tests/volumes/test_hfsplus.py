@@ -17,8 +17,8 @@ from hypothesis import strategies as st
 
 from lucky_keystone.common.errors import SourceError, UsageError
 from lucky_keystone.content.contents import Literal
-from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.content.tree import Folder, Special, UnixFacts
+from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.volumes.hfsplus.kind import HFSPLUS
 from lucky_keystone.volumes.hfsplus.names import folded_key, stored_name
 from lucky_keystone.volumes.hfsplus.read import HfsPlusVolume

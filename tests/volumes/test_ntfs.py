@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 
 from lucky_keystone.common.errors import SourceError, UsageError
 from lucky_keystone.content.contents import stream
-from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.content.tree import File, Folder, Special
+from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.volumes.ntfs.attributes import mapping_pairs
 from lucky_keystone.volumes.ntfs.catalogue import catalogue
 from lucky_keystone.volumes.ntfs.compose import compose

@@ -17,8 +17,8 @@ from dissect.ntfs import NTFS
 
 from lucky_keystone.common.errors import SourceError
 from lucky_keystone.content.contents import Literal
-from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.content.tree import Folder
+from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.volumes.ntfs.read import NtfsVolume
 from lucky_keystone.wim.applied import applied_tree
 from lucky_keystone.wim.packed import PackedResource

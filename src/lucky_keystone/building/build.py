@@ -13,12 +13,12 @@ from blake3 import blake3
 from ..common.errors import DriveError, Interrupted, KeystoneError
 from ..common.progress import Progress, silent
 from ..content.contents import BLOCK
+from ..content.regions import RegionKind
 from ..drives.medium import Medium
 from ..drives.readback import read_back
 from ..manifest.format import pack_manifest
 from ..manifest.shelf import NoShelf, Shelf
 from ..manifest.unfinished import UNKNOWN
-from ..content.regions import RegionKind
 from .feed import Block, Feed
 from .image import DriveImage
 from .keeping import Keeper, write_checked

@@ -7,12 +7,12 @@ from typing import Any
 from .. import __version__
 from ..boot.records import mbr_code
 from ..content.contents import Zeros, tail
-from ..drives.host import Span
 from ..content.extents import Extent, align_up
+from ..content.regions import Region, RegionKind, region
+from ..drives.host import Span
 from ..families.family import DriveNames, WholeImage
 from ..planning.identity import names_of, numbers_of
 from ..planning.plan import FittedVolume, Plan
-from ..content.regions import Region, RegionKind, region
 from ..tables.partition import WantedPartition
 from ..tables.styles import STYLES, ComposedTable, TableNumbers
 from .image import DriveImage

@@ -14,8 +14,8 @@ from dataclasses import dataclass, field
 
 from blake3 import blake3
 
-from ..content.buffers import aligned_buffer
 from ..common.errors import SourceError
+from ..content.buffers import aligned_buffer
 from ..content.contents import BLOCK, Reader
 from ..content.extents import Extent
 from ..content.regions import Region

@@ -12,10 +12,10 @@ import numpy as np
 from blake3 import blake3
 
 from ..content.contents import ranges_in
-from ..drives.host import Span
 from ..content.extents import MIB
 from ..content.regions import Region
 from ..content.source_file import SourceFile
+from ..drives.host import Span
 
 
 @dataclass(frozen=True)

@@ -5,11 +5,11 @@ from __future__ import annotations
 from ..common.errors import UsageError
 from ..common.units import exact_size
 from ..content.extents import MIB
+from ..content.tree import EPOCH, Folder
 from ..families.family import DriveShape, VolumeWish
 from ..planning.identity import DerivedNumbers, names_of
 from ..planning.plan import FittedVolume
 from ..tables.styles import STYLES
-from ..content.tree import EPOCH, Folder
 from ..volumes.kinds import COMPOSED
 from .compose import compose_table, serial_purpose, spans_of
 from .image import DriveImage

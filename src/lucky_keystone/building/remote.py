@@ -8,8 +8,8 @@ from typing import Protocol
 
 from blake3 import blake3
 
-from ..content.buffers import aligned_buffer
 from ..common.progress import Progress
+from ..content.buffers import aligned_buffer
 from ..content.contents import BLOCK, RangedFile, ranges_in
 from ..drives.medium import Medium
 from ..manifest.unfinished import UNKNOWN

@@ -11,9 +11,9 @@ from blake3 import blake3
 from ..common.errors import Interrupted, KeystoneError
 from ..common.progress import Progress, silent
 from ..content.contents import Content, Literal
+from ..content.regions import TRAITS, Region
 from ..drives.medium import Medium
 from ..manifest.shelf import NoShelf, Shelf
-from ..content.regions import TRAITS, Region
 from .build import UNSEALED, BuildResult, build, nothing_to_prove
 from .feed import PATIENCE, Block, Feed
 from .image import DriveImage

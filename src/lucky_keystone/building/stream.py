@@ -17,12 +17,12 @@ from itertools import pairwise
 import numpy as np
 from blake3 import blake3
 
-from ..content.buffers import aligned_buffer
 from ..common.errors import KeystoneError
 from ..common.progress import Progress
+from ..content.buffers import aligned_buffer
 from ..content.contents import BLOCK
-from ..drives.medium import Medium
 from ..content.regions import TRAITS, Region
+from ..drives.medium import Medium
 from .feed import Block, Feed, Overtaken
 
 _WINDOW = 64 << 20  # bytes written between two flushes, at least

@@ -17,10 +17,10 @@ from ..common.errors import KeystoneError, SourceError
 from ..common.progress import Progress
 from ..content.contents import BLOCK, Content, Seekable, SizedReadable, seekable, stream
 from ..content.source_file import UnreadableSource
+from ..content.tree import File
 from ..sources.locating import naming_the_file
 from ..sources.source import Source
 from ..starting.pe import REMOVABLE_LOADERS
-from ..content.tree import File
 from ..volumes.volume import Entry, FileOnVolume
 from ..wim.read import InstallImage
 from ..wim.records import SIZE_MASK

@@ -11,8 +11,8 @@ from ..common.errors import KeystoneError
 from ..common.progress import Progress
 from ..common.units import SECTOR_SIZES
 from ..content.contents import SizedReadable
-from ..drives.medium import Medium
 from ..content.extents import align_up
+from ..drives.medium import Medium
 from ..machine.known import KnownMachine, outlooks_of
 from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_manifest, unpack_manifest
 from ..sources.source import Source

@@ -368,7 +368,7 @@ def _body(entry: _Entry) -> BatchRowBody:
 
 
 def _csv_of(bodies: Sequence[BatchRowBody]) -> bytes:
-    from ..shoplog import safe_in_table
+    from ..shop.log import safe_in_table
 
     stream = io.StringIO(newline="")
     rows = [msgspec.structs.asdict(body) for body in bodies]

@@ -18,7 +18,7 @@ from ..common.units import shown_size
 from ..drives.bay import Bay
 from ..drives.image_file import holds_holes
 from ..fetching.store import PLACE as STORE
-from ..shopfile import PLACE
+from ..shop.file import PLACE
 from .captured import run_captured
 from .manner import manner
 from .options import Word, output_options

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from ..building.request import WantedDrive
     from ..drives.guards import Guard
     from ..planning.plan import Plan
-    from ..shopbuilt import KeptBuild
+    from ..shop.built import KeptBuild
     from ..sources.source import Source
     from ..starting.trust import Machine
     from ..work import Work
@@ -82,7 +82,7 @@ class DriveJob:
         One that cannot be opened any more ends the work before anything is written; with `left_out`, which hears why,
         only its own.
         """
-        from ..shopbuilt import remember
+        from ..shop.built import remember
         from ..work import carry_out, look_at
 
         with ExitStack() as stack, Stages() as stages:
@@ -148,7 +148,7 @@ class DriveJob:
 
 def _kept(plan: Plan, sum_of_source: str) -> KeptBuild:
     from ..fetching.link import lasting
-    from ..shopbuilt import KeptBuild, KeptDecision
+    from ..shop.built import KeptBuild, KeptDecision
 
     decisions = (KeptDecision(topic=each.topic, value=each.value, reason=each.reason) for each in plan.decisions)
     return KeptBuild(source=lasting(plan.source.path), sha256=sum_of_source, decisions=tuple(decisions))

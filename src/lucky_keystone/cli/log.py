@@ -13,7 +13,7 @@ import click
 from ..common.errors import ProtectError, UsageError
 from ..common.outputs import OutputKind, write_output
 from ..common.units import counted, shown_rates, shown_size
-from ..shoplog import COMMANDS, RESULTS
+from ..shop.log import COMMANDS, RESULTS
 from .manner import manner
 from .options import Word, output_options, overwrite_option, replacing_of
 from .pace import shown_seconds
@@ -23,8 +23,8 @@ from .show import table as show_table
 from .streams import is_terminal
 
 if TYPE_CHECKING:
-    from ..shoplog import LogEntry
-    from ..shoptrends import Trend
+    from ..shop.log import LogEntry
+    from ..shop.trends import Trend
 
 
 @click.command(
@@ -95,7 +95,9 @@ def command(
             raise UsageError("--prune goes by the date alone.", advice="Leave the other choices out.")
         _prune(before, yes=yes)
         return
-    from .. import shopfile, shoplog, shoptrends
+    from ..shop import file as shopfile
+    from ..shop import log as shoplog
+    from ..shop import trends as shoptrends
 
     if most is None and table is None and not manner().as_json:
         most = 20
@@ -148,7 +150,8 @@ def _show_trends(worse: Sequence[Trend]) -> None:
 
 def _prune(before: str, *, yes: bool) -> None:
     """Remove what is old, after a question."""
-    from .. import shopfile, shoplog
+    from ..shop import file as shopfile
+    from ..shop import log as shoplog
     from ..mending.journal import finished_before
 
     moment, out = shoplog.moment_of(before), console()

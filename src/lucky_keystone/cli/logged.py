@@ -62,7 +62,8 @@ class Logged:
 
     def enter(self, error: BaseException | None) -> None:
         """Write the entry. A record that cannot be written is reported on standard error, and no more."""
-        from .. import shopfile, shoplog
+        from ..shop import file as shopfile
+        from ..shop import log as shoplog
 
         drive, source = self._chosen.drive, self._source
         entry = shoplog.LogEntry(

@@ -93,7 +93,7 @@ class Sha256(click.ParamType[str]):
 def replacing_of(overwrite: bool, *never: Path) -> Replacing:
     """Return what a command's outputs may replace: never what it works with, nor the shop's record."""
     from ..common.outputs import Replacing
-    from ..shopfile import place
+    from ..shop.file import place
 
     record = place()
     return Replacing(overwrite, (*never, *([record] if record else [])))
@@ -301,9 +301,9 @@ def authority_option(function: _F) -> _F:
 def terms_of(sha256: str | None, authority: Path | None, bay: Path | None = None) -> Terms:
     """Return how images are read: discs of the bay with their drives' faults; breaks of a connection are told."""
     from ..common.errors import NotYet
+    from ..content.source_file import SourceFile
     from ..fetching.patience import Events
     from ..fetching.remote import Terms
-    from ..content.source_file import SourceFile
     from .stages import tell
     from .targets import host_of
 

@@ -85,9 +85,9 @@ def command(
     this computer's record. Exit code 1 when the check finds something wrong; the page is written all the same.
     """
     from ..reporting.page import Subject, page_of
-    from ..shopbuilt import recall
-    from ..shoplog import history
-    from ..shoptrends import trends
+    from ..shop.built import recall
+    from ..shop.log import history
+    from ..shop.trends import trends
 
     if target.suffix.lower() not in _ENDINGS:
         raise UsageError(f"{target.name}: a page is written as .html or .png.", advice="Choose one of the two endings.")

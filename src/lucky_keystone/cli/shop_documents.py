@@ -10,8 +10,8 @@ from ..families.choices import Choices
 from ..machine.databases import DatabaseSummary
 from ..machine.facts import MachineFacts
 from ..machine.requirements import Requirement
-from ..shoplog import LogEntry
-from ..shoptrends import Trend
+from ..shop.log import LogEntry
+from ..shop.trends import Trend
 from .events import Document
 
 

@@ -48,9 +48,9 @@ def command(image: Place, folder: Path, part_size: int | None, sha256: str | Non
     The original is left as it is.
     """
     from ..content.contents import FileRange, RangedFile
+    from ..content.source_file import SourceFile
     from ..fetching.link import Link
     from ..fetching.remote import RemoteFile
-    from ..content.source_file import SourceFile
     from ..wim.export import write_parts
     from ..wim.read import InstallImage
     from ..wim.split import LARGEST_PART, divide, part_names

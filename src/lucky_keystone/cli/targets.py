@@ -23,7 +23,7 @@ from ..drives.medium import OpenMedium
 from ..drives.opening import holds_any, open_confirmed
 from ..drives.retrying import Retrying
 from ..drives.this_computer import this_host
-from ..shoplog import measured
+from ..shop.log import measured
 from ..winapi.names import is_device_name, letter_in, native
 from .question import ask
 from .show import console, paragraph
@@ -33,7 +33,7 @@ from .text import visible
 if TYPE_CHECKING:
     from ..families.family import DriveShape
     from ..gauging.journal import FileJournal
-    from ..shopshelf import ShopShelf
+    from ..shop.shelf import ShopShelf
 
 
 @dataclass(frozen=True)
@@ -96,7 +96,7 @@ class Chosen:
 
     def shelf(self) -> ShopShelf:
         """What this computer keeps for the drive where the drive itself has no room."""
-        from ..shopshelf import ShopShelf
+        from ..shop.shelf import ShopShelf
 
         return ShopShelf(self._lasting_name)
 
@@ -108,7 +108,7 @@ class Chosen:
     def journal(self) -> FileJournal:
         """What this computer keeps of the drive while marks are on it."""
         from ..gauging.journal import FileJournal
-        from ..shopfile import journals
+        from ..shop.file import journals
 
         return FileJournal(journals() / f"{self.digest[:24]}.journal")
 

@@ -12,12 +12,12 @@ from pathlib import Path
 from ..building.stream import stream_regions
 from ..common.progress import Progress
 from ..content.contents import Literal, Zeros
-from ..drives.image_file import ImageFile
 from ..content.extents import Extent, align_up
 from ..content.regions import Region, RegionKind, region
+from ..content.tree import File, Folder
+from ..drives.image_file import ImageFile
 from ..sources import udf_records as udf
 from ..sources.iso_records import FLAG_FOLDER, SECTOR, TERMINATOR, DirectoryRecord, VolumeDescriptor
-from ..content.tree import File, Folder
 
 _PARTITION = 257  # first sector of the UDF partition, right behind the anchor
 _LONGEST_EXTENT = (1 << 30) - SECTOR  # ECMA-167 4/14.14.1.1: 30 bits of length, whole sectors

@@ -17,10 +17,10 @@ from typing import Any
 from ..building.stream import stream_regions
 from ..common.progress import silent
 from ..content.contents import FileRange, Literal
-from ..drives.image_file import ImageFile
 from ..content.extents import MIB, align_up
 from ..content.source_file import SourceFile
 from ..content.tree import File, Folder, Special, UnixFacts
+from ..drives.image_file import ImageFile
 from ..volumes.hfsplus.kind import HFSPLUS
 from .disk_image import Part, write_disk_image
 from .loaders import mac_loader

@@ -7,12 +7,12 @@ from pathlib import Path
 from ..building.build import build
 from ..building.compose import compose_drive
 from ..common.progress import silent
+from ..content.tree import Folder
 from ..drives.image_file import ImageFile
 from ..families.choices import Choices
 from ..families.family import DriveShape
 from ..planning.make import make_plan
 from ..sources.source import Source
-from ..content.tree import Folder
 from .tidewell import installer
 
 _SIZE = 128 << 20

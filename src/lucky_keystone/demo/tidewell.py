@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from ..content.contents import Content, Literal
-from ..starting.pe import REMOVABLE_LOADERS
 from ..content.tree import File, Folder
+from ..starting.pe import REMOVABLE_LOADERS
 from .install_image import DemoEdition, hollow_resources, install_image, small_resource
 from .loaders import bios_loader, uefi_loader
 

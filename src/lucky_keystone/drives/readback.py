@@ -8,8 +8,8 @@ from collections.abc import Sequence
 
 from blake3 import blake3
 
-from ..content.buffers import aligned_buffer
 from ..common.progress import Progress
+from ..content.buffers import aligned_buffer
 from .medium import Medium
 
 

@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING, ClassVar, Literal, Protocol
 from uuid import UUID
 
 from ..content.contents import Seekable
+from ..content.tree import File, Folder
 from ..starting.bootable import Bootable
 from ..tables.partition import Use
-from ..content.tree import File, Folder
 from ..volumes.kind import ComposedKind
 from .choices import Choices
 

@@ -8,8 +8,8 @@ from pathlib import Path
 from ..common.errors import SourceError
 from ..common.progress import Progress
 from ..content.contents import FileRange, seekable, stream
-from ..fetching.link import Link
 from ..content.source_file import SourceFile
+from ..fetching.link import Link
 from ..sources.decoded import measure
 from ..sources.decoders import damaged
 from ..sources.diskimage import DiskImage

@@ -10,6 +10,7 @@ from typing import ClassVar
 from ..common.errors import KeystoneError, UsageError
 from ..common.units import SECTOR_SIZES, exact_size, shown_size
 from ..content.contents import FileRange
+from ..content.tree import Folder
 from ..sources.diskimage import DiskImage
 from ..sources.source import Source
 from ..starting.bootable import ReadDrive
@@ -18,7 +19,6 @@ from ..starting.pe import REMOVABLE_LOADERS
 from ..starting.reading import read_drive
 from ..tables.gpt import SIGNATURE as GPT_SIGNATURE
 from ..tables.table import Partition
-from ..content.tree import Folder
 from ..volumes.kinds import kind_at
 from .choices import Choices, given, option
 from .facts import Loader, SourceFacts

@@ -23,7 +23,7 @@ from ..common.errors import DriveError, SourceError, UsageError, naming
 from ..common.invoker import give_to_user, make_folder
 from ..common.positional import rename
 from ..common.progress import Progress, silent
-from ..shopfile import data_folder
+from ..shop.file import data_folder
 from .answers import harmless
 from .part import free_name
 from .summing import file_sum

@@ -20,8 +20,8 @@ from typing import Literal
 from ..common.errors import DriveError, DriveGone
 from ..common.interrupts import HeldInterrupts
 from ..common.progress import Progress
-from ..drives.medium import Medium
 from ..content.extents import MIB
+from ..drives.medium import Medium
 from .journal import Entry, Journal, NoJournal, put_back, refuse_lost
 from .marks import CHUNK, Marker
 

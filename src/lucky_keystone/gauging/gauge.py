@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from functools import reduce
 from typing import Literal
 
-from ..content.buffers import aligned_buffer
 from ..common.progress import Progress
+from ..content.buffers import aligned_buffer
 from ..drives.medium import Medium
 from .capacity import Capacity, look_for_repetition, probe_capacity
 from .journal import Journal, NoJournal

@@ -17,6 +17,7 @@ from ..checking.report import Finding
 from ..common.errors import KeystoneError, NoRoom, SourceError
 from ..common.units import counted, exact_size
 from ..content.contents import ContentFile, FileRange, Literal, piece_of, seekable, stream
+from ..content.tree import EPOCH, File, Folder
 from ..families.families import supplied
 from ..families.family import Supply
 from ..setup.folders import SETUP_IMAGES
@@ -26,7 +27,6 @@ from ..starting.bootable import ReadBootVolume
 from ..starting.loaders import examine, loader_path
 from ..starting.pe import REMOVABLE_LOADERS
 from ..starting.release import setup_build
-from ..content.tree import EPOCH, File, Folder
 from ..volumes.volume import Entry, FileOnVolume
 from ..wim.read import InstallImage
 from ..wim.split import LARGEST_PART, divide, part_names

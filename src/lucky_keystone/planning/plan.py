@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..areas import Area
+from ..content.tree import Folder
 from ..families.choices import Choices
 from ..families.family import Decision, DriveShape, SplitImage, VolumeWish, WholeImage
 from ..sources.source import Source
 from ..starting.bootable import Bootable
 from ..starting.outlook import Outlook
-from ..content.tree import Folder
 from ..volumes.kind import PlannedVolume
 
 

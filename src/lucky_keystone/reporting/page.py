@@ -11,9 +11,9 @@ from ..checking.check import Examined
 from ..checking.report import Finding
 from ..common.units import counted, exact_size, shown_rates, shown_size, sold_size
 from ..machine.outlook import MachineOutlook
-from ..shopbuilt import KeptBuild
-from ..shoplog import LogEntry
-from ..shoptrends import Trend
+from ..shop.built import KeptBuild
+from ..shop.log import LogEntry
+from ..shop.trends import Trend
 from ..starting.how import how_to_start
 from ..starting.outlook import Outlook, Verdict, without_repeats
 from ..tables.styles import STYLES

@@ -19,9 +19,9 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from ..content.chunks import ChunkError, decode_chunk
 from ..common.errors import SourceError
 from ..common.record import RecordError
+from ..content.chunks import ChunkError, decode_chunk
 from ..content.contents import IMAGE_ORDER, SizedReadable
 from .udif_records import (
     COMMENT,

@@ -15,11 +15,11 @@ from pathlib import Path
 from ..common.errors import SourceError, naming
 from ..common.progress import Progress, silent
 from ..content.contents import FileRange, RangedFile, seekable
+from ..content.source_file import SourceFile
+from ..content.tree import File, Folder
 from ..fetching.link import Link, Place, is_foreign_part
 from ..fetching.remote import RemoteFile, Terms
 from ..fetching.store import Store
-from ..content.source_file import SourceFile
-from ..content.tree import File, Folder
 from ..volumes.hfsplus.kind import HFSPLUS
 from ..wim.read import InstallImage
 from ..wim.records import MAGIC, Header

@@ -10,10 +10,10 @@ from typing import ClassVar
 
 from ..common.progress import Progress
 from ..content.contents import Content, FileRange, RangedFile, SizedReadable, stored_files
-from ..fetching.link import Place
-from ..fetching.remote import RemoteFile
 from ..content.source_file import SourceFile
 from ..content.tree import File, Folder
+from ..fetching.link import Place
+from ..fetching.remote import RemoteFile
 from .decoded import DecodedFile
 from .diskimage import DiskImage
 

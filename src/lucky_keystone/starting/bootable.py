@@ -15,9 +15,9 @@ from typing import Literal, Protocol
 from ..boot.records import mbr_code
 from ..common.errors import KeystoneError, TooFarInside
 from ..content.contents import NO_BYTES, SizedReadable, seekable
+from ..content.tree import File, Folder
 from ..hive.store import PartitionName
 from ..tables.table import Partition, Table
-from ..content.tree import File, Folder
 from ..volumes.kind import VolumeKind
 from ..volumes.volume import Entry, FileOnVolume, Volume
 from .foreign import OURS, Does, Judged, judge_record, judge_volume_code

@@ -15,8 +15,8 @@ from ..areas import Area
 from ..boot.records import BootRecord
 from ..content.contents import Readable
 from ..content.regions import Region
-from ..tables.partition import Use
 from ..content.tree import Folder
+from ..tables.partition import Use
 from .volume import Volume
 
 

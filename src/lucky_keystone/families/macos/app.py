@@ -9,9 +9,9 @@ from typing import Any
 
 from ...common.errors import SourceError
 from ...content.contents import seekable
+from ...content.tree import File, Folder
 from ...sources.source import Source
 from ...starting.boot_configuration import read_property_list
-from ...content.tree import File, Folder
 
 _INFO = "Contents/Info.plist"
 SUPPORT = "Contents/SharedSupport"

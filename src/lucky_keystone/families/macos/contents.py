@@ -10,9 +10,9 @@ from typing import Any
 from urllib.parse import quote
 
 from ...content.contents import Literal, seekable
+from ...content.tree import EPOCH, File, Folder, Special, UnixFacts
 from ...sources.diskimage_sums import checked
 from ...starting.boot_configuration import CACHE, FLAGS, PATH, PRELINKED
-from ...content.tree import EPOCH, File, Folder, Special, UnixFacts
 from ...volumes.hfsplus.records import CUSTOM_ICON
 from .app import SUPPORT, InstallerApp
 from .generations import APP, BOOT_FILES, COMMON, CORE, LOADER, MARKER, Wanted

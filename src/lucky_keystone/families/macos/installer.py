@@ -11,12 +11,12 @@ import msgspec
 from ...common.errors import KeystoneError, UsageError
 from ...common.units import counted
 from ...content.extents import MIB
+from ...content.tree import Folder
 from ...sources.diskimage import DiskImage
 from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
 from ...starting.mac import FIRST_FOR_SILICON, mac_start
 from ...tables.partition import Use
-from ...content.tree import Folder
 from ...volumes.fat32.kind import FAT32
 from ...volumes.hfsplus.kind import HFSPLUS
 from ..choices import Choices, option

@@ -11,13 +11,13 @@ from typing import Any
 
 from ...common.errors import KeystoneError, SourceError
 from ...content.contents import FileRange, Seekable, seekable
+from ...content.tree import File, Folder
 from ...sources.certificates import PACKAGES, certified_until, is_package
 from ...sources.deflated import DeflatedFile
 from ...sources.nested import OpenedImage, open_image
 from ...sources.source import Source
 from ...sources.zip_archive import ZipArchive
 from ...starting.boot_configuration import read_property_list
-from ...content.tree import File, Folder
 from .app import FROM_ITS_IMAGE, SUPPORT, InstallerApp, find_apps, the_app
 from .generations import (
     ASSET,

@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING
 
 from ...common.errors import KeystoneError, SourceError
 from ...content.contents import Literal
+from ...content.tree import File, Folder
 from ...sources.source import Source
 from ...starting.generations import GENERATIONS, generations_of
 from ...starting.loaders import examine_file, loader_path
 from ...starting.pe import REMOVABLE_LOADERS
-from ...content.tree import File, Folder
 from ...wim.edition import EditionEntry, EditionTree
 from ...wim.whole import WholeImage, verified
 from ..family import Decision

@@ -5,10 +5,10 @@ from __future__ import annotations
 from ...boot.records import crossing
 from ...common.errors import SourceError
 from ...content.contents import Literal, seekable
+from ...content.tree import File, Folder
 from ...setup import answer_file, drivers
 from ...setup.folders import SETUP_IMAGES
 from ...starting.pe import REMOVABLE_LOADERS
-from ...content.tree import File, Folder
 from ...wim.read import InstallImage
 from ...wim.split import LARGEST_PART, divide, part_names
 from ..family import SplitImage

@@ -8,11 +8,11 @@ from functools import lru_cache
 
 from ...common.errors import SourceError
 from ...content.contents import Seekable, seekable
+from ...content.tree import File, Folder
 from ...setup.folders import SETUP_FOLDERS, SETUP_IMAGES
 from ...setup.images import INSTALL_IMAGES, image_damage
 from ...sources.source import INSTALL_IMAGE, Source
 from ...starting.pe import loader_architecture
-from ...content.tree import File, Folder
 from ...wim.read import InstallImage
 from ...wim.split import LARGEST_PART
 from ..facts import InstallImageFacts, Loader, SourceFacts

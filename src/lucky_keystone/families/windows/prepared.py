@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import lru_cache
 
-from ...sources.source import Source
 from ...content.tree import File, Folder
+from ...sources.source import Source
 from ..choices import Choices
 from ..family import Decision
 from .carried import NOTHING, Change, missing_loaders, with_signing

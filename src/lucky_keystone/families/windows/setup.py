@@ -9,12 +9,12 @@ import msgspec
 
 from ...common.errors import SourceError, UsageError
 from ...common.units import shown_size
+from ...content.tree import Folder
 from ...sources.diskimage import DiskImage
 from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
 from ...tables.partition import Use
 from ...tables.styles import STYLES
-from ...content.tree import Folder
 from ...volumes.fat32.kind import FAT32
 from ...volumes.kind import ComposedKind
 from ...volumes.kinds import COMPOSED

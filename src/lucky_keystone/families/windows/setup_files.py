@@ -7,12 +7,12 @@ from collections.abc import Iterator, Sequence
 from ...common.errors import SourceError, UsageError
 from ...common.units import counted
 from ...content.contents import Literal, seekable
+from ...content.tree import File, Folder
 from ...setup import answer_file
 from ...setup.drivers import FOLDER, DriverPackage, packages_in
 from ...setup.folders import SETUP_FOLDERS
 from ...setup.waivers import FIRST_BUILD, FIRST_WITH_POPCNT, Waiver, waivers_of
 from ...sources.source import Source
-from ...content.tree import File, Folder
 from ..choices import Choices
 from ..facts import SourceFacts
 from ..family import Decision

@@ -13,9 +13,9 @@ from dataclasses import dataclass
 
 from ...common.errors import SourceError, UsageError
 from ...common.units import shown_size
+from ...content.tree import Folder
 from ...starting.pe import REMOVABLE_LOADERS
 from ...tables.mbr import MOST_SECTORS
-from ...content.tree import Folder
 from ...volumes.fat32.kind import FAT32
 from ...wim.split import LARGEST_PART
 from ..choices import Choices

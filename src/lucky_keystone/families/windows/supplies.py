@@ -6,11 +6,11 @@ from collections.abc import Iterator
 
 from ...common.errors import KeystoneError
 from ...content.contents import seekable
+from ...content.tree import File
 from ...sources.source import Source
 from ...starting.bios import LOADER, loader_fits
 from ...starting.loaders import examine_file, loader_path
 from ...starting.pe import REMOVABLE_LOADERS
-from ...content.tree import File
 from ...wim.whole import WholeImage
 from ..family import Supply
 from .carried import LOADERS_INSIDE, OWN_LOADERS, taken

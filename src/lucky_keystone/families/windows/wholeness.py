@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from ...content.contents import seekable
+from ...content.tree import File, Folder
 from ...setup.images import SETUP_MARKS
 from ...starting.pe import REMOVABLE_LOADERS
-from ...content.tree import File, Folder
 
 _LOADERS = ("bootmgr", *(f"efi/boot/{name}" for name in REMOVABLE_LOADERS.values()))
 _BLANK = 4096

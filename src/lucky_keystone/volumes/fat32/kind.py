@@ -14,9 +14,9 @@ from ...common.units import counted, exact_size
 from ...content.contents import Readable
 from ...content.extents import MIB, align_up
 from ...content.regions import Region
+from ...content.tree import Folder
 from ...tables.mbr import MOST_SECTORS
 from ...tables.partition import OF_FAT32, Use
-from ...content.tree import Folder
 from ..kind import Budget, Draft, PlannedVolume, StandingVolume
 from ..planned import ClusterVolume
 from .compose import Layout, compose, lay_out

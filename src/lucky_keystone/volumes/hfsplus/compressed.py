@@ -9,8 +9,8 @@ import struct
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 
-from ...content.chunks import ChunkError, decode_chunk
 from ...common.record import Record, raw, record, u32, u64
+from ...content.chunks import ChunkError, decode_chunk
 from ..volume import VolumeError
 
 _CHUNK = 64 << 10

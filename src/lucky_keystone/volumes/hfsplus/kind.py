@@ -14,8 +14,8 @@ from ...common.units import exact_size
 from ...content.contents import Readable
 from ...content.extents import MIB, align_up
 from ...content.regions import Region, RegionKind
-from ...tables.partition import OF_HFS_PLUS, Use
 from ...content.tree import Folder
+from ...tables.partition import OF_HFS_PLUS, Use
 from ..kind import Budget, Draft, PlannedVolume, StandingVolume
 from ..planned import ClusterVolume
 from .catalogue import catalogue

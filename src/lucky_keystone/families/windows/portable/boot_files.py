@@ -6,11 +6,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from ....common.errors import SourceError
+from ....content.tree import File, Folder
 from ....hive.store import STORES
 from ....starting.generations import GENERATIONS, generations_of
 from ....starting.loaders import examine_file, loader_path
 from ....starting.pe import REMOVABLE_LOADERS
-from ....content.tree import File, Folder
 
 _LARGEST = 64 << 20
 """Bytes of one file that is taken."""

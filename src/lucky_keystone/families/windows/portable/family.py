@@ -14,13 +14,13 @@ from typing import ClassVar
 import msgspec
 
 from ....common.errors import UsageError
+from ....content.tree import Folder
 from ....hive.store import PartitionName
 from ....setup.folders import SETUP_IMAGES
 from ....sources.diskimage import DiskImage
 from ....sources.source import INSTALL_IMAGE, Source
 from ....starting.bootable import Bootable, PlannedBootVolume, PlannedDrive
 from ....tables.partition import Use
-from ....content.tree import Folder
 from ....volumes.fat32.kind import FAT32
 from ....volumes.ntfs.kind import NTFS
 from ...choices import Choices, given, option

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 from ....common.errors import SourceError
 from ....content.contents import Literal, seekable, stream
+from ....content.tree import File, Folder
 from ....hive.edit import HiveEditor
 from ....hive.read import Hive, HiveError
 from ....setup import answer_file
-from ....content.tree import File, Folder
 from ...family import Decision
 
 HIVE = "Windows/System32/config/SYSTEM"

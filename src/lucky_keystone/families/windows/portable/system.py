@@ -7,8 +7,8 @@ from functools import lru_cache
 
 from ....common.errors import SourceError, UsageError
 from ....common.units import shown_size
-from ....tables.mbr import MOST_SECTORS
 from ....content.tree import Folder
+from ....tables.mbr import MOST_SECTORS
 from ....wim.applied import applied_tree
 from ....wim.read import Edition
 from ....wim.resources import Resources

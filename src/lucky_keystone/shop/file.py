@@ -18,8 +18,8 @@ from typing import TypeVar
 
 import platformdirs
 
-from .common.errors import DriveError
-from .common.invoker import elevated_for, give_to_user, home, make_folder
+from ..common.errors import DriveError
+from ..common.invoker import elevated_for, give_to_user, home, make_folder
 
 JOURNALS = "LUCKY_KEYSTONE_JOURNALS"
 PLACE = "LUCKY_KEYSTONE_LOG"

@@ -10,8 +10,8 @@ import sqlite3
 from collections.abc import Callable
 from typing import TypeVar
 
-from .common.errors import DriveError
-from .shopfile import in_record, now
+from ..common.errors import DriveError
+from .file import in_record, now
 
 _T = TypeVar("_T")
 _log = logging.getLogger(__name__)

@@ -13,8 +13,8 @@ from typing import Any, TextIO
 
 import msgspec
 
-from .common.errors import DriveError, UsageError
-from .shopfile import in_record
+from ..common.errors import DriveError, UsageError
+from .file import in_record
 
 COMMANDS = ("build", "update", "check", "gauge", "mend", "reclaim")
 """Kinds of work that are entered."""

@@ -6,8 +6,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from .common.units import counted, shown_size
-from .shoplog import LogEntry
+from ..common.units import counted, shown_size
+from .log import LogEntry
 
 _LATELY = 6
 """Pieces of work that count as its latest."""

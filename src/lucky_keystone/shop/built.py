@@ -11,8 +11,8 @@ from contextlib import suppress
 
 import msgspec
 
-from .common.errors import DriveError
-from .shopfile import in_record, now
+from ..common.errors import DriveError
+from .file import in_record, now
 
 _log = logging.getLogger(__name__)
 

@@ -1,0 +1,1 @@
+"""Blocks and looks that every figure shares."""

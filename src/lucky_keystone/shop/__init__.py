@@ -1,0 +1,1 @@
+"""What this computer remembers of drives and their builds: one local database."""
