@@ -16,6 +16,7 @@ from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.common.errors import SourceError
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import stream
+from lucky_keystone.doing.work import Work, carry_out
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.drives.retrying import Retrying
 from lucky_keystone.families.choices import Choices
@@ -24,7 +25,6 @@ from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tables.mbr import MasterBootRecord
 from lucky_keystone.volumes.fat32.records import BootSector
-from lucky_keystone.work import Work, carry_out
 
 from ..helpers.drives import Built, MemoryDrive, build_drive
 from ..helpers.judges import assert_checker_is_silent, theirs

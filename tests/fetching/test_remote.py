@@ -19,6 +19,7 @@ import pytest
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.common.errors import KeystoneError
 from lucky_keystone.common.progress import silent
+from lucky_keystone.doing.work import Work, carry_out
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.drives.retrying import Retrying
 from lucky_keystone.families.choices import Choices
@@ -30,7 +31,6 @@ from lucky_keystone.manifest.shelf import NoShelf
 from lucky_keystone.manifest.unfinished import read_unfinished
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.opening import open_source
-from lucky_keystone.work import Work, carry_out
 
 from ..helpers.clocks import Tireless
 from ..helpers.drives import small_disc

@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from lucky_keystone.shop import file as shopfile
 from lucky_keystone.building.batch import read_batch
 from lucky_keystone.common.errors import DriveError
 from lucky_keystone.machine.facts import blank, read_machine
 from lucky_keystone.planning.presets import read_presets
+from lucky_keystone.shop import file as shopfile
 from lucky_keystone.shop.built import KeptBuild, KeptDecision, recall, remember
 from lucky_keystone.shop.log import LogEntry, add, find
 from lucky_keystone.shop.shelf import ShopShelf

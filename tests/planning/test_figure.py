@@ -10,8 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 
-from lucky_keystone.areas import Block
 from lucky_keystone.cli.layout import bar
+from lucky_keystone.drawing.areas import Block
 from lucky_keystone.planning.figure import HEIGHT, WIDTH, drawn
 from lucky_keystone.planning.sketch import Sketch, Start
 

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.areas import Block
+from lucky_keystone.drawing.areas import Block
 from lucky_keystone.reporting.html import html_of
 from lucky_keystone.reporting.page import Facts, Page, Picture, Verdicts, Words
 from lucky_keystone.reporting.picture import _BOTTOM, _drawn, png_of

@@ -29,11 +29,11 @@ if TYPE_CHECKING:
     from ..building.batch import BatchRow
     from ..building.request import Request, WantedDrive
     from ..common.outputs import Replacing
+    from ..doing.work import Work
     from ..drives.guards import Guard
     from ..families.choices import Choices
     from ..fetching.link import Place
     from ..sources.source import Source
-    from ..work import Work
     from .shop_documents import BatchRowBody
 
 Result = Literal["done", "already built", "faults", "failed", "refused", "interrupted"]

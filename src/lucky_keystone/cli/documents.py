@@ -10,9 +10,9 @@ from typing import Any, Literal
 import msgspec
 from msgspec import UNSET, UnsetType
 
-from ..areas import Part
 from ..building.build import BuildResult
 from ..checking.report import Finding, VolumeSummary
+from ..drawing.areas import Part
 from ..families.asking import Shortfall
 from ..families.choices import Choices
 from ..families.facts import SourceFacts

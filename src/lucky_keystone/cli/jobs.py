@@ -18,12 +18,12 @@ from .targets import Chosen, confirm, guard, open_for_writing
 
 if TYPE_CHECKING:
     from ..building.request import WantedDrive
+    from ..doing.work import Work
     from ..drives.guards import Guard
     from ..planning.plan import Plan
     from ..shop.built import KeptBuild
     from ..sources.source import Source
     from ..starting.trust import Machine
-    from ..work import Work
 
     Pair = tuple[Chosen, WantedDrive]
 
@@ -82,8 +82,8 @@ class DriveJob:
         One that cannot be opened any more ends the work before anything is written; with `left_out`, which hears why,
         only its own.
         """
+        from ..doing.work import carry_out, look_at
         from ..shop.built import remember
-        from ..work import carry_out, look_at
 
         with ExitStack() as stack, Stages() as stages:
             works: list[Work] = []
@@ -124,7 +124,7 @@ class DriveJob:
     def _opened(self, chosen: Chosen, wanted: WantedDrive, stack: ExitStack, sources: tuple[Path, ...]) -> Work:
         """Open a confirmed drive; it is closed with the stack."""
         from ..building.compose import compose_drive
-        from ..work import Work
+        from ..doing.work import Work
 
         plan = wanted.plan
         image = compose_drive(plan)

@@ -12,7 +12,7 @@ from .manner import manner
 from .show import Column, heading, table
 
 if TYPE_CHECKING:
-    from ..areas import Block
+    from ..drawing.areas import Block
     from ..planning.sketch import Sketch
 
 _WIDEST = 96

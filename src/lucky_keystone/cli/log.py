@@ -150,9 +150,9 @@ def _show_trends(worse: Sequence[Trend]) -> None:
 
 def _prune(before: str, *, yes: bool) -> None:
     """Remove what is old, after a question."""
+    from ..mending.journal import finished_before
     from ..shop import file as shopfile
     from ..shop import log as shoplog
-    from ..mending.journal import finished_before
 
     moment, out = shoplog.moment_of(before), console()
     count, journals = shoplog.older_than(moment), finished_before(shopfile.journals(), moment)

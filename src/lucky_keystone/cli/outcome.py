@@ -15,8 +15,8 @@ from .show import console, emit_json, heading, paragraph
 
 if TYPE_CHECKING:
     from ..building.build import BuildResult
+    from ..doing.work import Work
     from ..planning.plan import Plan
-    from ..work import Work
     from .documents import BuiltDrive
     from .targets import Chosen
 

@@ -20,11 +20,11 @@ from matplotlib.font_manager import FontProperties
 from matplotlib.patches import Rectangle
 from matplotlib.textpath import TextPath
 
-from ..areas import Block
 from ..common.errors import UsageError
 from ..common.outputs import MAKER, NOTHING_ELSE, OutputKind, Replacing, write_output
 from ..common.units import shown_size
-from ..looks import SIGNS, look_of
+from ..drawing.areas import Block
+from ..drawing.looks import SIGNS, look_of
 from .plan import Plan
 from .sketch import Sketch, Start, sketch
 

@@ -8,10 +8,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ..areas import Area, Part
 from ..common.errors import SourceError, UsageError
 from ..common.units import exact_size
 from ..content.extents import MIB, align_up
+from ..drawing.areas import Area, Part
 from ..families.family import DriveShape, DriveWish, VolumeWish
 from ..manifest.room import END_ROOM, end_place, manifest_room
 from ..tables.styles import STYLES

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ..areas import Area
 from ..content.tree import Folder
+from ..drawing.areas import Area
 from ..families.choices import Choices
 from ..families.family import Decision, DriveShape, SplitImage, VolumeWish, WholeImage
 from ..sources.source import Source

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from ..areas import Area, Block, Part
 from ..common.units import exact_size, shown_size, sold_size
+from ..drawing.areas import Area, Block, Part
 from ..starting.outlook import Verdict, without_repeats
 from ..tables.styles import STYLES
 from .plan import FittedVolume, Plan

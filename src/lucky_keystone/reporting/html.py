@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from html import escape
 
-from ..areas import Block
 from ..common.outputs import MAKER
 from ..common.units import shown_size
-from ..looks import SIGNS, look_of
+from ..drawing.areas import Block
+from ..drawing.looks import SIGNS, look_of
 from .page import Facts, Page, Picture, Section, Verdicts, Words
 
 _WIDTH, _HEIGHT = 1000, 46

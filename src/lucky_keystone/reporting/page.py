@@ -6,10 +6,10 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from ..areas import Block
 from ..checking.check import Examined
 from ..checking.report import Finding
 from ..common.units import counted, exact_size, shown_rates, shown_size, sold_size
+from ..drawing.areas import Block
 from ..machine.outlook import MachineOutlook
 from ..shop.built import KeptBuild
 from ..shop.log import LogEntry

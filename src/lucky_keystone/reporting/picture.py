@@ -16,7 +16,7 @@ from matplotlib.patches import Rectangle
 from matplotlib.textpath import TextPath
 
 from ..common.outputs import MAKER
-from ..looks import SIGNS, look_of
+from ..drawing.looks import SIGNS, look_of
 from .html import room_of
 from .page import Facts, Page, Picture, Section, Verdicts, Words
 

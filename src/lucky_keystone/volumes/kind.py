@@ -11,11 +11,11 @@ from dataclasses import dataclass
 from typing import Any, ClassVar, Protocol
 from uuid import UUID
 
-from ..areas import Area
 from ..boot.records import BootRecord
 from ..content.contents import Readable
 from ..content.regions import Region
 from ..content.tree import Folder
+from ..drawing.areas import Area
 from ..tables.partition import Use
 from .volume import Volume
 

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import Any, ClassVar
 from uuid import UUID
 
-from ...areas import Area, Part
 from ...boot.records import FAT32_RECORD, BootRecord
 from ...common.errors import SourceError
 from ...common.units import counted, exact_size
@@ -15,6 +14,7 @@ from ...content.contents import Readable
 from ...content.extents import MIB, align_up
 from ...content.regions import Region
 from ...content.tree import Folder
+from ...drawing.areas import Area, Part
 from ...tables.mbr import MOST_SECTORS
 from ...tables.partition import OF_FAT32, Use
 from ..kind import Budget, Draft, PlannedVolume, StandingVolume

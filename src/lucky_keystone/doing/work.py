@@ -8,23 +8,23 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Protocol
 
-from .building.build import claim_of, unseal
-from .building.feed import PATIENCE
-from .building.keeping import Keeper
-from .building.remote import announce, lend
-from .building.several import Job, build_all
-from .building.update import Standing, update
-from .checking.check import check_drive
-from .checking.report import Report
-from .common.errors import DriveError, Interrupted, KeystoneError
-from .common.progress import Progress
-from .drives.medium import Medium, OpenMedium
-from .gauging.capacity import probe_capacity
-from .gauging.marks import Marker
-from .shop.file import place as recorded
-from .sources.locating import naming_the_file
-from .sources.source import Source
-from .starting.trust import ANY_MACHINE, Machine
+from ..building.build import claim_of, unseal
+from ..building.feed import PATIENCE
+from ..building.keeping import Keeper
+from ..building.remote import announce, lend
+from ..building.several import Job, build_all
+from ..building.update import Standing, update
+from ..checking.check import check_drive
+from ..checking.report import Report
+from ..common.errors import DriveError, Interrupted, KeystoneError
+from ..common.progress import Progress
+from ..drives.medium import Medium, OpenMedium
+from ..gauging.capacity import probe_capacity
+from ..gauging.marks import Marker
+from ..shop.file import place as recorded
+from ..sources.locating import naming_the_file
+from ..sources.source import Source
+from ..starting.trust import ANY_MACHINE, Machine
 
 
 class RetryingMedium(Medium, Protocol):
