@@ -23,7 +23,8 @@ from run import COPY, PROGRAM, forget, leftovers, run
 
 from lucky_keystone.building.stream import stream_regions
 from lucky_keystone.common.progress import silent
-from lucky_keystone.content.contents import FileRange, Zeros, stream
+from lucky_keystone.content.contents import Zeros, stream
+from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.content.tree import File, Folder
 from lucky_keystone.demo.disk_image import Part, write_disk_image

@@ -17,7 +17,8 @@ import sys
 import tempfile
 from pathlib import Path
 
-from lucky_keystone.content.contents import FileRange, Literal
+from lucky_keystone.content.contents import Literal
+from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.content.tree import File, Folder
 from lucky_keystone.demo.disc import write_disc

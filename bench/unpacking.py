@@ -30,7 +30,8 @@ from tests.helpers.install_images import Item, install_image, parse_of
 from tests.helpers.lzms_packer import pack_lzms, translate_x86
 from tests.helpers.packers import pack_lzx, pack_xpress, translate_calls
 
-from lucky_keystone.content.contents import FileRange, stream
+from lucky_keystone.content.contents import stream
+from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.wim.packed import METHODS, PackedResource, chunks_of
 from lucky_keystone.wim.packing import fast

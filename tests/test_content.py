@@ -9,8 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lucky_keystone.common.errors import SourceError
-from lucky_keystone.content.contents import FileRange, Generated, Joined, Literal, Zeros, stream, tail
+from lucky_keystone.content.contents import Generated, Joined, Literal, Zeros, stream
 from lucky_keystone.content.extents import Extent, align_up
+from lucky_keystone.content.ranges import FileRange, tail
 from lucky_keystone.content.regions import TRAITS, RegionKind, region
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.volumes.placing import WantedPlace, keep_places

@@ -10,7 +10,7 @@ from matplotlib.image import imread, imsave
 from lucky_keystone.common.errors import ProtectError
 from lucky_keystone.common.outputs import OutputKind, Replacing, refuse_output, with_maker
 from lucky_keystone.common.progress import silent
-from lucky_keystone.content.contents import FileRange
+from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.wim.export import write_parts
 from lucky_keystone.wim.read import InstallImage

@@ -19,7 +19,7 @@ from lucky_keystone.checking.check import check_drive
 from lucky_keystone.checking.codes import Code
 from lucky_keystone.common.errors import KeystoneError, SourceError, UsageError
 from lucky_keystone.common.progress import silent
-from lucky_keystone.content.contents import FileRange
+from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.demo.disk_image import Part, write_disk_image
 from lucky_keystone.demo.mac import MODELS, RELEASES

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from lucky_keystone.building.stream import stream_regions
 from lucky_keystone.common.progress import silent
-from lucky_keystone.content.contents import FileRange
+from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.content.tree import Folder
 from lucky_keystone.demo.disk_image import Part, write_disk_image

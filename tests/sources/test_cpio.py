@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.content.contents import FileRange, RangedFile
+from lucky_keystone.content.ranges import FileRange, RangedFile
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.sources.cpio import read_cpio
 

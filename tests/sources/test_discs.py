@@ -8,8 +8,8 @@ import pytest
 
 from lucky_keystone.common.errors import SourceError
 from lucky_keystone.content import discs
-from lucky_keystone.content.contents import FileRange
 from lucky_keystone.content.discs import DiscState, wait_for_disc
+from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.sources.opening import open_source
 

@@ -13,7 +13,8 @@ import pytest
 
 from lucky_keystone.common.errors import SourceError
 from lucky_keystone.common.progress import silent
-from lucky_keystone.content.contents import FileRange, Literal, Zeros
+from lucky_keystone.content.contents import Literal, Zeros
+from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.demo.disk_image import Part, write_disk_image
 from lucky_keystone.sources.diskimage import DiskImage

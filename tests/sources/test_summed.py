@@ -10,7 +10,8 @@ from pathlib import Path
 import pytest
 
 from lucky_keystone.common.errors import SourceError
-from lucky_keystone.content.contents import FileRange, Seekable, stream
+from lucky_keystone.content.contents import Seekable, stream
+from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.sources.summed import own_sum
 from lucky_keystone.sources.xar import XarArchive

@@ -12,7 +12,8 @@ import numpy as np
 import pytest
 
 from lucky_keystone.common.errors import KeystoneError
-from lucky_keystone.content.contents import FileRange, Literal, stream
+from lucky_keystone.content.contents import Literal, stream
+from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.wim.edition import _FIELDS
 from lucky_keystone.wim.packed import unpacked

@@ -6,8 +6,9 @@ from typing import Any
 
 from .. import __version__
 from ..boot.records import mbr_code
-from ..content.contents import Zeros, tail
+from ..content.contents import Zeros
 from ..content.extents import Extent, align_up
+from ..content.ranges import tail
 from ..content.regions import Region, RegionKind, region
 from ..drives.host import Span
 from ..families.family import DriveNames, WholeImage

@@ -11,8 +11,8 @@ import msgspec
 import numpy as np
 from blake3 import blake3
 
-from ..content.contents import ranges_in
 from ..content.extents import MIB
+from ..content.ranges import ranges_in
 from ..content.regions import Region
 from ..content.source_file import SourceFile
 from ..drives.host import Span

@@ -10,7 +10,8 @@ from blake3 import blake3
 
 from ..common.progress import Progress
 from ..content.buffers import aligned_buffer
-from ..content.contents import BLOCK, RangedFile, ranges_in
+from ..content.contents import BLOCK
+from ..content.ranges import RangedFile, ranges_in
 from ..drives.medium import Medium
 from ..manifest.unfinished import UNKNOWN
 from .build import claim_of

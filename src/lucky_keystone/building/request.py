@@ -12,7 +12,7 @@ import msgspec
 
 from ..common.errors import KeystoneError, UsageError
 from ..common.progress import Progress, silent
-from ..content.contents import is_blank
+from ..content.blank import is_blank
 from ..drives.guards import refuse_source_as_target
 from ..drives.medium import Medium
 from ..drives.readback import read_back

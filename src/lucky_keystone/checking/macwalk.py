@@ -10,7 +10,8 @@ from dataclasses import replace
 
 from ..common.errors import KeystoneError, SourceError
 from ..common.progress import Progress
-from ..content.contents import ContentFile, FileRange, Seekable, seekable
+from ..content.contents import Seekable, seekable
+from ..content.ranges import ContentFile, FileRange
 from ..sources.certificates import PACKAGES, certified_until, is_package
 from ..sources.diskimage import DiskImage
 from ..sources.diskimage_sums import verify

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ..common.errors import KeystoneError
-from ..content.contents import ContentFile, FileRange, Seekable
+from ..content.contents import Seekable
+from ..content.ranges import ContentFile, FileRange
 from ..setup.folders import SETUP_FOLDERS
 from ..setup.images import INSTALL_IMAGES, SETUP_MARKS, image_damage
 from ..volumes.volume import FileOnVolume

@@ -47,7 +47,7 @@ def command(image: Place, folder: Path, part_size: int | None, sha256: str | Non
 
     The original is left as it is.
     """
-    from ..content.contents import FileRange, RangedFile
+    from ..content.ranges import FileRange, RangedFile
     from ..content.source_file import SourceFile
     from ..fetching.link import Link
     from ..fetching.remote import RemoteFile

@@ -16,8 +16,9 @@ from typing import Any
 
 from ..building.stream import stream_regions
 from ..common.progress import silent
-from ..content.contents import FileRange, Literal
+from ..content.contents import Literal
 from ..content.extents import MIB, align_up
+from ..content.ranges import FileRange
 from ..content.source_file import SourceFile
 from ..content.tree import File, Folder, Special, UnixFacts
 from ..drives.image_file import ImageFile

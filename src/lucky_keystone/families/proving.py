@@ -7,7 +7,8 @@ from pathlib import Path
 
 from ..common.errors import SourceError
 from ..common.progress import Progress
-from ..content.contents import FileRange, seekable, stream
+from ..content.contents import seekable, stream
+from ..content.ranges import FileRange
 from ..content.source_file import SourceFile
 from ..fetching.link import Link
 from ..sources.decoded import measure

@@ -9,7 +9,7 @@ from typing import ClassVar
 
 from ..common.errors import KeystoneError, UsageError
 from ..common.units import SECTOR_SIZES, exact_size, shown_size
-from ..content.contents import FileRange
+from ..content.ranges import FileRange
 from ..content.tree import Folder
 from ..sources.diskimage import DiskImage
 from ..sources.source import Source

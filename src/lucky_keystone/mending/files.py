@@ -16,7 +16,8 @@ from ..checking.found import FoundVolume
 from ..checking.report import Finding
 from ..common.errors import KeystoneError, NoRoom, SourceError
 from ..common.units import counted, exact_size
-from ..content.contents import ContentFile, FileRange, Literal, piece_of, seekable, stream
+from ..content.contents import Literal, seekable, stream
+from ..content.ranges import ContentFile, FileRange, piece_of
 from ..content.tree import EPOCH, File, Folder
 from ..families.families import supplied
 from ..families.family import Supply

@@ -11,7 +11,8 @@ from dataclasses import dataclass, field, replace
 
 from ..common.errors import KeystoneError
 from ..common.record import Record, raw, record, u16, u32
-from ..content.contents import Content, FileRange, Literal, Seekable, seekable
+from ..content.contents import Content, Literal, Seekable, seekable
+from ..content.ranges import FileRange
 from ..content.tree import File, Folder
 
 _MAGIC, _VERSION = 0x0005_1607, 0x0002_0000

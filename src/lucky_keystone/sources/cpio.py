@@ -7,7 +7,8 @@ from contextlib import closing
 from datetime import UTC, datetime
 
 from ..common.errors import SourceError
-from ..content.contents import FileRange, RangedFile, Seekable
+from ..content.contents import Seekable
+from ..content.ranges import FileRange, RangedFile
 from ..content.tree import EPOCH, MOST_DEPTH, File, Folder, Special, UnixFacts
 
 MAGIC = b"070707"

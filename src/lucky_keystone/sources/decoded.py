@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator
 
 from ..common.errors import SourceError, TooFarInside
 from ..common.progress import Progress
-from ..content.contents import FileRange, RangedFile
+from ..content.ranges import FileRange, RangedFile
 from .decoders import Format, damaged
 
 _PAGE = 256 << 10

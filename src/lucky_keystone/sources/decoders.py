@@ -21,7 +21,7 @@ import zstandard
 
 from ..common.errors import SourceError, naming
 from ..common.record import Record, raw, record, u32
-from ..content.contents import FileRange, RangedFile
+from ..content.ranges import FileRange, RangedFile
 from .as_file import AsFile
 
 _STORED = 256 << 10  # bytes read from the file at once

@@ -11,7 +11,8 @@ from pathlib import Path
 from ..common.errors import SourceError, naming
 from ..common.invoker import elevated_for
 from ..common.positional import reachable
-from ..content.contents import FileRange, Literal
+from ..content.contents import Literal
+from ..content.ranges import FileRange
 from ..content.source_file import SourceFile
 from ..content.tree import EPOCH, MOST_DEPTH, ORDINARY, File, Folder, Special, UnixFacts
 

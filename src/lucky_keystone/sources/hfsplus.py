@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from ..common.errors import SourceError
-from ..content.contents import NO_BYTES, Content, FileRange, Joined, RangedFile, Reader, Seekable, Whence
+from ..content.contents import NO_BYTES, Content, Joined, Reader, Seekable, Whence
+from ..content.ranges import FileRange, RangedFile
 from ..content.tree import EPOCH, File, Folder, Special, UnixFacts
 from ..volumes.hfsplus.parse import Fork
 from ..volumes.hfsplus.read import Entry, HfsPlusVolume

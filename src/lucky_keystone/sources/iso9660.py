@@ -8,7 +8,8 @@ from datetime import datetime
 
 from ..common.errors import SourceError
 from ..common.record import RecordError
-from ..content.contents import Content, FileRange, Joined, RangedFile
+from ..content.contents import Content, Joined
+from ..content.ranges import FileRange, RangedFile
 from ..content.tree import EPOCH, MOST_DEPTH, File, Folder
 from .iso_records import (
     FLAG_ASSOCIATED,

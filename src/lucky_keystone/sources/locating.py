@@ -6,7 +6,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from ..common.errors import KeystoneError, SourceError
-from ..content.contents import Content, FileRange, Joined
+from ..content.contents import Content, Joined
+from ..content.ranges import FileRange
 from ..content.source_file import UnreadableSource
 from .source import Source
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..common.errors import SourceError
-from ..content.contents import ContentFile, FileRange, RangedFile, SizedReadable
+from ..content.contents import SizedReadable
+from ..content.ranges import ContentFile, FileRange, RangedFile
 from ..volumes.hfsplus.kind import HFSPLUS
 from ..volumes.volume import VolumeError
 from .diskimage import DiskImage, is_disk_image, refuse_encrypted

@@ -14,7 +14,8 @@ from pathlib import Path
 
 from ..common.errors import SourceError, naming
 from ..common.progress import Progress, silent
-from ..content.contents import FileRange, RangedFile, seekable
+from ..content.contents import seekable
+from ..content.ranges import FileRange, RangedFile
 from ..content.source_file import SourceFile
 from ..content.tree import File, Folder
 from ..fetching.link import Link, Place, is_foreign_part

@@ -6,7 +6,8 @@ import zlib
 from collections.abc import Iterator
 
 from ..common.errors import SourceError
-from ..content.contents import ContentFile, Seekable, stream
+from ..content.contents import Seekable, stream
+from ..content.ranges import ContentFile
 from ..content.tree import File, Folder, Special, UnixFacts
 from .cpio import MAGIC, read_cpio
 from .deflated import DeflatedFile

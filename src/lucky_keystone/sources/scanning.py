@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 from ..common.errors import SourceError
 from ..common.progress import Progress
-from ..content.contents import BLOCK, ranges_in
+from ..content.contents import BLOCK
+from ..content.ranges import ranges_in
 from ..content.source_file import PATIENT_READ, SourceFile, UnreadableSource
 from .source import Source
 

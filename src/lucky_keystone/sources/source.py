@@ -9,7 +9,8 @@ from pathlib import Path
 from typing import ClassVar
 
 from ..common.progress import Progress
-from ..content.contents import Content, FileRange, RangedFile, SizedReadable, stored_files
+from ..content.contents import Content, SizedReadable
+from ..content.ranges import FileRange, RangedFile, stored_files
 from ..content.source_file import SourceFile
 from ..content.tree import File, Folder
 from ..fetching.link import Place

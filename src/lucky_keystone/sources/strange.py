@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from ..content.contents import is_blank
+from ..content.blank import is_blank
 from .source import Source
 
 _HEAD = 64 << 10

@@ -11,7 +11,8 @@ from pathlib import Path
 from typing import Protocol
 
 from ..common.errors import SourceError
-from ..content.contents import IMAGE_ORDER, Content, FileRange, Seekable, Sourced
+from ..content.contents import IMAGE_ORDER, Content, Seekable, Sourced
+from ..content.ranges import FileRange
 
 CRC32 = "crc32"
 METHODS = (CRC32, "md5", "sha1", "sha256", "sha512")

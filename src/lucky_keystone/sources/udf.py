@@ -10,7 +10,8 @@ from datetime import datetime
 
 from ..common.errors import SourceError
 from ..common.record import RecordError
-from ..content.contents import Content, FileRange, Joined, Literal, RangedFile, Zeros, seekable
+from ..content.contents import Content, Joined, Literal, Zeros, seekable
+from ..content.ranges import FileRange, RangedFile
 from ..content.tree import MOST_DEPTH, File, Folder
 from .udf_records import (
     ALLOCATION_EXTENT,

@@ -13,7 +13,8 @@ from xml.etree import ElementTree
 
 from ..common.errors import KeystoneError, SourceError
 from ..common.record import Record, raw, record, u16, u32, u64
-from ..content.contents import NO_BYTES, ContentFile, FileRange, Seekable
+from ..content.contents import NO_BYTES, Seekable
+from ..content.ranges import ContentFile, FileRange
 from ..content.tree import MOST_DEPTH
 from .deflated import DeflatedFile
 from .summed import METHODS, Sum, SummedFile

@@ -15,7 +15,8 @@ from datetime import datetime
 from functools import cached_property
 
 from ..common.errors import KeystoneError, SourceError
-from ..content.contents import NO_BYTES, ContentFile, FileRange, RangedFile, Seekable
+from ..content.contents import NO_BYTES, Seekable
+from ..content.ranges import ContentFile, FileRange, RangedFile
 from ..content.tree import EPOCH, MOST_DEPTH, File, Folder, Special, UnixFacts
 from .as_file import AsFile
 from .deflated import DeflatedFile

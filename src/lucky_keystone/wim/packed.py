@@ -15,7 +15,8 @@ from typing import Any
 import numpy as np
 
 from ..common.errors import SourceError
-from ..content.contents import IMAGE_ORDER, FileRange, Seekable
+from ..content.contents import IMAGE_ORDER, Seekable
+from ..content.ranges import FileRange
 from .packing import fast, lzms, lzx, xpress
 from .packing.huffman import PackingError
 from .read import DAMAGED

@@ -16,7 +16,8 @@ from dataclasses import dataclass
 from functools import cache, partial
 
 from ..common.errors import SourceError
-from ..content.contents import NO_BYTES, FileRange, RangedFile, Reader, Seekable, Whence, reading, stored_files
+from ..content.contents import NO_BYTES, Reader, Seekable, Whence, reading
+from ..content.ranges import FileRange, RangedFile, stored_files
 from .packed import PackedResource
 from .read import DAMAGED
 from .whole import WholeImage

@@ -11,7 +11,8 @@ import numpy as np
 
 from ..common.errors import SourceError
 from ..common.record import Record, RecordError, record, u32, u64
-from ..content.contents import NO_BYTES, FileRange, Seekable
+from ..content.contents import NO_BYTES, Seekable
+from ..content.ranges import FileRange
 from .packed import METHODS, Chunks, PackedResource
 from .read import DAMAGED, InstallImage
 from .records import HEADER_LZMS, HEADER_LZX, HEADER_XPRESS, RESOURCE_SOLID, SIZE_MASK, SOLID_RESOURCE

@@ -19,7 +19,8 @@ from typing import Any
 import numpy as np
 
 from ..common.errors import SourceError, UsageError
-from ..content.contents import Content, FileRange, Joined, Literal, Reader, Seekable, Whence
+from ..content.contents import Content, Joined, Literal, Reader, Seekable, Whence
+from ..content.ranges import FileRange
 from .read import InstallImage
 from .records import (
     HEADER_SPANNED,

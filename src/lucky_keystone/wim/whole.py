@@ -9,7 +9,8 @@ from functools import cached_property
 import numpy as np
 
 from ..common.errors import SourceError
-from ..content.contents import NO_BYTES, ContentFile, FileRange, Seekable, Whence, stream
+from ..content.contents import NO_BYTES, Seekable, Whence, stream
+from ..content.ranges import ContentFile, FileRange
 from .edition import EditionEntry, EditionTree
 from .packed import METHODS, unpacked
 from .packing import fast

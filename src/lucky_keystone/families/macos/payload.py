@@ -10,7 +10,8 @@ from functools import cached_property, lru_cache
 from typing import Any
 
 from ...common.errors import KeystoneError, SourceError
-from ...content.contents import FileRange, Seekable, seekable
+from ...content.contents import Seekable, seekable
+from ...content.ranges import FileRange
 from ...content.tree import File, Folder
 from ...sources.certificates import PACKAGES, certified_until, is_package
 from ...sources.deflated import DeflatedFile

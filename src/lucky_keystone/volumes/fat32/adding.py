@@ -15,7 +15,8 @@ from typing import Any
 import numpy as np
 
 from ...common.errors import NoRoom, SourceError
-from ...content.contents import Content, Joined, Literal, Zeros, piece_of
+from ...content.contents import Content, Joined, Literal, Zeros
+from ...content.ranges import piece_of
 from ...content.tree import EPOCH, File
 from ..shortnames import ShortNames, exact_short_name, fold
 from ..volume import Run
