@@ -6,10 +6,10 @@ import os
 from pathlib import Path
 
 from lucky_keystone.building.batch import read_batch
+from lucky_keystone.common import places
 from lucky_keystone.common.errors import DriveError
 from lucky_keystone.machine.facts import blank, read_machine
 from lucky_keystone.planning.presets import read_presets
-from lucky_keystone.shop import file as shopfile
 from lucky_keystone.shop.built import KeptBuild, KeptDecision, recall, remember
 from lucky_keystone.shop.log import LogEntry, add, find
 from lucky_keystone.shop.shelf import ShopShelf
@@ -50,8 +50,8 @@ def shop_targets(folder: Path) -> dict[str, Target]:
 
 
 def _record(place: Path) -> Target:
-    before = os.environ.get(shopfile.PLACE)
-    os.environ[shopfile.PLACE] = str(place)
+    before = os.environ.get(places.RECORD)
+    os.environ[places.RECORD] = str(place)
     for number in range(40):
         day = f"2026-11-{number % 28 + 1:02}T08:00:00Z"
         add(LogEntry(moment=day, command="gauge", result="done", tag="G7KM", model="Ferry", reading=number))
@@ -61,8 +61,8 @@ def _record(place: Path) -> Target:
     _set(before)
 
     def use() -> None:
-        before = os.environ.get(shopfile.PLACE)
-        os.environ[shopfile.PLACE] = str(place)
+        before = os.environ.get(places.RECORD)
+        os.environ[places.RECORD] = str(place)
         try:
             for other in place.parent.glob("log*.sqlite*"):
                 other.unlink()
@@ -81,6 +81,6 @@ def _record(place: Path) -> Target:
 
 def _set(value: str | None) -> None:
     if value is None:
-        os.environ.pop(shopfile.PLACE, None)
+        os.environ.pop(places.RECORD, None)
     else:
-        os.environ[shopfile.PLACE] = value
+        os.environ[places.RECORD] = value

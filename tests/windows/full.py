@@ -22,5 +22,6 @@ if __name__ == "__main__":
     others += ("tests/cli/test_devices.py",)  # loop devices
     left_out = [f"--ignore={project / other}" for other in others]
     options = ["-m", "not lab and not posix", "-p", "no:cacheprovider", f"--rootdir={project}", *left_out]
+    options += ["-p", "no:faulthandler"]  # the processor emulation takes memory when it is touched, by an exception
     options += ["-W", "ignore::pytest.PytestUnraisableExceptionWarning"]  # of this Wine's sockets
     sys.exit(pytest.main([*options, *(sys.argv[2:] or [str(project / "tests")])]))

@@ -13,12 +13,11 @@ import click
 
 from ..common.errors import DriveError, ProtectError, naming
 from ..common.invoker import make_folder
+from ..common.places import IMAGES, RECORD
 from ..common.shell import command_line, quoted
 from ..common.units import shown_size
 from ..drives.bay import Bay
 from ..drives.image_file import holds_holes
-from ..fetching.store import PLACE as STORE
-from ..shop.file import PLACE
 from .captured import run_captured
 from .manner import manner
 from .options import Word, output_options
@@ -136,7 +135,7 @@ def _run(step: _Step, folder: Path) -> tuple[int, Any]:
     """Run a command of this program as if it had been typed, with a record and a store of the demo's own."""
     from .main import main
 
-    own = {PLACE: str(folder / "log.sqlite"), STORE: str(folder / "store")}
+    own = {RECORD: str(folder / "log.sqlite"), IMAGES: str(folder / "store")}
     before = {name: os.environ.get(name) for name in own}
     os.environ.update(own)
     try:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ..common import places
 from ..common.errors import ProtectError, UsageError
 from ..common.outputs import OutputKind, write_output
 from ..common.units import counted, shown_rates, shown_size
@@ -95,7 +96,6 @@ def command(
             raise UsageError("--prune goes by the date alone.", advice="Leave the other choices out.")
         _prune(before, yes=yes)
         return
-    from ..shop import file as shopfile
     from ..shop import log as shoplog
     from ..shop import trends as shoptrends
 
@@ -112,7 +112,7 @@ def command(
             click.echo(text.getvalue(), nl=False)
             return
         write_output(table, text.getvalue().encode(), OutputKind.TABLE, replacing_of(overwrite))
-    place = shopfile.place()
+    place = places.record()
     worse = shoptrends.trends(history)
     if manner().as_json:
         from .shop_documents import LogDocument
@@ -151,11 +151,10 @@ def _show_trends(worse: Sequence[Trend]) -> None:
 def _prune(before: str, *, yes: bool) -> None:
     """Remove what is old, after a question."""
     from ..mending.journal import finished_before
-    from ..shop import file as shopfile
     from ..shop import log as shoplog
 
     moment, out = shoplog.moment_of(before), console()
-    count, journals = shoplog.older_than(moment), finished_before(shopfile.journals(), moment)
+    count, journals = shoplog.older_than(moment), finished_before(places.journals(), moment)
     size = sum(each.stat().st_size for each in journals)
     what = f"{counted(count, 'entry', 'entries')} and {counted(len(journals), 'journal')} of mendings"
     what += f" ({shown_size(size)})" if journals else ""

@@ -133,7 +133,7 @@ def _drive_of(undo: Path) -> str:
 
 def _journal_at(named: Path) -> Path:
     """Return the place of a journal: a name alone is looked for where this computer keeps them."""
-    from ..shop.file import journals
+    from ..common.places import journals
 
     return named if named.exists() or named.name != str(named) else journals() / named
 
@@ -144,7 +144,7 @@ class _Work:
     def __init__(
         self, chosen: Chosen, sector_size: int | None, bay: Path | None, *, yes: bool, lifted: Collection[Guard]
     ) -> None:
-        from ..shop.file import journals
+        from ..common.places import journals
 
         self._bay = bay
         self._chosen, self._yes, self._lifted = chosen, yes, lifted

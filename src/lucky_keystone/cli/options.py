@@ -92,10 +92,10 @@ class Sha256(click.ParamType[str]):
 
 def replacing_of(overwrite: bool, *never: Path) -> Replacing:
     """Return what a command's outputs may replace: never what it works with, nor the shop's record."""
+    from ..common import places
     from ..common.outputs import Replacing
-    from ..shop.file import place
 
-    record = place()
+    record = places.record()
     return Replacing(overwrite, (*never, *([record] if record else [])))
 
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from ..common import places
 from ..common.errors import UsageError
 from .manner import manner
 from .options import output_options
@@ -33,9 +34,9 @@ def command(config: Path | None) -> None:
 
     Before a preset comes what is given on the command line; behind it what the tool decides by itself.
     """
-    from ..planning.presets import read_presets, usual_file
+    from ..planning.presets import read_presets
 
-    place = config or usual_file()
+    place = config or places.presets()
     if config is None and not place.exists():
         raise UsageError(
             f"There are no presets: {place} does not exist.",

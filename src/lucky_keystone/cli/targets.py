@@ -107,8 +107,8 @@ class Chosen:
 
     def journal(self) -> FileJournal:
         """What this computer keeps of the drive while marks are on it."""
+        from ..common.places import journals
         from ..gauging.journal import FileJournal
-        from ..shop.file import journals
 
         return FileJournal(journals() / f"{self.digest[:24]}.journal")
 

@@ -16,12 +16,12 @@ from ..building.several import Job, build_all
 from ..building.update import Standing, update
 from ..checking.check import check_drive
 from ..checking.report import Report
+from ..common import places
 from ..common.errors import DriveError, Interrupted, KeystoneError
 from ..common.progress import Progress
 from ..drives.medium import Medium, OpenMedium
 from ..gauging.capacity import probe_capacity
 from ..gauging.marks import Marker
-from ..shop.file import place as recorded
 from ..sources.locating import naming_the_file
 from ..sources.source import Source
 from ..starting.trust import ANY_MACHINE, Machine
@@ -121,7 +121,7 @@ def look_at(work: Work, progress: Progress, *, verified: bool) -> None:
     except KeystoneError as error:
         work.error = error
         return
-    if work.image.manifest_offset is None and not recorded():
+    if work.image.manifest_offset is None and not places.record():
         work.notes.append(
             "No record is kept on this computer (LUCKY_KEYSTONE_LOG=off), and the drive has no room for its manifest: "
             "later checks cannot compare it with what was written."

@@ -19,18 +19,16 @@ from pathlib import Path
 
 import msgspec
 
+from ..common import places
 from ..common.errors import DriveError, SourceError, UsageError, naming
 from ..common.invoker import give_to_user, make_folder
 from ..common.positional import rename
 from ..common.progress import Progress, silent
-from ..shop.file import data_folder
 from .answers import harmless
 from .part import free_name
 from .summing import file_sum
 
 _log = logging.getLogger(__name__)
-PLACE = "LUCKY_KEYSTONE_STORE"
-"""Environment variable: another folder, maybe on a share."""
 _ABOUT = "about.json"
 _LARGEST_ABOUT = 1 << 20
 _SHORTEST = 6
@@ -83,8 +81,7 @@ class Store:
 
     def __init__(self, folder: Path | None = None) -> None:
         """`folder` is the usual one, or the one that the environment names, when it is None."""
-        named = os.environ.get(PLACE)
-        self.folder = folder or (Path(named) if named else data_folder() / "images")
+        self.folder = folder or places.images()
 
     def images(self) -> list[StoredImage]:
         """Return all images, those used last first."""
@@ -121,7 +118,7 @@ class Store:
         One that is whole there, since an earlier run was cut off just then, is taken in.
         """
         path = self.folder / "arriving" / name
-        with naming(str(self.folder), DriveError, advice=f"Name another folder with {PLACE}."):
+        with naming(str(self.folder), DriveError, advice=f"Name another folder with {places.IMAGES}."):
             make_folder(path.parent)
             if path.is_file() and not path.is_symlink():
                 with path.open("rb") as stream:
@@ -132,7 +129,7 @@ class Store:
     def take_in(self, path: Path, sha256: str, about: About) -> StoredImage:
         """Move a whole image, which has this sum, into the store. Raises DriveError."""
         place = self._place(sha256)
-        with naming(str(self.folder), DriveError, advice=f"Name another folder with {PLACE}."):
+        with naming(str(self.folder), DriveError, advice=f"Name another folder with {places.IMAGES}."):
             make_folder(place)
             if (known := _read(place)) is not None:
                 if known.is_believed or file_sum(known.path, silent) == sha256:

@@ -5,15 +5,14 @@ What is chosen on the command line comes before a preset, and a preset before wh
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import msgspec
-import platformdirs
 
+from ..common import places
 from ..common.errors import UsageError
 from ..common.nearest import did_you_mean
 from ..common.settings import read_settings, unknown_key
@@ -22,7 +21,6 @@ from ..families.choices import CHOICE_NAMES, Choices, given
 from ..families.family import Earlier
 
 FORMAT = 1
-CONFIG = "LUCKY_KEYSTONE_CONFIG"
 """Environment variable: another file."""
 PRESET = "LUCKY_KEYSTONE_PRESET"
 """Environment variable: the preset that is used when none is named."""
@@ -58,12 +56,6 @@ class Preset:
         return {key: value for key, value in given(self.choices).items() if key not in made}
 
 
-def usual_file() -> Path:
-    """Return where presets are kept: the file that the environment names, or the platform's usual place."""
-    named = os.environ.get(CONFIG)
-    return Path(named) if named else platformdirs.user_config_path("lucky-keystone", appauthor=False) / "presets.toml"
-
-
 def read_presets(path: Path) -> Mapping[str, Preset]:
     """Read a shop's presets. Raises UsageError naming the line and key that are wrong."""
     advice = "Name a file with presets: --config FILE. docs/formats.md has an example."
@@ -94,7 +86,7 @@ def _preset(path: Path, text: str, name: str, table: dict[str, Any]) -> Preset:
 
 def preset_named(name: str, path: Path | None) -> Preset:
     """Return a preset. Raises UsageError where there is none of that name."""
-    place = path or usual_file()
+    place = path or places.presets()
     if path is None and not place.exists():
         raise UsageError(
             f"There are no presets: {place} does not exist.",

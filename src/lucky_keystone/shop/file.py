@@ -7,23 +7,16 @@ set aside under another name, and the work continues with a new one.
 from __future__ import annotations
 
 import logging
-import os
 import sqlite3
-import sys
 from collections.abc import Callable
 from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TypeVar
 
-import platformdirs
-
+from ..common import places
 from ..common.errors import DriveError
-from ..common.invoker import elevated_for, give_to_user, home, make_folder
-
-JOURNALS = "LUCKY_KEYSTONE_JOURNALS"
-PLACE = "LUCKY_KEYSTONE_LOG"
-"""Environment variable: another file, or 'off'."""
+from ..common.invoker import give_to_user, make_folder
 
 _VERSION = 3
 _ADVICE = "Name another file with LUCKY_KEYSTONE_LOG=FILE, or leave the record out with LUCKY_KEYSTONE_LOG=off."
@@ -63,40 +56,13 @@ def now() -> str:
     return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-def place() -> Path | None:
-    """Return the database's file; None when it is switched off."""
-    named = os.environ.get(PLACE)
-    if named is not None:
-        return None if named in ("", "off") else Path(named)
-    return _usual_place()
-
-
-def journals() -> Path:
-    """Return the folder for what has to be put back onto drives: beside the record, also when that is switched off."""
-    named = os.environ.get(JOURNALS)
-    return Path(named) if named else (place() or _usual_place()).parent / "journals"
-
-
-def data_folder() -> Path:
-    """Return the folder for what the program keeps on this computer: the user's own, with sudo in between too."""
-    if elevated_for() is not None and sys.platform.startswith("linux"):
-        return home() / ".local/share/lucky-keystone"
-    if elevated_for() is not None and sys.platform == "darwin":
-        return home() / "Library/Application Support/lucky-keystone"
-    return platformdirs.user_data_path("lucky-keystone", appauthor=False)
-
-
-def _usual_place() -> Path:
-    return data_folder() / "log.sqlite"
-
-
 def in_record(work: Callable[[sqlite3.Connection], _T], otherwise: _T, *, make: bool, writes: bool = False) -> _T:
     """Do a piece of work in the record, in one transaction; return `otherwise` where there is none.
 
     `make`: a record that is missing is made. `writes`: one that is there is changed. A damaged one is set aside, which
     a warning says, and the work is done once more without it. Raises DriveError when it cannot be used.
     """
-    file = place()
+    file = places.record()
     if file is None:
         return otherwise
     for is_last in (False, True):
