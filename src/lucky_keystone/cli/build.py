@@ -14,7 +14,6 @@ from ..common.errors import UsageError
 from ..common.units import exact_size
 from .choosing import with_edition
 from .guided import ask_for_drive, can_ask, whole_line
-from .inspect import needs, prove, show_source
 from .jobs import DriveJob, How
 from .keeping import Keeping
 from .manner import manner
@@ -39,7 +38,8 @@ from .options import (
 from .outcome import tell_outcome
 from .plan import show_plan
 from .show import console, heading, paragraph
-from .sources import resolved
+from .source_page import show_source
+from .sources import prove, resolved
 from .stages import Stages
 from .targets import Chosen, choose, reading
 
@@ -268,10 +268,11 @@ def _write_and_tell(
 
 def _asked_for_drive(opened: Source, request: Request, bay: Path | None, sector_size: int | None) -> Chosen:
     """Show a source and what it needs, and ask which drive it goes onto."""
+    from ..planning.make import size_needed
     from ..sources.locating import naming_files
 
     with naming_files(opened):
-        needed, refusal = needs(opened, request.choices)
+        needed, refusal = size_needed(opened, request.choices)
     show_source(opened, [], [("Needs", f"a drive of at least {exact_size(needed)}" if needed else refusal)])
     return ask_for_drive(bay, sector_size, needed)
 

@@ -11,7 +11,6 @@ from rich.console import Console
 from rich.text import Text
 
 from ..common.units import SECTOR_SIZES, counted, exact_size, shown_size
-from .inspect import open_with_progress
 from .logged import Logged
 from .machine import show_machines
 from .manner import manner
@@ -29,6 +28,7 @@ from .options import (
     terms_of,
 )
 from .show import console, emit_json, facts, heading, paragraph, starts
+from .sources import open_with_progress
 from .stages import Stages
 from .targets import Chosen, existing, reading
 

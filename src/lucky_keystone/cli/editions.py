@@ -11,6 +11,7 @@ from ..common.errors import SourceError, UsageError
 from ..common.units import counted, exact_size
 from .manner import manner
 from .show import Column, console, emit_json, paragraph, table
+from .sources import open_with_progress
 from .stages import Stages
 
 if TYPE_CHECKING:
@@ -63,7 +64,6 @@ def look_inside(
 def _chosen(source: Place, wanted: str | None, terms: Terms) -> tuple[WholeImage, Edition]:
     """Return the edition that is meant, and the image that holds it."""
     from ..families.windows.portable.editions import all_images, chosen_edition
-    from .inspect import open_with_progress
 
     opened = open_with_progress(source, (), terms=terms)
     if not all_images(opened):

@@ -3,32 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from ..common.errors import KeystoneError, UsageError
-from ..common.units import counted, exact_size, shown_size
+from ..common.units import exact_size, shown_size
 from .editions import look_inside
 from .manner import manner
-from .options import SourcePlace, bay_option, output_options, source_options, terms_of, today
-from .show import Column, console, emit_json, facts, heading, paragraph, table
-from .stages import Stages
+from .options import SourcePlace, bay_option, output_options, source_options, terms_of
+from .show import Column, console, emit_json, heading, paragraph, table
+from .source_page import UNKNOWN, show_source
+from .sources import open_with_progress, prove, resolved
 
 if TYPE_CHECKING:
-    from ..families.choices import Choices
-    from ..families.facts import MacFacts, SourceFacts
+    from ..families.facts import SourceFacts
     from ..families.signing import LoaderSignature
     from ..fetching.link import Place
-    from ..fetching.remote import Terms
-    from ..sources.source import Source
-
-_PROCESSORS = {"x64": "Intel", "arm64": "Apple silicon"}
-_MODELS = 3
-_UNKNOWN = "not a known installer"
-_ALONE = "install image without an installer around it"
 
 
 @click.command(
@@ -94,15 +86,15 @@ def command(
         return
     from ..families.families import facts_of
     from ..families.signing import loader_signatures
+    from ..planning.make import size_needed
     from ..sources.locating import naming_files
-    from .sources import resolved
 
     place, terms = resolved(source, sha256, authority, bay, catalogues)
     opened = open_with_progress(place, added, terms=terms)
     proofs = prove(opened, terms.sha256 or None, verify_source)
     with naming_files(opened):
         found = facts_of(opened)
-        needed, refusal = needs(opened)
+        needed, refusal = size_needed(opened)
         signatures = loader_signatures(opened, found.loaders)
     if manner().as_json:
         from .documents import InspectDocument
@@ -149,7 +141,7 @@ def _find() -> None:
             facts, family = facts_of(opened), family_of(opened)
             build = facts.mac.build if facts.mac is not None else str(facts.build or "")
             what, release = (
-                family.shown if family else _UNKNOWN,
+                family.shown if family else UNKNOWN,
                 " ".join(filter(None, (facts.release, build and f"build {build}"))),
             )
             found.append(FoundInstaller(path=str(path), family=what, release=release, refused=""))
@@ -229,119 +221,3 @@ def _show_rest(found: SourceFacts, signatures: Sequence[LoaderSignature]) -> Non
             out.print(f"  {path}: {shown_size(size)}")
     for note in found.notes:
         paragraph(out, f"Note: {note}", style="warn", indent=2, hanging=4)
-
-
-def needs(source: Source, choices: Choices | None = None) -> tuple[int | None, str]:
-    """Return the bytes a drive must have, or None and why none can be built; without choices the tool decides all."""
-    from ..families.choices import Choices
-    from ..families.family import DriveShape
-    from ..planning.make import make_plan
-
-    try:
-        return make_plan(source, choices or Choices(), DriveShape("any drive", None)).needed, ""
-    except KeystoneError as error:
-        return None, str(error)
-
-
-def open_with_progress(
-    path: Place,
-    added: tuple[Path, ...],
-    further: tuple[Place, ...] = (),
-    drivers: tuple[Path, ...] = (),
-    answer_file: Path | None = None,
-    *,
-    terms: Terms,
-) -> Source:
-    """Open a source; one that has to be measured first says how far it is."""
-    from ..sources.opening import open_source
-
-    with Stages() as stages:
-        return open_source(path, added, stages, further, drivers=drivers, answer_file=answer_file, terms=terms)
-
-
-def prove(source: Source, sha256: str | None, wanted: bool) -> list[str]:
-    """Verify the source as asked; return one line for each proof.
-
-    The sum of an image on a server is compared while a drive is written; with `wanted` it is read before, too.
-    """
-    from ..families.proving import verify_source
-    from ..sources.scanning import doubtful
-
-    if source.remote_files and not wanted:
-        return []
-    if sha256 is None and not wanted:
-        return []
-    with Stages() as stages:
-        proofs = verify_source(source, sha256, stages, integrity=wanted)
-    return [*proofs, *doubtful(source)]
-
-
-def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, str]] = ()) -> None:
-    """Print the facts every command shows of a source."""
-    from ..families.families import facts_of, family_of
-    from ..sources.source import INSTALL_IMAGE
-
-    found, family = facts_of(source), family_of(source)
-    out = console()
-    rows = [
-        ("Source", f"{source.path}, {found.form}"),
-        ("Family", family.shown if family else _ALONE if source.form == INSTALL_IMAGE else _UNKNOWN),
-        ("Label", found.label or "none"),
-    ]
-    if found.mac is not None:
-        rows += _mac_rows(found, found.mac)
-    elif found.table:
-        rows += [("Table", found.table), ("Size", exact_size(found.total_bytes))]
-    else:
-        contents = _contents(found)
-        rows += [
-            ("Release", f"{found.release}, build {found.build}" if found.build else "unknown"),
-            ("Architectures", ", ".join(found.architectures) or "unknown"),
-            ("Languages", ", ".join(found.languages) or "unknown"),
-            ("Contents", contents),
-        ]
-    rows += [("With", f"{other.path}, {other.form}") for other in source.further]
-    rows += [("Added", str(path)) for path in source.added]
-    rows += [("Proof", _proof(source))] if source.remote_files and not proofs else []
-    rows += [("Verified", proof) for proof in proofs]
-    rows += further
-    facts(out, rows)
-
-
-def _proof(source: Source) -> str:
-    """Say what will prove an image that is read from a server."""
-    if source.sha256:
-        return "its SHA-256 is compared while a drive is written, before the drive is finished"
-    return "none: give its SHA-256 with --sha256 to have it compared"
-
-
-def _contents(found: SourceFacts) -> str:
-    files = f"{counted(found.file_count, 'file')} in {counted(found.folder_count, 'folder')}"
-    return f"{files}, {shown_size(found.total_bytes)}"
-
-
-def _mac_rows(found: SourceFacts, mac: MacFacts) -> list[tuple[str, str]]:
-    build = f", build {mac.build}" if mac.build else ""
-    contents = _contents(found)
-    rows = [
-        ("Installer", mac.title),
-        ("Release", f"{found.release}{build}" if found.release else "unknown"),
-        ("Generation", f"{mac.generation}: same layout" if mac.generation else "unknown"),
-        ("Processors", " and ".join(_PROCESSORS[name] for name in found.architectures) or "unknown"),
-        ("Models", f"{len(mac.models)} listed: {', '.join(mac.models[:_MODELS])}" if mac.models else "not listed"),
-        ("Contents", contents),
-    ]
-    if len(mac.models) > _MODELS:
-        rows[-2] = ("Models", f"{rows[-2][1]} …")
-    if mac.certified_until:
-        rows.append(("Certificates", _certified(mac.certified_until)))
-    if mac.base_unread:
-        rows.append(("Base system", f"not examined: {mac.base_unread}"))
-    return [*rows, ("To buy", f"a stick of {mac.sold} GB or more")] if mac.sold else rows
-
-
-def _certified(until: str) -> str:
-    """Say until when an installer runs, by this computer's clock."""
-    if date.fromisoformat(until) >= today():
-        return f"valid until {until}"
-    return f"expired on {until}: the installer refuses to run under a correct clock (set the Mac's back before it)"

@@ -13,10 +13,10 @@ from rich.text import Text
 from ..common.errors import UsageError
 from ..common.outputs import OutputKind, write_output
 from ..common.units import counted, exact_size
-from .inspect import open_with_progress
 from .manner import manner
 from .options import SourcePlace, authority_option, output_options, overwrite_option, replacing_of, terms_of
 from .show import Column, console, emit_json, facts, heading, paragraph, table
+from .sources import open_with_progress
 
 if TYPE_CHECKING:
     from ..families.asking import Shortfall

@@ -15,7 +15,6 @@ from ..common.errors import KeystoneError, ProtectError, UsageError
 from ..common.shell import quoted
 from ..common.units import counted
 from .after import eject, tell_system
-from .inspect import open_with_progress
 from .logged import Logged
 from .manner import manner
 from .options import (
@@ -30,6 +29,7 @@ from .options import (
     terms_of,
 )
 from .show import console, emit_json, heading, paragraph, starts
+from .sources import open_with_progress
 from .stages import Stages, tell
 from .targets import Chosen, confirm_change, existing, guard, open_for_writing, reading
 

@@ -11,7 +11,6 @@ import click
 from ..common.outputs import OutputKind, refuse_output
 from ..common.units import exact_size, shown_size
 from .choosing import with_edition
-from .inspect import open_with_progress, prove, show_source
 from .layout import show_sketch
 from .manner import manner
 from .options import (
@@ -31,7 +30,8 @@ from .options import (
     with_option,
 )
 from .show import Column, console, emit_json, facts, heading, starts, table
-from .sources import resolved
+from .source_page import show_source
+from .sources import open_with_progress, prove, resolved
 from .targets import choose
 
 if TYPE_CHECKING:

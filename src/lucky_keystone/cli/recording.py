@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 from ..common.errors import SourceError, UsageError, naming
 from ..fetching.catalogue import BLOCK_SIZE, CatalogueImage
 from ..fetching.link import is_plain_name
-from .inspect import open_with_progress
 from .options import terms_of
+from .sources import open_with_progress
 from .stages import Stages
 
 if TYPE_CHECKING:

@@ -10,7 +10,6 @@ import click
 
 from ..common.errors import UsageError
 from ..common.outputs import OutputKind, refuse_output, write_output
-from .inspect import open_with_progress
 from .logged import Logged
 from .manner import manner
 from .options import (
@@ -27,6 +26,7 @@ from .options import (
     terms_of,
 )
 from .show import console, emit_json, paragraph
+from .sources import open_with_progress
 from .stages import Stages
 from .targets import Chosen, existing, reading
 

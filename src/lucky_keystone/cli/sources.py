@@ -1,4 +1,4 @@
-"""Where a source is read from, and what proves it: a path, the store, a link, or what a catalogue says of one."""
+"""Where a source is read from: a path, the store, a link, what a catalogue says of one; opened, and proven as asked."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from ..common.errors import SourceError
 from .choosing import LISTED, read_all, refuse_other_sum, refuse_without_links
 from .options import terms_of
+from .stages import Stages
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
     from ..fetching.catalogue import CatalogueImage
     from ..fetching.link import Place
     from ..fetching.remote import Terms
+    from ..sources.source import Source
 
 
 def resolved(
@@ -59,3 +61,36 @@ def _named(place: Place, catalogues: Sequence[Place], authority: Path | None) ->
         f"No image of the catalogue is called {place.name}.",
         advice=f"Its images: {', '.join(image.file for image in images[:LISTED]) or 'none'}.",
     )
+
+
+def open_with_progress(
+    path: Place,
+    added: tuple[Path, ...],
+    further: tuple[Place, ...] = (),
+    drivers: tuple[Path, ...] = (),
+    answer_file: Path | None = None,
+    *,
+    terms: Terms,
+) -> Source:
+    """Open a source; one that has to be measured first says how far it is."""
+    from ..sources.opening import open_source
+
+    with Stages() as stages:
+        return open_source(path, added, stages, further, drivers=drivers, answer_file=answer_file, terms=terms)
+
+
+def prove(source: Source, sha256: str | None, wanted: bool) -> list[str]:
+    """Verify the source as asked; return one line for each proof.
+
+    The sum of an image on a server is compared while a drive is written; with `wanted` it is read before, too.
+    """
+    from ..families.proving import verify_source
+    from ..sources.scanning import doubtful
+
+    if source.remote_files and not wanted:
+        return []
+    if sha256 is None and not wanted:
+        return []
+    with Stages() as stages:
+        proofs = verify_source(source, sha256, stages, integrity=wanted)
+    return [*proofs, *doubtful(source)]

@@ -8,7 +8,7 @@ from types import MappingProxyType
 
 import msgspec
 
-from ..common.errors import SourceError, UsageError
+from ..common.errors import KeystoneError, SourceError, UsageError
 from ..common.units import shown_size
 from ..content.extents import MIB
 from ..families.choices import Choices, check_choices
@@ -105,6 +105,14 @@ def make_plan(
         manifest_room=fitted.manifest_room,
         damage=damage,
     )
+
+
+def size_needed(source: Source, choices: Choices | None = None) -> tuple[int | None, str]:
+    """Return the bytes a drive must have, or None and why none can be built; without choices the tool decides all."""
+    try:
+        return make_plan(source, choices or Choices(), DriveShape("any drive", None)).needed, ""
+    except KeystoneError as error:
+        return None, str(error)
 
 
 def _refuse_what_starts_nowhere(source: Source, forecast: Sequence[Outlook]) -> None:
