@@ -483,7 +483,8 @@ def main(arguments: list[str]) -> int:
     '-' as the only argument: command lines come from standard input as JSON, one bench after the other.
     """
     from lucky_keystone.cli import main as program
-    from lucky_keystone.cli import streams, targets
+    from lucky_keystone.cli import streams
+    from lucky_keystone.doing import targets
     from lucky_keystone.drives import retrying
     from lucky_keystone.drives.windows.host import WindowsHost
     from lucky_keystone.machine import this_machine

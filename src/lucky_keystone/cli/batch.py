@@ -16,19 +16,19 @@ from rich.text import Text
 from ..common.errors import Interrupted, KeystoneError, ProtectError, UsageError
 from ..common.outputs import OutputKind, refuse_output, write_output
 from ..common.units import counted, exact_size, parse_size, shown_size
+from ..doing.logged import Logged
+from ..doing.targets import Chosen, choose, reading
 from .jobs import DriveJob, How
-from .logged import Logged
 from .manner import manner
 from .options import SourcePlace, asked_for, replacing_of
 from .pace import shown_seconds
 from .show import Column, console, emit_json, heading, paragraph, table
 from .stages import Stages, tell
-from .targets import Chosen, choose, reading
 
 if TYPE_CHECKING:
-    from ..building.batch import BatchRow
-    from ..building.request import Request, WantedDrive
     from ..common.outputs import Replacing
+    from ..doing.batch import BatchRow
+    from ..doing.request import Request, WantedDrive
     from ..doing.work import Work
     from ..drives.guards import Guard
     from ..families.choices import Choices
@@ -98,7 +98,7 @@ class Batch:
 
     def carry_out(self, path: Path, how: How, report: Path | None, *, yes: bool, overwrite: bool) -> int:
         """Build every row's drive, tell what became of each, and return the exit code: the highest of all rows."""
-        from ..building.batch import read_batch
+        from ..doing.batch import read_batch
 
         replacing = replacing_of(overwrite, path)
         if report is not None:
@@ -149,7 +149,7 @@ class Batch:
 
     def _choose(self, entry: _Entry, folder: Path) -> None:
         """Find the row's drive, and what is asked for it."""
-        from ..building.request import is_plan_file, with_saved_plan
+        from ..doing.request import is_plan_file, with_saved_plan
 
         row = entry.row
         drive = str(folder / row.drive) if _is_file_name(row.drive) else row.drive
@@ -177,7 +177,7 @@ class Batch:
 
     def _plan(self, entry: _Entry, job: DriveJob, how: How) -> None:
         """Open the row's source, once for all rows that have it, and decide."""
-        from ..building.request import built_before, plan_all
+        from ..doing.request import built_before, plan_all
         from ..sources.locating import naming_files
         from .choosing import with_edition
 
@@ -197,7 +197,7 @@ class Batch:
         entry.label = (plan.choices.label if plan is not None else None) or ""
 
     def _opened(self, request: Request) -> Source:
-        from ..building.request import open_requested
+        from ..doing.request import open_requested
 
         key = str(request.path)
         if key not in self._sources:
@@ -302,7 +302,7 @@ def _is_healthy(chosen: Chosen) -> bool:
 
 
 def _passes(entries: Sequence[_Entry]) -> list[list[_Entry]]:
-    from ..building.batch import in_passes
+    from ..doing.batch import in_passes
 
     def key(entry: _Entry) -> tuple[object, Choices]:
         assert entry.wanted is not None

@@ -12,10 +12,11 @@ import click
 
 from ..common.errors import UsageError
 from ..common.units import exact_size
+from ..doing.keeping import Keeping
+from ..doing.targets import Chosen, choose, reading
 from .choosing import with_edition
 from .guided import ask_for_drive, can_ask, whole_line
 from .jobs import DriveJob, How
-from .keeping import Keeping
 from .manner import manner
 from .options import (
     Size,
@@ -41,10 +42,9 @@ from .show import console, heading, paragraph
 from .source_page import show_source
 from .sources import prove, resolved
 from .stages import Stages
-from .targets import Chosen, choose, reading
 
 if TYPE_CHECKING:
-    from ..building.request import Request, WantedDrive
+    from ..doing.request import Request, WantedDrive
     from ..fetching.link import Link, Place
     from ..machine.known import KnownMachine
     from ..sources.source import Source
@@ -156,7 +156,7 @@ def command(
     Run the same command again to continue an interrupted build. Several drives are written in one pass; so are those of
     a batch that have the same source and choices, and each of its rows succeeds or fails alone.
     """
-    from ..building.request import Request, is_plan_file, open_requested, plan_all, with_saved_plan
+    from ..doing.request import Request, is_plan_file, open_requested, plan_all, with_saved_plan
     from ..families.choices import Choices
     from ..sources.locating import naming_files
     from .batch import Batch

@@ -11,7 +11,8 @@ from rich.console import Console
 from rich.text import Text
 
 from ..common.units import SECTOR_SIZES, counted, exact_size, shown_size
-from .logged import Logged
+from ..doing.logged import Logged
+from ..doing.targets import Chosen, existing, reading
 from .machine import show_machines
 from .manner import manner
 from .options import (
@@ -30,7 +31,6 @@ from .options import (
 from .show import console, emit_json, facts, heading, paragraph, starts
 from .sources import open_with_progress
 from .stages import Stages
-from .targets import Chosen, existing, reading
 
 if TYPE_CHECKING:
     from ..checking.report import Finding, Report, VolumeSummary

@@ -14,7 +14,9 @@ import click
 from .. import __version__
 from ..common.outputs import OutputKind, refuse_output, write_output
 from ..common.shell import command_line
+from ..doing.targets import existing
 from .captured import run_captured
+from .confirming import confirm
 from .manner import manner
 from .options import (
     bay_option,
@@ -26,7 +28,6 @@ from .options import (
     replacing_of,
 )
 from .show import console, emit_json, heading, paragraph
-from .targets import confirm, existing
 
 if TYPE_CHECKING:
     from .documents import CommandRun

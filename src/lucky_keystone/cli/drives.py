@@ -12,6 +12,7 @@ from rich.console import Console
 from rich.text import Text
 
 from ..common.units import shown_size, sold_size
+from ..doing.targets import Chosen, contents_of, host_of
 from ..drives.drive import Drive
 from ..drives.guards import held_back
 from ..drives.host import Host
@@ -19,7 +20,6 @@ from ..winapi.names import is_device_name
 from .manner import manner
 from .options import bay_option, output_options
 from .show import console, emit_json, paragraph
-from .targets import Chosen, contents_of, host_of
 
 if TYPE_CHECKING:
     from .documents import DriveBody

@@ -10,7 +10,9 @@ import click
 from ..common.errors import UsageError
 from ..common.outputs import OutputKind, refuse_output
 from ..common.units import exact_size, shown_size
-from .logged import Logged
+from ..doing.logged import Logged
+from ..doing.targets import existing, open_for_writing, reading
+from .confirming import confirm
 from .manner import manner
 from .options import (
     bay_option,
@@ -23,16 +25,15 @@ from .options import (
 )
 from .show import console, emit_json, facts, heading, paragraph
 from .stages import Stages
-from .targets import confirm, existing, open_for_writing, reading
 
 if TYPE_CHECKING:
+    from ..doing.targets import Chosen
     from ..drives.guards import Guard
     from ..drives.medium import OpenMedium
     from ..gauging.gauge import Gauged, Mode
     from ..gauging.journal import FileJournal
     from ..gauging.rates import Rates
     from .documents import RatesBody
-    from .targets import Chosen
 
 _LISTED = 6
 _MODES = {

@@ -12,6 +12,7 @@ from ..common.errors import KeystoneError, UsageError
 from ..common.nearest import did_you_mean
 from ..common.shell import command_line
 from ..common.units import exact_size
+from ..doing.targets import Chosen, choose, host_of
 from ..drives.drive import Drive
 from ..drives.guards import held_back
 from ..fetching.link import is_link, parse_link
@@ -20,7 +21,6 @@ from .manner import manner
 from .question import ask
 from .show import console, heading, paragraph
 from .streams import is_terminal
-from .targets import Chosen, choose, host_of
 
 
 def can_ask() -> bool:

@@ -11,13 +11,14 @@ from typing import TYPE_CHECKING, Literal
 
 from ..common.errors import KeystoneError
 from ..common.units import rate
-from .after import eject, tell_system
-from .logged import Logged
+from ..doing.after import eject, tell_system
+from ..doing.logged import Logged
+from ..doing.targets import Chosen, guard, open_for_writing
+from .confirming import confirm
 from .stages import Stages
-from .targets import Chosen, confirm, guard, open_for_writing
 
 if TYPE_CHECKING:
-    from ..building.request import WantedDrive
+    from ..doing.request import WantedDrive
     from ..doing.work import Work
     from ..drives.guards import Guard
     from ..planning.plan import Plan

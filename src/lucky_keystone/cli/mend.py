@@ -14,8 +14,10 @@ from rich.text import Text
 from ..common.errors import KeystoneError, ProtectError, UsageError
 from ..common.shell import quoted
 from ..common.units import counted
-from .after import eject, tell_system
-from .logged import Logged
+from ..doing.after import eject, tell_system
+from ..doing.logged import Logged
+from ..doing.targets import Chosen, existing, guard, open_for_writing, reading
+from .confirming import confirm_change
 from .manner import manner
 from .options import (
     SourcePlace,
@@ -31,7 +33,6 @@ from .options import (
 from .show import console, emit_json, heading, paragraph, starts
 from .sources import open_with_progress
 from .stages import Stages, tell
-from .targets import Chosen, confirm_change, existing, guard, open_for_writing, reading
 
 if TYPE_CHECKING:
     from ..drives.guards import Guard

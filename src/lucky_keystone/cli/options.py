@@ -169,7 +169,7 @@ def bay_option(function: _F) -> _F:
 def complete_drive(ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
     """Complete a DRIVE: the tags of the bay, and files."""
     from ..common.errors import KeystoneError
-    from .targets import host_of
+    from ..doing.targets import host_of
 
     bay = ctx.params.get("bay") or os.environ.get("LUCKY_KEYSTONE_BAY")
     try:
@@ -302,10 +302,10 @@ def terms_of(sha256: str | None, authority: Path | None, bay: Path | None = None
     """Return how images are read: discs of the bay with their drives' faults; breaks of a connection are told."""
     from ..common.errors import NotYet
     from ..content.source_file import SourceFile
+    from ..doing.targets import host_of
     from ..fetching.patience import Events
     from ..fetching.remote import Terms
     from .stages import tell
-    from .targets import host_of
 
     def disc(path: Path) -> SourceFile | None:
         try:

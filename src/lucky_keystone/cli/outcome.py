@@ -15,10 +15,10 @@ from .show import console, emit_json, heading, paragraph
 
 if TYPE_CHECKING:
     from ..building.build import BuildResult
+    from ..doing.targets import Chosen
     from ..doing.work import Work
     from ..planning.plan import Plan
     from .documents import BuiltDrive
-    from .targets import Chosen
 
 
 def tell_outcome(

@@ -10,6 +10,7 @@ import click
 
 from ..common.outputs import OutputKind, refuse_output
 from ..common.units import exact_size, shown_size
+from ..doing.targets import choose
 from .choosing import with_edition
 from .layout import show_sketch
 from .manner import manner
@@ -32,7 +33,6 @@ from .options import (
 from .show import Column, console, emit_json, facts, heading, starts, table
 from .source_page import show_source
 from .sources import open_with_progress, prove, resolved
-from .targets import choose
 
 if TYPE_CHECKING:
     from ..families.asking import Shortfall

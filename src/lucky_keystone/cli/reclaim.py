@@ -8,13 +8,14 @@ from typing import Any, Literal
 import click
 
 from ..common.units import shown_size
-from .after import eject, tell_system
-from .logged import Logged
+from ..doing.after import eject, tell_system
+from ..doing.logged import Logged
+from ..doing.targets import existing, open_for_writing
+from .confirming import confirm
 from .manner import manner
 from .options import Size, Word, bay_option, complete_drive, guard_options, lifted_guards, output_options
 from .show import console, emit_json, paragraph
 from .stages import Stages
-from .targets import confirm, existing, open_for_writing
 
 
 @click.command(

@@ -9,14 +9,14 @@ import click
 
 from ..common.outputs import OutputKind, refuse_output, with_maker, write_output
 from ..common.units import SECTOR_SIZES
+from ..doing.targets import existing, reading
 from ..rehearsal.emulator import FIRMWARES
 from .manner import manner
 from .options import Word, bay_option, complete_drive, output_options, overwrite_option, replacing_of
 from .show import console, emit_json, heading, paragraph
-from .targets import existing, reading
 
 if TYPE_CHECKING:
-    from .targets import Chosen
+    from ..doing.targets import Chosen
 
 _SHOWN_LINES = 12
 

@@ -10,7 +10,8 @@ import click
 
 from ..common.errors import UsageError
 from ..common.outputs import OutputKind, refuse_output, write_output
-from .logged import Logged
+from ..doing.logged import Logged
+from ..doing.targets import Chosen, existing, reading
 from .manner import manner
 from .options import (
     SourcePlace,
@@ -28,7 +29,6 @@ from .options import (
 from .show import console, emit_json, paragraph
 from .sources import open_with_progress
 from .stages import Stages
-from .targets import Chosen, existing, reading
 
 if TYPE_CHECKING:
     from ..checking.check import Examined

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import logging
 import time
 from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
 from ..common.errors import DriveError, Interrupted, KeystoneError, ProtectError
 from ..common.units import rate
-from .show import console
 from .targets import Chosen
 
 if TYPE_CHECKING:
     from ..checking.report import Report
     from ..sources.source import Source
+
+_log = logging.getLogger(__name__)
 
 
 class Logged:
@@ -61,7 +63,7 @@ class Logged:
             return 0
 
     def enter(self, error: BaseException | None) -> None:
-        """Write the entry. A record that cannot be written is reported on standard error, and no more."""
+        """Write the entry. A record that cannot be written is warned of, and no more."""
         from ..shop import file as shopfile
         from ..shop import log as shoplog
 
@@ -87,7 +89,7 @@ class Logged:
         try:
             shoplog.add(entry)
         except DriveError as trouble:
-            console(err=True).print(f"Note: {trouble.message} {trouble.advice}")
+            _log.warning("%s %s", trouble.message, trouble.advice)
 
 
 def _result(error: BaseException | None, *, healthy: bool) -> str:

@@ -10,6 +10,10 @@ from typing import Protocol, TypeVar
 
 import msgspec
 
+from ..building.build import claim_of, is_built
+from ..building.compose import compose_drive
+from ..building.keeping import Keeper
+from ..building.update import Standing, read_standing
 from ..common.errors import KeystoneError, UsageError
 from ..common.progress import Progress, silent
 from ..content.blank import is_blank
@@ -32,10 +36,6 @@ from ..sources.opening import open_source
 from ..sources.source import Source
 from ..starting.trust import ANY_MACHINE, Machine
 from ..volumes.kind import StandingVolume
-from .build import claim_of, is_built
-from .compose import compose_drive
-from .keeping import Keeper
-from .update import Standing, read_standing
 
 
 class Target(Protocol):

@@ -10,7 +10,7 @@ from ..drives.host import Span
 from .targets import Chosen
 
 if TYPE_CHECKING:
-    from ..doing.work import RetryingMedium
+    from .work import RetryingMedium
 
 
 def tell_system(chosen: Chosen, medium: RetryingMedium, partitions: Sequence[Span]) -> list[str]:

@@ -1,0 +1,93 @@
+"""Asking before a drive is erased or changed: its tag or file name is typed."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Collection
+from pathlib import Path
+
+from ..common.errors import KeystoneError, ProtectError
+from ..common.units import exact_size
+from ..doing.targets import Chosen, contents_of, guard, reading
+from ..drives.guards import Guard
+from .question import ask
+from .show import console, paragraph
+from .streams import is_terminal
+from .text import visible
+
+
+def confirm(
+    chosen: Chosen,
+    *,
+    yes: bool,
+    needed: int,
+    lifted: Collection[Guard],
+    sources: Collection[Path] = (),
+    will: str = "erased",
+    continues: bool = False,
+) -> None:
+    """Make sure that `chosen` may be written. Raises ProtectError unless its tag or file name was typed, or `yes`.
+
+    An image file that holds no more than the beginning of this very build is not asked for again.
+    """
+    guard(chosen, needed=needed, lifted=lifted, sources=sources)
+    if not chosen.exists or yes or (continues and chosen.is_image_file):
+        return
+    what = _described(chosen)
+    if not is_terminal(sys.stdin):
+        raise ProtectError(
+            f"{chosen.name} ({what}) would be {will}, and there is no terminal to confirm on.",
+            advice="Add --yes when that is what you want.",
+        )
+    _tell_what_is_lost(chosen, what, will)
+    _let_name_be_typed(chosen)
+
+
+def confirm_change(
+    chosen: Chosen, will: str, *, yes: bool, lifted: Collection[Guard], sources: Collection[Path] = ()
+) -> None:
+    """Make sure that `chosen`, which keeps its files, may be changed. `will` says how. Raises as `confirm` does."""
+    guard(chosen, needed=0, lifted=lifted, sources=sources)
+    if yes:
+        return
+    what = f"{chosen.name} ({_described(chosen)})"
+    if not is_terminal(sys.stdin):
+        raise ProtectError(
+            f"{what}: {will}, and there is no terminal to confirm on.",
+            advice="Add --yes when that is what you want.",
+        )
+    out = console(err=True)
+    out.print()
+    paragraph(out, f"{what}: {will}. Its files stay.", style="bold")
+    _let_name_be_typed(chosen)
+
+
+def _described(chosen: Chosen) -> str:
+    return f"{chosen.drive.model}, {exact_size(chosen.size)}" if chosen.drive else exact_size(chosen.size)
+
+
+def _let_name_be_typed(chosen: Chosen) -> None:
+    typed = ask(f"Type {visible(chosen.name)} to continue")
+    if typed.upper() != chosen.name.upper():
+        raise ProtectError(
+            "That is not its name; nothing was written.", advice="Run the command again when you are sure."
+        )
+
+
+def _tell_what_is_lost(chosen: Chosen, what: str, will: str) -> None:
+    """Say what is on a drive now: files that someone still wants are lost more often than anything else."""
+    from ..drives.contents import inventories
+
+    out = console(err=True)
+    out.print()
+    paragraph(
+        out, f"Everything on {chosen.name} ({what}) will be {will}. On it now: {contents_of(chosen)}.", style="bold"
+    )
+    try:
+        with reading(chosen) as medium:
+            for found in inventories(medium, chosen.sector_size):
+                paragraph(out, f"{found.volume}: {found.summary}", indent=2, hanging=4)
+                for newest in found.newest:
+                    paragraph(out, f"{newest.modified:%Y-%m-%d %H:%M}  {newest.path}", indent=4, hanging=22)
+    except KeystoneError as error:
+        paragraph(out, f"Its files could not be listed: {error.message}", indent=2, hanging=4)
