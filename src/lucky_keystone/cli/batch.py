@@ -189,10 +189,10 @@ class Batch:
             entry.opened = opened = self._opened(request)
             with naming_files(opened):
                 entry.request = request = replace(request, choices=with_edition(opened, request.choices))
-                plan = built_before(request, opened, chosen, reading) if how.resume else None
+                plan = built_before(request, opened, chosen) if how.resume else None
                 entry.is_built = plan is not None and _is_healthy(chosen)
                 if not entry.is_built:
-                    (entry.wanted,) = plan_all(request, opened, [chosen], reading)
+                    (entry.wanted,) = plan_all(request, opened, [chosen])
                     plan = entry.wanted.plan
         entry.label = (plan.choices.label if plan is not None else None) or ""
 

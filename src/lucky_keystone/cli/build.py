@@ -13,7 +13,7 @@ import click
 from ..common.errors import UsageError
 from ..common.units import exact_size
 from ..doing.keeping import Keeping
-from ..doing.targets import Chosen, choose, reading
+from ..doing.targets import Chosen, choose
 from .choosing import with_edition
 from .guided import ask_for_drive, can_ask, whole_line
 from .jobs import DriveJob, How
@@ -228,7 +228,7 @@ def command(
         chosen = [_asked_for_drive(opened, request, bay, sector_size)]
         job.guard(chosen, opened.places)
     with naming_files(opened):
-        wanted = plan_all(request, opened, chosen, reading)
+        wanted = plan_all(request, opened, chosen)
     pairs = list(zip(chosen, wanted, strict=True))
     _show_plans(opened, pairs, known.machines, with_source=bool(drives))
     job.confirm(pairs, opened, yes=yes)

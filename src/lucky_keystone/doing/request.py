@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from contextlib import AbstractContextManager
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Protocol, TypeVar
 
 import msgspec
 
@@ -18,7 +16,6 @@ from ..common.errors import KeystoneError, UsageError
 from ..common.progress import Progress, silent
 from ..content.blank import is_blank
 from ..drives.guards import refuse_source_as_target
-from ..drives.medium import Medium
 from ..drives.readback import read_back
 from ..families.choices import Choices, given
 from ..families.families import family_for
@@ -27,7 +24,6 @@ from ..fetching.link import Link, Place
 from ..fetching.remote import Terms
 from ..machine.known import KnownMachine
 from ..manifest.format import ManifestError, read_manifest, unpack_manifest
-from ..manifest.shelf import Shelf
 from ..planning.fitting import FROM_SCRATCH
 from ..planning.make import make_plan
 from ..planning.plan import Plan
@@ -36,38 +32,7 @@ from ..sources.opening import open_source
 from ..sources.source import Source
 from ..starting.trust import ANY_MACHINE, Machine
 from ..volumes.kind import StandingVolume
-
-
-class Target(Protocol):
-    """A drive as it was named; an image file may not exist yet."""
-
-    @property
-    def name(self) -> str: ...
-
-    @property
-    def path(self) -> Path: ...
-
-    @property
-    def exists(self) -> bool: ...
-
-    @property
-    def is_image_file(self) -> bool: ...
-
-    @property
-    def size(self) -> int:
-        """Bytes of one that exists."""
-
-    @property
-    def sector_size(self) -> int: ...
-
-    def shelf(self) -> Shelf:
-        """What this computer keeps for it."""
-
-    def shape(self, size: int | None) -> DriveShape:
-        """What planning needs to know of it; `size` (bytes) is for an image file to be made."""
-
-
-_T = TypeVar("_T", bound=Target)
+from .targets import Chosen, reading
 
 
 def is_plan_file(path: Place) -> bool:
@@ -164,8 +129,7 @@ def open_requested(request: Request, progress: Progress = silent) -> Source:
 def plan_all(
     request: Request,
     source: Source,
-    targets: Sequence[_T],
-    reading: Callable[[_T], AbstractContextManager[Medium]],
+    targets: Sequence[Chosen],
 ) -> list[WantedDrive]:
     """Decide for every drive. Raises as `make_plan` does, and ProtectError where a drive cannot be updated."""
     wanted: list[WantedDrive] = []
@@ -175,10 +139,10 @@ def plan_all(
         refuse_source_as_target(source.places, source.identities, target.path)
         if not request.update:
             _refuse_other_size(request, target)
-            begun = _begun(request, source, target, reading)
-            finished = _finished(request, source, target, reading) if not begun else None
+            begun = _begun(request, source, target)
+            finished = _finished(request, source, target) if not begun else None
             plan = begun or finished or _plan(request, source, target.shape(request.size))
-            keeps = begun is not None or (finished is not None and _is_untouched(target, reading))
+            keeps = begun is not None or (finished is not None and _is_untouched(target))
             wanted.append(WantedDrive(plan, continues=keeps))
             continue
         if not target.exists:
@@ -200,7 +164,7 @@ def _plan(request: Request, source: Source, shape: DriveShape, standing: Sequenc
     return make_plan(source, request.choices, shape, standing, request.machine, request.earlier, request.machines)
 
 
-def _refuse_other_size(request: Request, target: Target) -> None:
+def _refuse_other_size(request: Request, target: Chosen) -> None:
     """Raise UsageError for a size that was asked for of an image file that is there already."""
     asked = request.size if request.saved is None else None
     if asked is not None and target.exists and target.is_image_file and target.size != asked:
@@ -213,8 +177,7 @@ def _refuse_other_size(request: Request, target: Target) -> None:
 def _begun(
     request: Request,
     source: Source,
-    target: _T,
-    reading: Callable[[_T], AbstractContextManager[Medium]],
+    target: Chosen,
 ) -> Plan | None:
     """Return the plan that an unfinished image file was made by; None when it holds anything else.
 
@@ -241,8 +204,7 @@ def _begun(
 def _finished(
     request: Request,
     source: Source,
-    target: _T,
-    reading: Callable[[_T], AbstractContextManager[Medium]],
+    target: Chosen,
 ) -> Plan | None:
     """Return the plan that a finished image file was made by, when there was none; None when it holds anything else.
 
@@ -261,9 +223,7 @@ def _finished(
         return plan if medium.read_at(0, len(seal)) == seal else None
 
 
-def built_before(
-    request: Request, source: Source, target: _T, reading: Callable[[_T], AbstractContextManager[Medium]]
-) -> Plan | None:
+def built_before(request: Request, source: Source, target: Chosen) -> Plan | None:
     """Return the plan that a finished drive was made by, where that is what is asked for; None for any other drive.
 
     An image file was planned before there was one, so it is planned for in both ways.
@@ -290,7 +250,7 @@ def built_before(
     return None
 
 
-def _is_untouched(target: _T, reading: Callable[[_T], AbstractContextManager[Medium]]) -> bool:
+def _is_untouched(target: Chosen) -> bool:
     """Tell whether a finished drive is as it was built: nothing that somebody put there would be lost."""
     with reading(target) as medium:
         try:
