@@ -11,7 +11,7 @@ import pytest
 from lucky_keystone.cli.main import main
 from lucky_keystone.common.errors import UsageError
 from lucky_keystone.content.source_file import SourceFile
-from lucky_keystone.doing.batch import BatchRow, in_passes, read_batch
+from lucky_keystone.doing.batch_file import BatchRow, in_passes, read_batch
 from lucky_keystone.drives.bay import Bay
 from lucky_keystone.families.choices import Choices
 

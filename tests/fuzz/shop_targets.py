@@ -7,7 +7,7 @@ from pathlib import Path
 
 from lucky_keystone.common import places
 from lucky_keystone.common.errors import DriveError
-from lucky_keystone.doing.batch import read_batch
+from lucky_keystone.doing.batch_file import read_batch
 from lucky_keystone.machine.facts import blank, read_machine
 from lucky_keystone.planning.presets import read_presets
 from lucky_keystone.shop.built import KeptBuild, KeptDecision, recall, remember

@@ -186,6 +186,7 @@ def test_the_command(tmp_path: Path) -> None:
     assert sorted(path.name for path in into.iterdir()) == ["winload.efi"]
 
 
+@pytest.mark.posix  # an embedded interpreter does not read PYTHONPATH
 def test_without_the_fast_form(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Where its package is missing or broken everything works, and says why it takes long."""
     (tmp_path / "wasmtime.py").write_text("raise ImportError")

@@ -59,6 +59,12 @@ class Code(StrEnum):
     NTFS_MIRROR = "ntfs.mirror"
     NTFS_VERSION = "ntfs.version"
     NTFS_BITMAP = "ntfs.bitmap"
+    # exFAT
+    EXFAT_BOOT_SUM = "exfat.boot-sum"
+    EXFAT_BOOT_COPY = "exfat.boot-copy"
+    EXFAT_BITMAP = "exfat.bitmap"
+    EXFAT_UPCASE = "exfat.upcase"
+    EXFAT_MEDIA_FAILURE = "exfat.media-failure"
     # HFS+
     HFSPLUS_ALTERNATE = "hfsplus.alternate"
     HFSPLUS_JOURNAL = "hfsplus.journal"

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
-from dataclasses import replace
+from collections.abc import Mapping, Sequence
+from dataclasses import KW_ONLY, dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,18 +15,17 @@ from ..common.units import exact_size
 from ..doing.keeping import Keeping
 from ..doing.targets import Chosen, choose
 from .choosing import with_edition
+from .confirming import confirm_all
 from .guided import ask_for_drive, can_ask, whole_line
-from .jobs import DriveJob, How
 from .manner import manner
 from .options import (
     Size,
     SourcePlace,
-    asked_for,
     bay_option,
     choice_options,
     complete_drive,
+    gathered,
     guard_options,
-    lifted_guards,
     machine_options,
     output_options,
     overwrite_option,
@@ -44,12 +43,19 @@ from .sources import prove, resolved
 from .stages import Stages
 
 if TYPE_CHECKING:
-    from ..doing.request import Request, WantedDrive
+    from ..doing.given import GivenMachines, GivenPreset, GivenSource
+    from ..doing.jobs import DriveJob, How, Pair
+    from ..doing.request import Request
+    from ..drives.guards import Guard
     from ..fetching.link import Link, Place
     from ..machine.known import KnownMachine
     from ..sources.source import Source
 
-    _Pair = tuple[Chosen, WantedDrive]
+
+def _how(*, quick: bool, from_scratch: bool, no_verify: bool, no_probe: bool, ejecting: bool) -> How:
+    from ..doing.jobs import How
+
+    return How(verify=not no_verify, resume=not from_scratch, probe=not no_probe, quick=quick, eject=ejecting)
 
 
 @click.command(
@@ -120,6 +126,7 @@ Examples:
 @guard_options
 @bay_option
 @output_options
+@gathered("how", _how, "quick", "from_scratch", "no_verify", "no_probe", "ejecting")
 def command(
     source: Place | None,
     drives: tuple[str, ...],
@@ -128,61 +135,66 @@ def command(
     overwrite: bool,
     size: int | None,
     sector_size: int | None,
-    further: tuple[Place, ...],
-    added: tuple[Path, ...],
-    answer_file: Path | None,
-    drivers_folders: tuple[Path, ...],
-    sha256: str | None,
-    verify_source: bool,
-    catalogues: tuple[Place, ...],
-    authority: Path | None,
+    choices: Mapping[str, Any],
+    given: GivenSource,
+    machines: GivenMachines,
+    preset: GivenPreset,
     link: Link | None,
     keep: bool,
-    trust: tuple[Path, ...],
-    revoked: tuple[Path, ...],
-    model: str,
     update: bool,
-    quick: bool,
-    from_scratch: bool,
-    no_verify: bool,
-    no_probe: bool,
-    ejecting: bool,
+    how: How,
     yes: bool,
+    lifted: frozenset[Guard],
     bay: Path | None,
-    **given: Any,
 ) -> int:
     """Build a drive from a source (disc image, folder, optical drive, link) or a saved plan, read it back, check it.
 
     Run the same command again to continue an interrupted build. Several drives are written in one pass; so are those of
     a batch that have the same source and choices, and each of its rows succeeds or fails alone.
     """
-    from ..doing.request import Request, is_plan_file, open_requested, plan_all, with_saved_plan
-    from ..families.choices import Choices
-    from ..sources.locating import naming_files
-    from .batch import Batch
+    from ..doing.given import asked_for
+    from ..doing.request import Request, is_plan_file, with_saved_plan
 
-    if quick and not update:
+    if how.quick and not update:
         raise UsageError("--quick goes with --update.", advice="Leave it out: a build reads the whole source.")
-    how = How(verify=not no_verify, resume=not from_scratch, probe=not no_probe, quick=quick, eject=ejecting)
-    beside = (*added, *drivers_folders, *([answer_file] if answer_file else []))
     if batch is not None:
-        if drives or update or link is not None or keep or sha256 is not None or verify_source:
-            raise UsageError(
-                "--batch goes without --onto, --update, --link, --keep, --sha256 and --verify-source.",
-                advice="Its rows name the drives, and a saved plan has its source's sum.",
-            )
-        base = Request(
-            path=Path(),
-            choices=Choices(),
-            added=added,
-            drivers=drivers_folders,
-            answer_file=answer_file,
-            further=further,
+        from ..doing.batch import Batch
+        from .batch import build_batch
+
+        _refuse_beside_batch(given, others=bool(drives or update or link is not None or keep))
+        rows = Batch(
+            choices=choices,
+            preset=preset,
+            machines=machines,
+            given=given,
+            terms=terms_of(None, given.authority, bay),
+            source=source,
             size=size,
-            terms=terms_of(None, authority, bay),
+            bay=bay,
+            sector_size=sector_size,
+            lifted=lifted,
         )
-        ways = Batch(base, given, source, trust, revoked, model, bay, sector_size, lifted_guards(given), beside)
-        return ways.carry_out(batch, how, batch_report, yes=yes, overwrite=overwrite)
+        return build_batch(rows, batch, how, batch_report, yes=yes, overwrite=overwrite)
+    place, terms = resolved(_single_source(source, drives, batch_report), given, bay)
+    known = asked_for(choices, preset, machines, of_plan=is_plan_file(place))
+    keeping = _kept(link or place) if keep else None
+    terms = replace(terms, keep=keeping.take if keeping else None)
+    asked = replace(Request.of(place, known, given, terms, size), update=update, link=link)
+    request = with_saved_plan(asked, several=len(drives) > 1)
+    build = _Build(request, given, how, lifted, bay, sector_size, known.machines, keeping, yes=yes)
+    return build.carry_out(drives, choices["identity"])
+
+
+def _refuse_beside_batch(given: GivenSource, *, others: bool) -> None:
+    if others or given.sha256 is not None or given.verify:
+        raise UsageError(
+            "--batch goes without --onto, --update, --link, --keep, --sha256 and --verify-source.",
+            advice="Its rows name the drives, and a saved plan has its source's sum.",
+        )
+
+
+def _single_source(source: Place | None, drives: Sequence[str], batch_report: Path | None) -> Place:
+    """Return the source, where all is given that a build needs, or can be asked for."""
     if batch_report is not None:
         raise UsageError("--batch-report goes with --batch.", advice="Leave it out.")
     if source is None:
@@ -192,78 +204,79 @@ def command(
             "--onto is missing, and there is no terminal to ask which drive.",
             advice="Name the drive: --onto TAG ('lucky-keystone drives' lists the tags), or --onto FILE for an image.",
         )
-    lifted = lifted_guards(given)
-    place, terms = resolved(source, sha256, authority, bay, catalogues)
-    known = asked_for(given, trust, revoked, model, of_plan=is_plan_file(place))
-    asked = Request(
-        path=place,
-        choices=known.choices,
-        earlier=known.earlier,
-        added=added,
-        drivers=drivers_folders,
-        answer_file=answer_file,
-        further=further,
-        size=size,
-        update=update,
-        machine=known.machine,
-        machines=known.machines,
-        terms=terms,
-        link=link,
-    )
-    keeping = Keeping(link or place) if keep else None
-    if keeping is not None:
-        click.get_current_context().call_on_close(keeping.close)
-        asked = replace(asked, terms=replace(asked.terms, keep=keeping.take))
-    request = with_saved_plan(asked, several=len(drives) > 1)
-    sector_size = sector_size or (request.saved.drive.sector_size if request.saved else None)
-    job = DriveJob("update" if update else "build", lifted)
-    chosen = [choose(drive, bay, sector_size) for drive in drives]
-    _refuse_twice(chosen, given["identity"])
-    job.guard(chosen, tuple(each for each in (place, *beside, *further) if isinstance(each, Path)))
-    with Stages() as stages:
-        opened = open_requested(request, stages)
-    with naming_files(opened):
-        request = replace(request, choices=with_edition(opened, request.choices))
-    if not drives:
-        chosen = [_asked_for_drive(opened, request, bay, sector_size)]
-        job.guard(chosen, opened.places)
-    with naming_files(opened):
-        wanted = plan_all(request, opened, chosen)
-    pairs = list(zip(chosen, wanted, strict=True))
-    _show_plans(opened, pairs, known.machines, with_source=bool(drives))
-    job.confirm(pairs, opened, yes=yes)
-    code = _write_and_tell(job, pairs, opened, request, how, keeping, verify_source=verify_source)
-    if not drives:
-        line = whole_line(click.get_current_context().obj, bay, chosen[0], request.choices.edition or "")
-        paragraph(console(), f"The same without the question: {line}", style="quiet")
-    return code
+    return source
 
 
-def _write_and_tell(
-    job: DriveJob,
-    pairs: Sequence[_Pair],
-    opened: Source,
-    request: Request,
-    how: How,
-    keeping: Keeping | None,
-    *,
-    verify_source: bool,
-) -> int:
-    """Build confirmed drives, say what became of them, and return the exit code."""
-    from ..sources.scanning import doubtful
+def _kept(place: Place) -> Keeping:
+    keeping = Keeping(place)
+    click.get_current_context().call_on_close(keeping.close)
+    return keeping
 
-    began, asked_sum = time.monotonic(), request.terms.sha256
-    proofs = prove(opened, asked_sum or None, verify_source)
-    if not manner().as_json and not manner().quiet:
-        names = ", ".join(each.name for each, _ in pairs)
-        heading(console(), f"{'Updating' if request.update else 'Building'} {names}")
-    works = job.carry_out(pairs, opened, request.machine, how, opened.sha256 or asked_sum)
-    if not proofs:  # none were made before: what came from servers is proven now
-        proofs = [f"{file.path.name} has the SHA-256 given" for file in opened.remote_files if file.proven]
-    proofs += keeping.finish(opened) if keeping is not None else []
-    works[0].notes += doubtful(opened)
-    outcome = [(each, one.plan, work) for (each, one), work in zip(pairs, works, strict=True)]
-    return tell_outcome(outcome, proofs, verified=how.verify, seconds=time.monotonic() - began)
+
+@dataclass(frozen=True)
+class _Build:
+    """A build or an update of one or several drives, as it is asked for, shown and told."""
+
+    request: Request
+    given: GivenSource
+    how: How
+    lifted: frozenset[Guard]
+    bay: Path | None
+    sector_size: int | None
+    machines: Sequence[KnownMachine]
+    """Those of the command line, which are shown also beside a saved plan."""
+    keeping: Keeping | None
+    _: KW_ONLY
+    yes: bool
+
+    def carry_out(self, drives: Sequence[str], identity: str | None) -> int:
+        """Open, decide, show, ask, write, and tell; return the exit code. A drive that is not named is asked for."""
+        from ..doing.jobs import DriveJob
+        from ..doing.request import open_requested, plan_all
+        from ..sources.locating import naming_files
+
+        saved = self.request.saved
+        sector_size = self.sector_size or (saved.drive.sector_size if saved else None)
+        job = DriveJob("update" if self.request.update else "build", self.lifted)
+        chosen = [choose(drive, self.bay, sector_size) for drive in drives]
+        _refuse_twice(chosen, identity)
+        path = self.request.path
+        job.guard(chosen, (*([path] if isinstance(path, Path) else []), *self.given.read_beside))
+        with Stages() as stages:
+            opened = open_requested(self.request, stages)
+        with naming_files(opened):
+            request = replace(self.request, choices=with_edition(opened, self.request.choices))
+        if not drives:
+            chosen = [_asked_for_drive(opened, request, self.bay, sector_size)]
+            job.guard(chosen, opened.places)
+        with naming_files(opened):
+            wanted = plan_all(request, opened, chosen)
+        pairs = list(zip(chosen, wanted, strict=True))
+        _show_plans(opened, pairs, self.machines, with_source=bool(drives))
+        confirm_all(job, pairs, opened, yes=self.yes)
+        code = self._write(job, pairs, opened, request)
+        if not drives:
+            line = whole_line(click.get_current_context().obj, self.bay, chosen[0], request.choices.edition or "")
+            paragraph(console(), f"The same without the question: {line}", style="quiet")
+        return code
+
+    def _write(self, job: DriveJob, pairs: Sequence[Pair], opened: Source, request: Request) -> int:
+        """Build confirmed drives, say what became of them, and return the exit code."""
+        from ..sources.scanning import doubtful
+
+        began, asked_sum = time.monotonic(), request.terms.sha256
+        proofs = prove(opened, asked_sum or None, self.given.verify)
+        if not manner().as_json and not manner().quiet:
+            names = ", ".join(each.name for each, _ in pairs)
+            heading(console(), f"{'Updating' if request.update else 'Building'} {names}")
+        with Stages() as stages:
+            works = job.carry_out(pairs, opened, request.machine, self.how, opened.sha256 or asked_sum, stages)
+        if not proofs:  # none were made before: what came from servers is proven now
+            proofs = [f"{file.path.name} has the SHA-256 given" for file in opened.remote_files if file.proven]
+        proofs += self.keeping.finish(opened) if self.keeping is not None else []
+        works[0].notes += doubtful(opened)
+        outcome = [(each, one.plan, work) for (each, one), work in zip(pairs, works, strict=True)]
+        return tell_outcome(outcome, proofs, verified=self.how.verify, seconds=time.monotonic() - began)
 
 
 def _asked_for_drive(opened: Source, request: Request, bay: Path | None, sector_size: int | None) -> Chosen:
@@ -277,7 +290,7 @@ def _asked_for_drive(opened: Source, request: Request, bay: Path | None, sector_
     return ask_for_drive(bay, sector_size, needed)
 
 
-def _show_plans(opened: Source, pairs: Sequence[_Pair], machines: Sequence[KnownMachine], *, with_source: bool) -> None:
+def _show_plans(opened: Source, pairs: Sequence[Pair], machines: Sequence[KnownMachine], *, with_source: bool) -> None:
     if manner().as_json or manner().quiet:
         return
     if with_source:

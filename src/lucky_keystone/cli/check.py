@@ -22,18 +22,17 @@ from .options import (
     authority_option,
     bay_option,
     complete_drive,
-    machine_of,
     machine_options,
-    machines_of,
     output_options,
     terms_of,
 )
 from .show import console, emit_json, facts, heading, paragraph, starts
-from .sources import open_with_progress
+from .sources import open_alone
 from .stages import Stages
 
 if TYPE_CHECKING:
     from ..checking.report import Finding, Report, VolumeSummary
+    from ..doing.given import GivenMachines
     from ..fetching.link import Place
     from .documents import CheckBody
 
@@ -80,10 +79,7 @@ def command(
     firmware: str | None,
     against: Place | None,
     added: tuple[Path, ...],
-    trust: tuple[Path, ...],
-    revoked: tuple[Path, ...],
-    model: str,
-    machines: tuple[Path, ...],
+    machines: GivenMachines,
     authority: Path | None,
     bay: Path | None,
 ) -> int:
@@ -98,7 +94,7 @@ def command(
     if added and against is None:
         raise click.UsageError("--add goes with --against.")
     chosen = existing(drive, bay)
-    source = open_with_progress(against, added, terms=terms_of(None, authority, bay)) if against is not None else None
+    source = open_alone(against, terms_of(None, authority, bay), added) if against is not None else None
     if source is not None and source.root.entries:
         with reading(chosen) as medium:
             size = sector_size or find_sector_size(medium, chosen.shelf().get())
@@ -111,11 +107,11 @@ def command(
             medium,
             stages,
             sector_size=known,
-            machine=machine_of(trust, revoked, model),
+            machine=machines.machine(),
             kept=chosen.shelf().get(),
             firmware=firmware or "",
             against=source,
-            machines=machines_of(machines),
+            machines=machines.known(),
         )
         log.tell_checked(report, medium.retries)
     if manner().as_json:

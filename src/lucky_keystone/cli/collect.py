@@ -22,7 +22,6 @@ from .options import (
     bay_option,
     complete_drive,
     guard_options,
-    lifted_guards,
     output_options,
     overwrite_option,
     replacing_of,
@@ -30,6 +29,7 @@ from .options import (
 from .show import console, emit_json, heading, paragraph
 
 if TYPE_CHECKING:
+    from ..drives.guards import Guard
     from .documents import CommandRun
 
 _SHOWN = 2
@@ -61,7 +61,9 @@ Examples:
 @guard_options
 @bay_option
 @output_options
-def command(file: Path, drive: str | None, overwrite: bool, yes: bool, bay: Path | None, **given: Any) -> int:
+def command(
+    file: Path, drive: str | None, overwrite: bool, yes: bool, lifted: frozenset[Guard], bay: Path | None
+) -> int:
     """Collect what is worth sending of a real computer: versions, its facts, its drives, and a trial on a stick.
 
     Serial numbers are shortened. Nothing is sent by this program: look at the file, and send it yourself.
@@ -70,7 +72,6 @@ def command(file: Path, drive: str | None, overwrite: bool, yes: bool, bay: Path
 
     replacing = replacing_of(overwrite)
     refuse_output(file, OutputKind.COLLECTION, replacing)
-    lifted = lifted_guards(given)
     steps: list[list[str]] = [["machine"], ["drives", *(["--bay", str(bay)] if bay else [])]]
     with tempfile.TemporaryDirectory(prefix="lucky-keystone-") as scratch:
         if drive is not None:
@@ -78,7 +79,7 @@ def command(file: Path, drive: str | None, overwrite: bool, yes: bool, bay: Path
             confirm(chosen, yes=yes, needed=_NEEDED, lifted=lifted, will="erased, and made ordinary storage at the end")
             # By its tag: a letter may be another one after each step.
             name = chosen.drive.tag if chosen.drive else str(chosen.path)
-            steps += _trial(name, _made_up_disc(Path(scratch)), bay, [f"--{word}" for word in _lifting(given)])
+            steps += _trial(name, _made_up_disc(Path(scratch)), bay, sorted(guard.override for guard in lifted))
         runs = [_run(step) for step in steps]
     document = CollectDocument(
         program=__version__,
@@ -124,10 +125,6 @@ def _trial(drive: str, disc: Path, bay: Path | None, lifting: Sequence[str]) -> 
         ["mend", drive, "--dry-run", *place],
         ["reclaim", drive, "--yes", "--eject", *lifting, *place],
     ]
-
-
-def _lifting(given: dict[str, Any]) -> list[str]:
-    return [name.replace("_", "-") for name in ("unmount", "allow_internal", "allow_member") if given.get(name)]
 
 
 def _run(words: list[str]) -> CommandRun:

@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ..common.errors import KeystoneError, ProtectError
 from ..common.units import exact_size
+from ..doing.logged import Logged
 from ..doing.targets import Chosen, contents_of, guard, reading
 from ..drives.guards import Guard
 from .question import ask
 from .show import console, paragraph
 from .streams import is_terminal
 from .text import visible
+
+if TYPE_CHECKING:
+    from ..doing.jobs import DriveJob, Pair
+    from ..sources.source import Source
 
 
 def confirm(
@@ -41,6 +47,21 @@ def confirm(
         )
     _tell_what_is_lost(chosen, what, will)
     _let_name_be_typed(chosen)
+
+
+def confirm_all(job: DriveJob, pairs: Sequence[Pair], opened: Source, *, yes: bool) -> None:
+    """Have every drive of a build confirmed; a refusal is entered in the record. Raises ProtectError."""
+    for each, one in pairs:
+        with Logged(job.kind, each, opened, only_failures=True):
+            confirm(
+                each,
+                yes=yes,
+                needed=one.plan.needed,
+                lifted=job.lifted,
+                sources=(*opened.places, *job.others),
+                will=job.will,
+                continues=one.continues,
+            )
 
 
 def confirm_change(

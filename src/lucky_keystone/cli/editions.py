@@ -11,7 +11,7 @@ from ..common.errors import SourceError, UsageError
 from ..common.units import counted, exact_size
 from .manner import manner
 from .show import Column, console, emit_json, paragraph, table
-from .sources import open_with_progress
+from .sources import open_alone
 from .stages import Stages
 
 if TYPE_CHECKING:
@@ -65,7 +65,7 @@ def _chosen(source: Place, wanted: str | None, terms: Terms) -> tuple[WholeImage
     """Return the edition that is meant, and the image that holds it."""
     from ..families.windows.portable.editions import all_images, chosen_edition
 
-    opened = open_with_progress(source, (), terms=terms)
+    opened = open_alone(source, terms)
     if not all_images(opened):
         raise SourceError(
             f"{source} holds no install image (sources/install.wim, .esd or .swm).",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -18,7 +18,6 @@ from .options import (
     bay_option,
     complete_drive,
     guard_options,
-    lifted_guards,
     output_options,
     overwrite_option,
     replacing_of,
@@ -73,8 +72,8 @@ def command(
     figure: Path | None,
     overwrite: bool,
     yes: bool,
+    lifted: frozenset[Guard],
     bay: Path | None,
-    **given: Any,
 ) -> int:
     """Measure DRIVE: what it really holds, its rates over the whole length, bad areas.
 
@@ -82,7 +81,6 @@ def command(
 
     Reading alone cannot expose every fake: that takes --marks. Exit code 1 when something is wrong with it.
     """
-    lifted = lifted_guards(given)
     if marks and erase:
         raise UsageError("--marks and --erase cannot be combined.", advice="--erase writes everything, marks included.")
     if figure is not None:

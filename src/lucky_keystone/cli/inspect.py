@@ -15,9 +15,10 @@ from .manner import manner
 from .options import SourcePlace, bay_option, output_options, source_options, terms_of
 from .show import Column, console, emit_json, heading, paragraph, table
 from .source_page import UNKNOWN, show_source
-from .sources import open_with_progress, prove, resolved
+from .sources import open_given, prove, resolved
 
 if TYPE_CHECKING:
+    from ..doing.given import GivenSource
     from ..families.facts import SourceFacts
     from ..families.signing import LoaderSignature
     from ..fetching.link import Place
@@ -51,11 +52,7 @@ def command(
     matching: str | None,
     taken: str | None,
     folder: Path | None,
-    added: tuple[Path, ...],
-    sha256: str | None,
-    verify_source: bool,
-    catalogues: tuple[Place, ...],
-    authority: Path | None,
+    given: GivenSource,
     bay: Path | None,
 ) -> None:
     """Show what SOURCE is: a disc image, a folder, an installer app or a disk image; also an https link to an image.
@@ -69,7 +66,7 @@ def command(
         _find()
         return
     if edition is not None or listing or matching is not None or taken is not None or folder is not None:
-        if added or sha256 is not None or verify_source:
+        if given.added or given.sha256 is not None or given.verify:
             raise UsageError(
                 "--add, --sha256 and --verify-source do not go with --edition.",
                 advice="Leave them out: what is taken is verified by its own SHA-1.",
@@ -81,7 +78,7 @@ def command(
             matching=matching,
             taken=taken,
             folder=folder,
-            terms=terms_of(None, authority, bay),
+            terms=terms_of(None, given.authority, bay),
         )
         return
     from ..families.families import facts_of
@@ -89,9 +86,9 @@ def command(
     from ..planning.make import size_needed
     from ..sources.locating import naming_files
 
-    place, terms = resolved(source, sha256, authority, bay, catalogues)
-    opened = open_with_progress(place, added, terms=terms)
-    proofs = prove(opened, terms.sha256 or None, verify_source)
+    place, terms = resolved(source, given, bay)
+    opened = open_given(place, given, terms)
+    proofs = prove(opened, terms.sha256 or None, given.verify)
     with naming_files(opened):
         found = facts_of(opened)
         needed, refusal = size_needed(opened)

@@ -16,7 +16,7 @@ from ..common.units import counted, exact_size
 from .manner import manner
 from .options import SourcePlace, authority_option, output_options, overwrite_option, replacing_of, terms_of
 from .show import Column, console, emit_json, facts, heading, paragraph, table
-from .sources import open_with_progress
+from .sources import open_alone
 
 if TYPE_CHECKING:
     from ..families.asking import Shortfall
@@ -114,7 +114,7 @@ def _asked(source: Place, found: MachineFacts, authority: Path | None) -> tuple[
     from ..families.asking import asked_of
     from ..families.families import facts_of
 
-    return asked_of(found, facts_of(open_with_progress(source, (), terms=terms_of(None, authority))))
+    return asked_of(found, facts_of(open_alone(source, terms_of(None, authority))))
 
 
 def _summaries(databases: dict[str, bytes]) -> dict[str, DatabaseSummary]:

@@ -26,12 +26,11 @@ from .options import (
     bay_option,
     complete_drive,
     guard_options,
-    lifted_guards,
     output_options,
     terms_of,
 )
 from .show import console, emit_json, heading, paragraph, starts
-from .sources import open_with_progress
+from .sources import open_alone
 from .stages import Stages, tell
 
 if TYPE_CHECKING:
@@ -99,8 +98,8 @@ def command(
     ejecting: bool,
     authority: Path | None,
     yes: bool,
+    lifted: frozenset[Guard],
     bay: Path | None,
-    **given: Any,
 ) -> int:
     """Make DRIVE start without erasing it.
 
@@ -116,11 +115,10 @@ def command(
             raise click.UsageError("DRIVE is missing.")
         drive = _drive_of(undo)
     chosen = existing(drive, bay)
-    lifted = lifted_guards(given)
     work = _Work(chosen, int(sector_size) if sector_size else None, bay, yes=yes, lifted=lifted)
     if undo is not None:
         return work.undo(undo)
-    opened = open_with_progress(source, (), terms=terms_of(None, authority, bay)) if source is not None else None
+    opened = open_alone(source, terms_of(None, authority, bay)) if source is not None else None
     return work.mend(opened, firmware or "", replace_code=replace_code, dry_run=dry_run, ejecting=ejecting)
 
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import os
 import re
 import sys
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable
 from datetime import date, datetime
+from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
@@ -20,13 +20,10 @@ from .manner import PROGRESS_MODES
 
 if TYPE_CHECKING:
     from ..common.outputs import Replacing
+    from ..doing.given import GivenMachines, GivenPreset, GivenSource
     from ..drives.guards import Guard
-    from ..families.choices import Choices
-    from ..families.family import Earlier
     from ..fetching.link import Place
     from ..fetching.remote import Terms
-    from ..machine.known import KnownMachine
-    from ..starting.trust import Machine
 
 _F = TypeVar("_F", bound=Callable[..., Any])
 
@@ -88,6 +85,20 @@ class Sha256(click.ParamType[str]):
             looks = f"it looks like {kind} sum" if kind else f"it has {len(text)} characters"
             self.fail(f"a SHA-256 has 64 hexadecimal digits; {looks}.", param, ctx)
         return text
+
+
+def gathered(name: str, make: Callable[..., Any], *fields: str) -> Callable[[_F], _F]:
+    """Let a command get several of its options as one value, `make(**them)`, under this name."""
+
+    def wrapped(function: _F) -> _F:
+        @wraps(function)
+        def call(*arguments: Any, **named: Any) -> Any:
+            own = {field: named.pop(field) for field in fields if field in named}
+            return function(*arguments, **named, **{name: make(**own)})
+
+        return cast("_F", call)
+
+    return wrapped
 
 
 def replacing_of(overwrite: bool, *never: Path) -> Replacing:
@@ -181,7 +192,8 @@ def complete_drive(ctx: click.Context, _param: click.Parameter, incomplete: str)
 
 
 def guard_options(function: _F) -> _F:
-    """--unmount, --allow-internal, --allow-member, --yes: the ways past a guard, each explicit."""
+    """--unmount, --allow-internal, --allow-member as `lifted`, and --yes: the ways past a guard, each explicit."""
+    function = gathered("lifted", _lifted, "unmount", "allow_internal", "allow_member")(function)
     for option in (
         click.option("--yes", is_flag=True, help="Erase without asking. For scripts."),
         click.option(
@@ -200,11 +212,10 @@ def guard_options(function: _F) -> _F:
     return function
 
 
-def lifted_guards(given: dict[str, Any]) -> frozenset[Guard]:
-    """Take the overrides out of a command's options and return the guards they lift."""
+def _lifted(**given: bool) -> frozenset[Guard]:
     from ..drives.guards import OVERRIDABLE
 
-    return frozenset(guard for guard in OVERRIDABLE if given.pop(guard.override.removeprefix("--").replace("-", "_")))
+    return frozenset(guard for guard in OVERRIDABLE if given[guard.override.removeprefix("--").replace("-", "_")])
 
 
 _CHOICES: list[tuple[str, dict[str, Any]]] = [
@@ -275,7 +286,9 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
 
 
 def choice_options(function: _F) -> _F:
-    """All choices; each is decided when it is not given."""
+    """All choices, as `choices` by name; each is decided when it is not given."""
+    fields = (name.removeprefix("--").replace("-", "_") for name, _ in _CHOICES)
+    function = gathered("choices", dict, *fields)(function)
     for name, settings in reversed(_CHOICES):
         function = click.option(name, **settings)(function)
     return function
@@ -317,7 +330,8 @@ def terms_of(sha256: str | None, authority: Path | None, bay: Path | None = None
 
 
 def machine_options(function: _F) -> _F:
-    """--trust, --revoked, --machine-model and --machine."""
+    """--trust, --revoked, --machine-model and --machine, as `machines`."""
+    function = gathered("machines", _machines, "trust", "revoked", "model", "machines")(function)
     text = "A machine to start, by a file of 'lucky-keystone machine': the forecast says whether it starts. Repeatable."
     function = _paths_option("--machine", "machines", metavar="FILE", text=text)(function)
     function = click.option(
@@ -342,7 +356,7 @@ def setup_options(function: _F) -> _F:
     """--answer-file and --drivers."""
     function = _paths_option(
         "--drivers",
-        "drivers_folders",
+        "drivers",
         metavar="FOLDER",
         text="Driver packages (.inf) that setup takes from the drive by itself.",
     )(function)
@@ -360,31 +374,15 @@ def with_option(function: _F) -> _F:
     return _paths_option("--with", "further", metavar="SOURCE", text=text, kind=SourcePlace())(function)
 
 
-def machine_of(trusted: tuple[Path, ...], revoked: tuple[Path, ...], model: str = "") -> Machine:
-    """Return what is known of the machine a drive is to start: --trust, --revoked and --machine-model."""
-    from ..starting.trust import Machine, SignatureDatabase
+def _machines(**given: Any) -> GivenMachines:
+    from ..doing.given import GivenMachines
 
-    if not trusted and not revoked:
-        return Machine(model=model, today=today())
-    from ..starting.signature_lists import read_database
-
-    return Machine(
-        SignatureDatabase.joined(map(read_database, trusted)) if trusted else None,
-        SignatureDatabase.joined(map(read_database, revoked)),
-        model,
-        today(),
-    )
-
-
-def machines_of(paths: tuple[Path, ...]) -> tuple[KnownMachine, ...]:
-    """Return the machines of --machine."""
-    from ..machine.known import known_machine
-
-    return tuple(known_machine(path, today()) for path in paths)
+    return GivenMachines(given["trust"], given["revoked"], given["model"], given["machines"], today())
 
 
 def preset_options(function: _F) -> _F:
-    """--preset and --config."""
+    """--preset and --config, as `preset`."""
+    function = gathered("preset", _preset, "preset", "config")(function)
     function = click.option(
         "--config",
         type=click.Path(dir_okay=False, path_type=Path),
@@ -398,36 +396,11 @@ def preset_options(function: _F) -> _F:
     )(function)
 
 
-@dataclass(frozen=True)
-class AskedFor:
-    """What was chosen, on the command line and by a preset."""
+def _preset(preset: str | None, config: Path | None) -> GivenPreset:
+    from ..doing.given import GivenPreset
+    from ..planning.presets import PRESET
 
-    choices: Choices
-    earlier: Mapping[str, Earlier]
-    """Which of the choices the preset made."""
-    machine: Machine
-    machines: tuple[KnownMachine, ...]
-
-
-def asked_for(
-    given: dict[str, Any], trust: tuple[Path, ...], revoked: tuple[Path, ...], model: str, *, of_plan: bool = False
-) -> AskedFor:
-    """Return what is wanted: choices, --machine, --preset and --config among `given`, which loses all but choices.
-
-    The command line comes before the environment's preset, and that before what the tool decides. A saved plan
-    (`of_plan`) has its choices: the environment's preset is none for it.
-    """
-    from ..families.choices import CHOICE_NAMES, Choices
-    from ..planning.presets import PRESET, preset_named
-
-    name, config, machines = (given.pop(key) for key in ("preset", "config", "machines"))
-    name = name or (None if of_plan else os.environ.get(PRESET))
-    chosen = Choices(**{each: given[each] for each in CHOICE_NAMES})
-    if not name:
-        return AskedFor(chosen, {}, machine_of(trust, revoked, model), machines_of(machines))
-    shop = preset_named(name, config)
-    machine = machine_of((*trust, *shop.trust), (*revoked, *shop.revoked), model)
-    return AskedFor(shop.fill(chosen), shop.earlier(chosen), machine, machines_of((*machines, *shop.machines)))
+    return GivenPreset(preset, os.environ.get(PRESET), config)
 
 
 def today() -> date:
@@ -435,8 +408,16 @@ def today() -> date:
     return datetime.now().astimezone().date()
 
 
+def _given(**given: Any) -> GivenSource:
+    from ..doing.given import GivenSource
+
+    return GivenSource(**given)
+
+
 def source_options(function: _F) -> _F:
-    """--add, --sha256, --verify-source, --catalogue and --authority."""
+    """--add, --sha256, --verify-source, --catalogue and --authority; with --with and those of setup, as `given`."""
+    fields = ("added", "further", "drivers", "answer_file", "sha256", "verify", "catalogues", "authority")
+    function = gathered("given", _given, *fields)(function)
     function = authority_option(function)
     function = click.option(
         "--catalogue",
@@ -447,7 +428,7 @@ def source_options(function: _F) -> _F:
         help="Prove a link by this catalogue, block by block; the source may be an image's name in it. Repeatable.",
     )(function)
     function = click.option(
-        "--verify-source", is_flag=True, help="Read the source against its own integrity tables first."
+        "--verify-source", "verify", is_flag=True, help="Read the source against its own integrity tables first."
     )(function)
     function = click.option(
         "--sha256",

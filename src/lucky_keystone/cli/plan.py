@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,7 +17,6 @@ from .manner import manner
 from .options import (
     Size,
     SourcePlace,
-    asked_for,
     bay_option,
     choice_options,
     complete_drive,
@@ -32,9 +31,10 @@ from .options import (
 )
 from .show import Column, console, emit_json, facts, heading, starts, table
 from .source_page import show_source
-from .sources import open_with_progress, prove, resolved
+from .sources import open_given, prove, resolved
 
 if TYPE_CHECKING:
+    from ..doing.given import GivenMachines, GivenPreset, GivenSource
     from ..families.asking import Shortfall
     from ..fetching.link import Place
     from ..machine.known import KnownMachine
@@ -81,42 +81,35 @@ def command(
     drive: str | None,
     size: int | None,
     sector_size: int | None,
-    further: tuple[Place, ...],
-    added: tuple[Path, ...],
-    answer_file: Path | None,
-    drivers_folders: tuple[Path, ...],
-    sha256: str | None,
-    verify_source: bool,
-    catalogues: tuple[Place, ...],
-    authority: Path | None,
-    trust: tuple[Path, ...],
-    revoked: tuple[Path, ...],
-    model: str,
+    choices: Mapping[str, Any],
+    given: GivenSource,
+    machines: GivenMachines,
+    preset: GivenPreset,
     save: Path | None,
     figure: Path | None,
     layout: bool,
     overwrite: bool,
     bay: Path | None,
-    **given: Any,
 ) -> None:
     """Decide how a drive would be built from SOURCE: say why, where everything would lie, and where it would start."""
+    from ..doing.given import asked_for
     from ..families.family import DriveShape
     from ..planning.make import make_plan
     from ..sources.locating import naming_files
 
-    place, terms = resolved(source, sha256, authority, bay, catalogues)
-    opened = open_with_progress(place, added, further, drivers_folders, answer_file, terms=terms)
+    place, terms = resolved(source, given, bay)
+    opened = open_given(place, given, terms)
     chosen = choose(drive, bay, sector_size) if drive else None
     replacing = replacing_of(overwrite, *opened.places, *([chosen.path] if chosen else []))
     for path, kind in ((save, OutputKind.PLAN), (figure, OutputKind.FIGURE)):
         if path:
             refuse_output(path, kind, replacing)
-    asked = asked_for(given, trust, revoked, model)
-    proofs = prove(opened, terms.sha256 or None, verify_source)
+    asked = asked_for(choices, preset, machines)
+    proofs = prove(opened, terms.sha256 or None, given.verify)
     shape = chosen.shape(size) if chosen else DriveShape("new drive", size, sector_size or 512)
     with naming_files(opened):
-        choices = with_edition(opened, asked.choices)
-        plan = make_plan(opened, choices, shape, (), asked.machine, asked.earlier, asked.machines)
+        wanted = with_edition(opened, asked.choices)
+        plan = make_plan(opened, wanted, shape, (), asked.machine, asked.earlier, asked.machines)
     if save:
         from ..planning.planfile import save_plan
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 import click
 
@@ -13,9 +13,12 @@ from ..doing.logged import Logged
 from ..doing.targets import existing, open_for_writing
 from .confirming import confirm
 from .manner import manner
-from .options import Size, Word, bay_option, complete_drive, guard_options, lifted_guards, output_options
+from .options import Size, Word, bay_option, complete_drive, guard_options, output_options
 from .show import console, emit_json, paragraph
 from .stages import Stages
+
+if TYPE_CHECKING:
+    from ..drives.guards import Guard
 
 
 @click.command(
@@ -30,10 +33,10 @@ Examples:
     default="STORAGE",
     show_default=True,
     metavar="TEXT",
-    help="Volume label: FAT32 up to 11 characters, NTFS 32.",
+    help="Volume label: FAT32 and exFAT up to 11 characters, NTFS 32.",
 )
 @click.option(
-    "--file-system", type=Word(["fat32", "ntfs"]), default="fat32", show_default=True, help="Its file system."
+    "--file-system", type=Word(["fat32", "ntfs", "exfat"]), default="fat32", show_default=True, help="Its file system."
 )
 @click.option("--cluster", type=Size(), metavar="SIZE", help="Cluster size; the usual one for the size when left out.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
@@ -45,21 +48,22 @@ def command(
     drive: str,
     label: str,
     cluster: int | None,
-    file_system: Literal["fat32", "ntfs"],
+    file_system: Literal["fat32", "ntfs", "exfat"],
     sector_size: int | None,
     ejecting: bool,
     yes: bool,
+    lifted: frozenset[Guard],
     bay: Path | None,
-    **given: Any,
 ) -> None:
     """Erase DRIVE and give it one empty volume, as ordinary storage.
 
-    FAT32, which every system reads and writes, or NTFS.
+    FAT32, which every system reads and writes; exFAT for files of 4 GiB and more between Windows, Macs and Linux; or
+    NTFS.
     """
     from ..building.build import build
     from ..building.reclaim import compose_storage
+    from ..volumes.kinds import COMPOSED
 
-    lifted = lifted_guards(given)
     chosen = existing(drive, bay, sector_size)
     image = compose_storage(chosen.shape(None), label, cluster, file_system)
     with Logged("reclaim", chosen) as log:
@@ -76,7 +80,8 @@ def command(
         log.bytes_written = result.bytes_written
     if ejecting:
         notes += eject(chosen)
-    label = label.upper() if file_system == "fat32" else label
+    kind = COMPOSED[file_system]
+    label = kind.stored_label(label)
     if manner().as_json:
         from .documents import ReclaimDocument
 
@@ -88,7 +93,7 @@ def command(
         return
     out = console()
     volume = image.partitions[0].size
-    now = f"one {file_system.upper()} volume '{label}' of {shown_size(volume)}"
+    now = f"one {kind.shown} volume '{label}' of {shown_size(volume)}"
     paragraph(out, f"{chosen.name} is ordinary storage again: {now}.", style="good")
     unused = image.size - volume - image.partitions[0].offset
     if unused > 64 << 20:

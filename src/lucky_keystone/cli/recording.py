@@ -11,7 +11,7 @@ from ..common.errors import SourceError, UsageError, naming
 from ..fetching.catalogue import BLOCK_SIZE, CatalogueImage
 from ..fetching.link import is_plain_name
 from .options import terms_of
-from .sources import open_with_progress
+from .sources import open_alone
 from .stages import Stages
 
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ def image_of(path: Path, link: Link | None) -> CatalogueImage:
         raise UsageError(f"{path} is not a file.", advice="A catalogue lists images.")
     if not is_plain_name(path.name):
         raise UsageError(f"'{path.name}' cannot be a file's name everywhere.", advice="Rename the file.")
-    found = facts_of(open_with_progress(path, (), terms=terms_of(None, None)))
+    found = facts_of(open_alone(path, terms_of(None, None)))
     names = list(dict.fromkeys(edition.name for image in found.images for edition in image.editions))
     architectures = found.architectures
     release = found.mac.title if found.mac is not None and not found.release else found.release

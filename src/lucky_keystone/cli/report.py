@@ -18,20 +18,19 @@ from .options import (
     authority_option,
     bay_option,
     complete_drive,
-    machine_of,
     machine_options,
-    machines_of,
     output_options,
     overwrite_option,
     replacing_of,
     terms_of,
 )
 from .show import console, emit_json, paragraph
-from .sources import open_with_progress
+from .sources import open_alone
 from .stages import Stages
 
 if TYPE_CHECKING:
     from ..checking.check import Examined
+    from ..doing.given import GivenMachines
     from ..fetching.link import Place
     from ..machine.known import KnownMachine
     from ..manifest.format import Manifest
@@ -71,10 +70,7 @@ def command(
     drive: str,
     target: Path,
     source: Place | None,
-    trust: tuple[Path, ...],
-    revoked: tuple[Path, ...],
-    model: str,
-    machines: tuple[Path, ...],
+    machines: GivenMachines,
     authority: Path | None,
     overwrite: bool,
     bay: Path | None,
@@ -94,9 +90,8 @@ def command(
     chosen = existing(drive, bay)
     replacing = replacing_of(overwrite, chosen.path, *([source] if isinstance(source, Path) else []))
     refuse_output(target, OutputKind.PAGE, replacing)
-    known = machines_of(machines)
     attached = chosen.drive
-    seen = _examined(chosen, machine_of(trust, revoked, model), known)
+    seen = _examined(chosen, machines.machine(), machines.known())
     digest, fault = _proven(source, seen.manifest, authority, bay) if source is not None else ("", "")
     entries = history(chosen.name, attached.serial if attached else "")
     built = recall(seen.manifest.about.build) if seen.manifest is not None and seen.manifest.about.build else None
@@ -150,7 +145,7 @@ def _proven(place: Place, manifest: Manifest | None, authority: Path | None, bay
 
     if not isinstance(place, Path):
         raise UsageError("--source is a file or folder on this computer.", advice="Fetch it first, or leave it out.")
-    opened = open_with_progress(place, (), terms=terms_of(None, authority, bay))
+    opened = open_alone(place, terms_of(None, authority, bay))
     fault = ""
     if manifest is not None and opened.fingerprint != manifest.about.source.fingerprint:
         fault = f"{place.name} is not what this drive was built from: names, sizes or times of its files differ."

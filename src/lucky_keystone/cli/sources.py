@@ -14,24 +14,23 @@ from .stages import Stages
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from ..doing.given import GivenSource
     from ..fetching.catalogue import CatalogueImage
     from ..fetching.link import Place
     from ..fetching.remote import Terms
     from ..sources.source import Source
 
 
-def resolved(
-    place: Place, sha256: str | None, authority: Path | None, bay: Path | None, catalogues: Sequence[Place]
-) -> tuple[Place, Terms]:
+def resolved(place: Place, given: GivenSource, bay: Path | None) -> tuple[Place, Terms]:
     """Return where a source is read from, and how.
 
     Of a catalogue's image, by its name or a link to it, sums are known, and where it can be had. One that the store
     has, by its sum, is taken from there.
     """
-    terms = terms_of(sha256, authority, bay)
-    if catalogues:
-        image = _named(place, catalogues, authority)
-        refuse_other_sum(image, sha256)
+    terms = terms_of(given.sha256, given.authority, bay)
+    if given.catalogues:
+        image = _named(place, given.catalogues, given.authority)
+        refuse_other_sum(image, given.sha256)
         terms = replace(terms, sha256=image.sha256, blocks=image.blocks)
         if isinstance(place, Path) and not place.exists():
             refuse_without_links(image)
@@ -63,20 +62,28 @@ def _named(place: Place, catalogues: Sequence[Place], authority: Path | None) ->
     )
 
 
-def open_with_progress(
-    path: Place,
-    added: tuple[Path, ...],
-    further: tuple[Place, ...] = (),
-    drivers: tuple[Path, ...] = (),
-    answer_file: Path | None = None,
-    *,
-    terms: Terms,
-) -> Source:
-    """Open a source; one that has to be measured first says how far it is."""
+def open_given(place: Place, given: GivenSource, terms: Terms) -> Source:
+    """Open a source with what was given beside it; one that has to be measured first says how far it is."""
     from ..sources.opening import open_source
 
     with Stages() as stages:
-        return open_source(path, added, stages, further, drivers=drivers, answer_file=answer_file, terms=terms)
+        return open_source(
+            place,
+            given.added,
+            stages,
+            given.further,
+            drivers=given.drivers,
+            answer_file=given.answer_file,
+            terms=terms,
+        )
+
+
+def open_alone(place: Place, terms: Terms, added: tuple[Path, ...] = ()) -> Source:
+    """Open a source with nothing beside it but, maybe, folders whose files are added."""
+    from ..sources.opening import open_source
+
+    with Stages() as stages:
+        return open_source(place, added, stages, terms=terms)
 
 
 def prove(source: Source, sha256: str | None, wanted: bool) -> list[str]:

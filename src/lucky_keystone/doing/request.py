@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Self
 
 import msgspec
 
@@ -32,6 +33,7 @@ from ..sources.opening import open_source
 from ..sources.source import Source
 from ..starting.trust import ANY_MACHINE, Machine
 from ..volumes.kind import StandingVolume
+from .given import AskedFor, GivenSource
 from .targets import Chosen, reading
 
 
@@ -67,6 +69,23 @@ class Request:
     """How images are read."""
     link: Link | None = None
     """Where the image of a plan is now."""
+
+    @classmethod
+    def of(cls, path: Place, known: AskedFor, given: GivenSource, terms: Terms, size: int | None = None) -> Self:
+        """Return what is asked for with what was given beside a source."""
+        return cls(
+            path=path,
+            choices=known.choices,
+            earlier=known.earlier,
+            machine=known.machine,
+            machines=known.machines,
+            added=given.added,
+            drivers=given.drivers,
+            answer_file=given.answer_file,
+            further=given.further,
+            size=size,
+            terms=terms,
+        )
 
     @property
     def is_plan(self) -> bool:

@@ -14,6 +14,7 @@ _CHECKERS: Mapping[str, str] = {
     "FAT12/16": "Run 'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it, then mend again.",
     "FAT32": "Run 'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it, then mend again.",
     "NTFS": "Run 'chkdsk /f' on it in Windows, then mend again.",
+    "exFAT": "Run 'fsck.exfat' (Linux), 'chkdsk /f' (Windows) or First Aid (Mac) on it, then mend again.",
     "HFS+": "Run First Aid on it on a Mac, then mend again.",
 }
 _OF_FILE_SYSTEMS = (
@@ -23,6 +24,8 @@ _OF_FILE_SYSTEMS = (
     Code.NTFS_BITMAP,
     Code.NTFS_VERSION,
     Code.HFSPLUS_BITMAP,
+    Code.EXFAT_BITMAP,
+    Code.EXFAT_UPCASE,
     Code.HFSPLUS_JOURNAL,
 )
 CONSEQUENCES = (Code.START_NOTHING, Code.START_WANTED)

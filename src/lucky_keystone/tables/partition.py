@@ -25,7 +25,9 @@ class Use(Enum):
     """What a partition is for; the tables turn it into their types."""
 
     FAT_DATA = PartitionType(TYPE_FAT32_LBA, BASIC_DATA, "basic data")
-    NTFS_DATA = PartitionType(TYPE_NTFS, BASIC_DATA, "basic data")
+    IFS_DATA = PartitionType(TYPE_NTFS, BASIC_DATA, "basic data")
+    """NTFS or exFAT: a table has one type for both."""
+
     FIRMWARE = PartitionType(TYPE_SYSTEM, BASIC_DATA, "basic data, no letter", NO_DRIVE_LETTER)
     """Read by firmware only. On a GPT basic data all the same: on removable drives firmware looks there for loaders."""
 
@@ -42,6 +44,7 @@ GPT_TYPES_OF_VOLUMES = frozenset({use.value.gpt for use in Use} | {SYSTEM})
 OF_FAT: frozenset[int | UUID] = frozenset((0x01, 0x04, 0x06, 0x0B, 0x0C, 0x0E, TYPE_SYSTEM, BASIC_DATA, SYSTEM))
 """Types of partitions that systems look for FAT in, of whatever size, and mount."""
 OF_FAT32: frozenset[int | UUID] = frozenset((0x0B, TYPE_FAT32_LBA, TYPE_SYSTEM, BASIC_DATA, SYSTEM))
+OF_EXFAT: frozenset[int | UUID] = frozenset((TYPE_NTFS, BASIC_DATA))
 OF_NTFS: frozenset[int | UUID] = frozenset((TYPE_NTFS, BASIC_DATA))
 OF_HFS_PLUS: frozenset[int | UUID] = frozenset((TYPE_HFS, HFS_PLUS))
 

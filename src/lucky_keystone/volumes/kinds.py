@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from ..content.contents import Readable
+from .exfat.kind import EXFAT
 from .fat16.kind import FAT16
 from .fat32.kind import FAT32
 from .hfsplus.kind import HFSPLUS
@@ -12,7 +13,7 @@ from .kind import ComposedKind, VolumeKind
 from .ntfs.kind import NTFS
 from .volume import Volume
 
-_COMPOSED: tuple[ComposedKind, ...] = (FAT32, NTFS, HFSPLUS)
+_COMPOSED: tuple[ComposedKind, ...] = (FAT32, NTFS, HFSPLUS, EXFAT)
 _KINDS: tuple[VolumeKind, ...] = (*_COMPOSED, FAT16)
 KINDS: Mapping[str, VolumeKind] = {kind.name: kind for kind in _KINDS}
 """All that are read; the first that recognises a volume opens it."""

@@ -23,7 +23,6 @@ class KnownVolume:
 
 _SECTOR = 512
 KNOWN: tuple[KnownVolume, ...] = (
-    KnownVolume("exFAT", 3, b"EXFAT   "),  # exFAT file system specification, 3.1.2
     KnownVolume("BitLocker", 3, b"-FVE-FS-"),  # libbde, "Volume header"
     KnownVolume("ReFS", 3, b"ReFS\0\0\0\0"),  # libfsrefs, "Volume header"
     KnownVolume("LUKS", 0, b"LUKS\xba\xbe"),  # LUKS on-disk format specification, table 1

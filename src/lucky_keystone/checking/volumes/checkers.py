@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from .checker import Checker
+from .exfat import ExfatChecker
 from .fat16 import Fat16Checker
 from .fat32 import Fat32Checker
 from .hfsplus import HfsPlusChecker
@@ -14,5 +15,6 @@ CHECKERS: Mapping[str, Checker] = {
     "fat32": Fat32Checker(),
     "ntfs": NtfsChecker(),
     "hfsplus": HfsPlusChecker(),
+    "exfat": ExfatChecker(),
     "fat16": Fat16Checker(),
 }

@@ -5,6 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from ..remedy import Rules
-from . import fat32, hfsplus, ntfs
+from . import exfat, fat32, hfsplus, ntfs
 
-MENDERS: Mapping[str, Rules] = {"fat32": fat32.RULES, "ntfs": ntfs.RULES, "hfsplus": hfsplus.RULES}
+MENDERS: Mapping[str, Rules] = {
+    "fat32": fat32.RULES,
+    "ntfs": ntfs.RULES,
+    "hfsplus": hfsplus.RULES,
+    "exfat": exfat.RULES,
+}

@@ -16,6 +16,7 @@ import numpy as np
 
 from ...common.record import Record
 from ...content.contents import Readable
+from ..chains import Chains
 from ..fat16.records import BootSector16
 from ..volume import Run, VolumeError, find_below, walk_below
 from .records import (
@@ -38,10 +39,6 @@ from .records import (
     LongEntry,
     short_name_checksum,
 )
-
-_WINDOW = 1 << 18  # FAT entries looked at together
-_WINDOWS_KEPT = 8  # a MiB each
-_MOST_RUNS = 100_000  # a chain in more pieces is no real one, and jumping about in a large FAT takes its time
 
 
 @dataclass
@@ -77,21 +74,6 @@ class Entry:
     def runs_clusters(self) -> int:
         """Clusters its chain holds."""
         return sum(run.count for run in self.runs)
-
-
-class _FatWindow:
-    """Neighbouring FAT entries, and where among them a chain does not simply step to the next cluster."""
-
-    def __init__(self, first: int, entries: np.ndarray[Any, Any]) -> None:
-        self._first, self._entries = first, entries
-        steps = entries == np.arange(first + 1, first + 1 + len(entries), dtype=np.uint32)
-        steps[-1] = False  # what follows the window's last cluster is in another one
-        self._ends = np.flatnonzero(~steps)
-
-    def run_from(self, cluster: int) -> tuple[int, int]:
-        """Return the last cluster of the run that starts with `cluster`, and the FAT entry of that last one."""
-        last = int(self._ends[np.searchsorted(self._ends, cluster - self._first)])
-        return self._first + last, int(self._entries[last])
 
 
 class FatVolume:
@@ -304,7 +286,6 @@ class Fat32Volume(FatVolume):
     def __init__(self, drive: Readable, offset: int, size: int) -> None:
         super().__init__(drive, offset, size)
         self.boot = boot = BootSector.unpack(self.boot_sector)
-        self._windows: dict[int, _FatWindow] = {}
         # fatgen103, "Boot Sector and BPB Structure"
         require = self.requirement(BootSector, boot, "FAT32")
         self.take_measures(boot, require)
@@ -317,6 +298,13 @@ class Fat32Volume(FatVolume):
         require(FEWEST_CLUSTERS <= self.cluster_count <= MOST_CLUSTERS, "BPB_TotSec32")
         require(boot.BPB_FATSz32 * self.sector_size // 4 >= self.cluster_count + FIRST_CLUSTER, "BPB_FATSz32")
         require(self.is_cluster(boot.BPB_RootClus), "BPB_RootClus")
+        fat = self.fat_offset()
+        self._chains = Chains(
+            lambda offset, size: drive.read_at(fat + offset, size),
+            self.cluster_count,
+            mask=ENTRY_MASK,
+            end_from=END_OF_CHAIN_FROM,
+        )
 
     def boot_label(self) -> bytes:
         return self.boot.BS_VolLab
@@ -350,48 +338,10 @@ class Fat32Volume(FatVolume):
 
     def fat_windows(self, copy: int = 0) -> Iterator[tuple[int, np.ndarray[Any, Any]]]:
         """Yield (first entry, entries) over a FAT, as far as the volume has clusters."""
-        end = self.cluster_count + FIRST_CLUSTER
-        for first in range(0, end, _WINDOW):
-            count = min(_WINDOW, end - first)
-            data = self._drive.read_at(self.fat_offset(copy) + 4 * first, 4 * count)
-            yield first, np.frombuffer(data, "<u4") & np.uint32(ENTRY_MASK)
-
-    def _window(self, cluster: int) -> _FatWindow:
-        """Return the piece of the FAT that describes `cluster`; the last few asked for are kept."""
-        first = cluster // _WINDOW * _WINDOW
-        window = self._windows.pop(first, None)
-        if window is None:
-            count = min(_WINDOW, self.cluster_count + FIRST_CLUSTER - first)
-            data = self._drive.read_at(self.fat_offset() + 4 * first, 4 * count)
-            window = _FatWindow(first, np.frombuffer(data, "<u4") & np.uint32(ENTRY_MASK))
-            if len(self._windows) >= _WINDOWS_KEPT:
-                del self._windows[next(iter(self._windows))]
-        self._windows[first] = window
-        return window
+        return self._chains.windows(lambda offset, size: self._drive.read_at(self.fat_offset(copy) + offset, size))
 
     def chain(self, cluster: int) -> tuple[tuple[Run, ...], str]:
-        """Follow a chain: (its runs, what is wrong with it or ''). It ends at the first thing that is wrong."""
-        runs: list[Run] = []
-        total = 0
-        while True:
-            if not self.is_cluster(cluster):
-                return tuple(runs), f"leads to cluster {cluster}, which the volume does not have"
-            last, following = self._window(cluster).run_from(cluster)
-            count = last - cluster + 1
-            if runs and runs[-1].first + runs[-1].count == cluster:
-                runs[-1] = Run(runs[-1].first, runs[-1].count + count)
-            else:
-                runs.append(Run(cluster, count))
-            total += count
-            if total > self.cluster_count:
-                return tuple(runs), "loops"
-            if len(runs) > _MOST_RUNS:
-                return tuple(runs), f"has more than {_MOST_RUNS:,} pieces"
-            if following >= END_OF_CHAIN_FROM:
-                return tuple(runs), ""
-            if following < FIRST_CLUSTER:
-                return tuple(runs), f"breaks off at cluster {last} (its FAT entry is {following})"
-            cluster = following
+        return self._chains.follow(cluster)
 
 
 def _short_name(record: DirEntry) -> str:

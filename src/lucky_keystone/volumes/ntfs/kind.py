@@ -39,7 +39,7 @@ class Ntfs:
     name: ClassVar[str] = "ntfs"
     shown: ClassVar[str] = "NTFS"
     serial_size: ClassVar[int] = 8
-    use: ClassVar[Use] = Use.NTFS_DATA
+    use: ClassVar[Use] = Use.IFS_DATA
     firmware_reads: ClassVar[bool] = False
     names_loaders: ClassVar[bool] = False
     head: ClassVar[tuple[int, str]] = (0, "boot sector")

@@ -1,0 +1,118 @@
+"""What was given for a piece of work: beside its source, of a shop's presets, and of the machines it is for."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from ..families.choices import CHOICE_NAMES, Choices
+from ..planning.presets import preset_named
+from ..starting.trust import Machine, SignatureDatabase
+
+if TYPE_CHECKING:
+    from ..families.family import Earlier
+    from ..fetching.link import Place
+    from ..machine.known import KnownMachine
+
+
+@dataclass(frozen=True)
+class GivenSource:
+    """What was given beside a source."""
+
+    added: tuple[Path, ...] = ()
+    """Folders whose files are added to it."""
+    further: tuple[Place, ...] = ()
+    """Sources for the same drives."""
+    drivers: tuple[Path, ...] = ()
+    """Folders with driver packages."""
+    answer_file: Path | None = None
+    sha256: str | None = None
+    verify: bool = False
+    """Its own integrity tables are to be compared first."""
+    catalogues: tuple[Place, ...] = ()
+    authority: Path | None = None
+    """Certificates for links."""
+
+    @property
+    def read_beside(self) -> tuple[Path, ...]:
+        """Files and folders that are read as well, on none of which may be written."""
+        further = (each for each in self.further if isinstance(each, Path))
+        return (*self.added, *self.drivers, *([self.answer_file] if self.answer_file else []), *further)
+
+
+@dataclass(frozen=True)
+class GivenPreset:
+    """Which of a shop's presets fills in what was not chosen."""
+
+    name: str | None
+    usual: str | None
+    """The environment's, where none was named."""
+    config: Path | None
+    """The file of presets; None: the usual one."""
+
+
+@dataclass(frozen=True)
+class GivenMachines:
+    """What drives are to start: files of machines, or what one trusts."""
+
+    trust: tuple[Path, ...]
+    revoked: tuple[Path, ...]
+    model: str
+    """Of a Mac."""
+    files: tuple[Path, ...]
+    today: date
+
+    def machine(self) -> Machine:
+        """Return what is known of the machine of a forecast. Raises UsageError or SourceError for its files."""
+        if not self.trust and not self.revoked:
+            return Machine(model=self.model, today=self.today)
+        from ..starting.signature_lists import read_database
+
+        return Machine(
+            SignatureDatabase.joined(map(read_database, self.trust)) if self.trust else None,
+            SignatureDatabase.joined(map(read_database, self.revoked)),
+            self.model,
+            self.today,
+        )
+
+    def known(self) -> tuple[KnownMachine, ...]:
+        """Return the machines that files describe. Raises UsageError."""
+        from ..machine.known import known_machine
+
+        return tuple(known_machine(path, self.today) for path in self.files)
+
+
+@dataclass(frozen=True)
+class AskedFor:
+    """What was chosen, on the command line and by a preset."""
+
+    choices: Choices
+    earlier: Mapping[str, Earlier]
+    """Which of the choices the preset made."""
+    machine: Machine
+    machines: tuple[KnownMachine, ...]
+
+
+def asked_for(
+    chosen: Mapping[str, Any], preset: GivenPreset, machines: GivenMachines, *, of_plan: bool = False
+) -> AskedFor:
+    """Return what is wanted: `chosen` by name, then what the preset says.
+
+    A saved plan (`of_plan`) has its choices: the environment's preset is none for it. Raises UsageError.
+    """
+    choices = Choices(**{name: chosen[name] for name in CHOICE_NAMES})
+    name = preset.name or (None if of_plan else preset.usual)
+    if not name:
+        return AskedFor(choices, {}, machines.machine(), machines.known())
+    shop = preset_named(name, preset.config)
+    both = GivenMachines(
+        (*machines.trust, *shop.trust),
+        (*machines.revoked, *shop.revoked),
+        machines.model,
+        (*machines.files, *shop.machines),
+        machines.today,
+    )
+    return AskedFor(shop.fill(choices), shop.earlier(choices), both.machine(), both.known())
