@@ -100,6 +100,7 @@ CASES = [
 ]
 
 
+@pytest.mark.posix  # modes and links, which an app on Windows has lost
 @pytest.mark.parametrize(("release", "carrier"), CASES)
 def test_every_generation_from_every_carrier(release: str, carrier: str, apps: dict[str, Path], tmp_path: Path) -> None:
     made, app = RELEASES[release], apps[release]
@@ -166,6 +167,7 @@ def test_every_generation_from_every_carrier(release: str, carrier: str, apps: d
     ]
 
 
+@pytest.mark.posix  # the same
 @pytest.mark.parametrize(
     ("model", "verdict"), [("", "starts"), (MODELS[0], "starts"), ("TidewellBook1,1", "will not start")]
 )
@@ -386,6 +388,7 @@ def test_a_payload_that_is_not_openly_documented_is_refused(tmp_path: Path) -> N
     assert "copy the app from there" in (refused.value.advice or "")
 
 
+@pytest.mark.posix  # the same
 def test_a_combined_drive(apps: dict[str, Path], disc: Path, tmp_path: Path) -> None:
     """Windows first, then what Macs need, a row of the forecast for each; with BIOS it is an MBR drive of type AFh."""
     source = open_source(disc, further=[apps["11"], apps["10.13"]])

@@ -279,6 +279,7 @@ def test_what_the_drive_was_measured_at_is_told(wim: Path, tmp_path: Path) -> No
     assert newest["reading"] > newest["retries"] == oldest["reading"] == 0
 
 
+@pytest.mark.posix  # the same
 @pytest.mark.parametrize("form", ["parts", "disc folder", "link"])
 def test_from_whatever_holds_an_image(form: str, wim: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     expected = built(wim, tmp_path / "expected.img", "--identity", "same")
@@ -380,6 +381,7 @@ def test_which_edition_is_asked_in_a_terminal_only(tmp_path: Path) -> None:
     assert check_file(tmp_path / "drive.img").findings == []
 
 
+@pytest.mark.posix  # an image is held until its source is forgotten, and nothing of it can be removed before
 @settings(max_examples=20)
 @given(at=some.integers(0, 1 << 30))
 def test_a_damaged_image_never_makes_a_finished_drive(at: int) -> None:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 from typing import ClassVar
 
 from ..common.errors import KeystoneError, UsageError
+from ..common.remembering import remembered
 from ..common.units import SECTOR_SIZES, exact_size, shown_size
 from ..content.ranges import FileRange
 from ..content.tree import Folder
@@ -63,7 +63,7 @@ class _Look:
         return f"{what} {shown_size(partition.sector_count * self.sector_size)}{active}"
 
 
-@lru_cache(maxsize=4)
+@remembered
 def _look_at(source: Source) -> _Look | None:
     """Return what makes an image one of this family; None when nothing does."""
     image = source.image

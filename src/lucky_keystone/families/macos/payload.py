@@ -6,10 +6,11 @@ import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date
-from functools import cached_property, lru_cache
+from functools import cached_property
 from typing import Any
 
 from ...common.errors import KeystoneError, SourceError
+from ...common.remembering import remembered
 from ...content.contents import Seekable, seekable
 from ...content.ranges import FileRange
 from ...content.tree import File, Folder
@@ -152,7 +153,7 @@ def _goes_along(name: str, boot_file: str) -> bool:
     return name != boot_file and name.startswith(stem + ".")
 
 
-@lru_cache(maxsize=4)
+@remembered
 def payload_of(source: Source) -> Payload:
     """Open what the app of a source carries. Raises SourceError for stubs, half downloads and damaged images."""
     if is_system_volume(source):

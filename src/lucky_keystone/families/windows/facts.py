@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import replace
-from functools import lru_cache
 
 from ...common.errors import SourceError
+from ...common.remembering import remembered
 from ...content.contents import Seekable, seekable
 from ...content.tree import File, Folder
 from ...setup.folders import SETUP_FOLDERS, SETUP_IMAGES
@@ -40,7 +40,7 @@ def facts_of_windows(source: Source, family: str) -> SourceFacts:
     return replace(facts_of(source), family=family)
 
 
-@lru_cache(maxsize=4)
+@remembered
 def facts_of(source: Source) -> SourceFacts:
     """Return the same, whatever family it is."""
     if source.packing is not None:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
 
+from ...common.remembering import remembered
 from ...content.tree import File, Folder
 from ...sources.source import Source
 from ..choices import Choices
@@ -29,7 +29,7 @@ def prepared(source: Source, choices: Choices) -> Prepared:
     return _prepared(source, asked)
 
 
-@lru_cache(maxsize=4)
+@remembered
 def _prepared(source: Source, choices: Choices) -> Prepared:
     root = source.root
     decisions: list[Decision] = []

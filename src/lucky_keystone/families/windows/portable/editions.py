@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections import Counter
-from functools import lru_cache
 
 from ....common.errors import SourceError, UsageError
 from ....common.nearest import did_you_mean
+from ....common.remembering import remembered
 from ....sources.source import Source
 from ....wim.read import Edition
 from ....wim.whole import WholeImage
 from ..install_image import images_of
 
 
-@lru_cache(maxsize=4)
+@remembered
 def all_images(source: Source) -> tuple[WholeImage, ...]:
     """Return the install images of a source, the same objects each time."""
     return tuple(images_of(source))

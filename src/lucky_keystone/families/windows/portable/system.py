@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
 
 from ....common.errors import SourceError, UsageError
+from ....common.remembering import remembered
 from ....common.units import shown_size
 from ....content.tree import Folder
 from ....tables.mbr import MOST_SECTORS
@@ -30,7 +30,7 @@ class System:
     has_bios: bool
 
 
-@lru_cache(maxsize=2)
+@remembered
 def _read(image: WholeImage, index: int) -> System:
     edition = next(each for each in image.editions if each.index == index)
     tree = applied_tree(Resources(image), image.tree(edition))
