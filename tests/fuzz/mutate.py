@@ -28,7 +28,7 @@ from .shop_targets import shop_targets
 from .targets import Target, make_targets
 
 KINDS = (
-    *("udf", "joliet", "rock ridge", "install image", "drive", "gpt drive", "ntfs drive", "raw drive"),
+    *("udf", "joliet", "rock ridge", "install image", "drive", "gpt drive", "ntfs drive", "exfat drive", "raw drive"),
     *("mac disk image", "mac zip", "mac package", "mac asset", "studio drive"),
     *("xpress image", "lzx image", "lzms image", "xpress solid image", "lzx solid image", "lzms solid image"),
     *("applied edition", "hive", "boot store"),

@@ -25,6 +25,7 @@ from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.install_image import DemoEdition, install_image, small_resource
 from lucky_keystone.demo.tidewell import LABEL, MOMENT
 from lucky_keystone.drives.bay import DESCRIPTION, Bay
+from lucky_keystone.drives.contents import inventories
 from lucky_keystone.drives.guards import refusals
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
@@ -38,6 +39,7 @@ from lucky_keystone.wim.read import InstallImage
 from lucky_keystone.wim.split import divide
 
 from ..helpers.drives import MemoryDrive, build_drive
+from ..helpers.exfat import exfat_drive
 from ..helpers.judges import need
 from ..helpers.packing import PACKINGS
 
@@ -181,6 +183,15 @@ def make_targets(folder: Path) -> dict[str, Target]:
             front = bytes(third.data[region.offset : region.offset + min(region.size, 96 << 10)])
             spans += [(region.offset + at, size) for at, size in used_spans(front)]
     found["ntfs drive"] = Target(*in_memory(third.data), spans, use_ntfs_drive)
+    plain, _ = exfat_drive(small_installer(), size=8 << 20)
+
+    def use_exfat_drive() -> None:
+        plain.log.clear()
+        check_drive(plain, silent)
+        inventories(plain, 512)
+
+    spans = [(0, 512), *((1 << 20 | at, size) for at, size in used_spans(bytes(plain.data[1 << 20 : 3 << 20])))]
+    found["exfat drive"] = Target(*in_memory(plain.data), spans, use_exfat_drive)
     found |= described_targets(folder, ours, witness)
     found |= raw_targets(folder)
     return found

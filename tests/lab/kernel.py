@@ -7,8 +7,8 @@ from pathlib import Path
 
 from .guest import memory_files, run_guest
 
-MODULES = ("virtio_blk", "fat", "vfat", "nls_cp437", "nls_ascii", "nls_utf8", "ntfs3", "cdrom", "hfsplus")
-OPTIONS = {"vfat": "utf8=1", "ntfs3": "iocharset=utf8", "hfsplus": "nls=utf8"}
+MODULES = ("virtio_blk", "fat", "vfat", "nls_cp437", "nls_ascii", "nls_utf8", "ntfs3", "cdrom", "hfsplus", "exfat")
+OPTIONS = {"vfat": "utf8=1", "ntfs3": "iocharset=utf8", "hfsplus": "nls=utf8", "exfat": "iocharset=utf8"}
 SCRIPT = r"""
 echo "LAB BEGIN"
 mount -t {driver} -o ro,{options} /dev/vda{partition} /mnt && cd /mnt && \

@@ -8,20 +8,26 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.checking.check import check_drive
+from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import stream
 from lucky_keystone.content.tree import Folder
+from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.sources.opening import open_source
+from lucky_keystone.volumes.exfat.kind import EXFAT
 from lucky_keystone.volumes.hfsplus.names import composed
 
 from ..helpers.drives import build_drive, check_file
 from ..helpers.editions import everything
+from ..helpers.exfat import exfat_drive
 from ..helpers.hfsplus import studio, write_volume
 from ..helpers.install_images import install_image
 from ..helpers.judges import need
 from ..helpers.mac import app_of
 from ..helpers.releases import merged
 from ..helpers.systems import system
+from ..helpers.trees import file, folder
 from .kernel import see
 
 pytestmark = pytest.mark.lab
@@ -30,9 +36,9 @@ pytestmark = pytest.mark.lab
 def sums_of(tree: Folder) -> dict[str, str]:
     """Return {path: SHA-256} of a tree."""
     sums = {}
-    for path, file in tree.files():
+    for path, each in tree.files():
         digest = hashlib.sha256()
-        for piece in stream(file.content):
+        for piece in stream(each.content):
             digest.update(piece)
         sums[path] = digest.hexdigest()
     return sums
@@ -91,6 +97,21 @@ def test_a_kernel_reads_hfsplus_and_writes_to_it(tmp_path: Path) -> None:
     assert written
     faults = [finding for finding in check_file(drive).findings if finding.level in ("fault", "note")]
     assert [finding for finding in faults if finding.code != "start.nothing"] == []
+
+
+def test_a_kernel_reads_exfat_and_writes_to_it(tmp_path: Path) -> None:
+    tree = folder("", file("empty"), file("Fähre 東京.txt", b"09:26\n" * 9000), folder("deck", file("a" * 200, b"x")))
+    drive, _ = exfat_drive(tree, size=40 << 20)
+    (tmp_path / "drive.img").write_bytes(drive.data)
+    sums, messages, written = see(tmp_path / "drive.img", tmp_path, "exfat")
+    assert (sums, messages, written) == (sums_of(tree), [], True)
+    with ImageFile(tmp_path / "drive.img") as image:
+        report = check_drive(image, silent)
+        volume = EXFAT.open(image, 1 << 20, 40 << 20)
+        assert volume.read_at_of(volume.find("deck log.TXT"), 0, 99) == b"ferry\n"
+    assert [found.code.value for found in report.findings] == ["start.nothing"]
+    (tmp_path / "volume").write_bytes((tmp_path / "drive.img").read_bytes()[1 << 20 : 41 << 20])
+    subprocess.run([need("fsck.exfat"), "-n", tmp_path / "volume"], check=True, capture_output=True)
 
 
 def test_what_a_kernel_does_to_a_drive_for_macs_is_use(tmp_path: Path) -> None:

@@ -178,7 +178,7 @@ def find_sector_size(drive: SizedReadable, kept: bytes | None) -> int:
             return size
         for partition in table.partitions if table else ():
             offset = partition.first_lba * size
-            if offset + 512 <= drive.size and drive.read_at(offset + 11, 2) == size.to_bytes(2, "little"):
+            if offset + 512 <= drive.size and size in (kind.sector_size_at(drive, offset) for kind in KINDS.values()):
                 return size
     return 512
 

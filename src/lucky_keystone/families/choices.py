@@ -11,6 +11,7 @@ from ..common.nearest import did_you_mean
 from ..common.units import SECTOR_SIZES
 from ..starting.generations import GENERATIONS
 from ..tables.styles import STYLES
+from ..volumes.kinds import COMPOSED
 
 Bytes = Annotated[int, msgspec.Meta(ge=0, le=(1 << 63) - 1)]
 
@@ -64,6 +65,11 @@ def check_choices(choices: Choices, sector_size: int) -> None:
         value = getattr(choices, name)
         if value is not None and value not in known:
             listed = ", ".join(known)
+            if name == "file_system" and (kind := COMPOSED.get(value)) is not None and not kind.firmware_reads:
+                raise UsageError(
+                    f"No installer is put on {kind.shown} by choice: firmware of PCs does not read it.",
+                    advice=f"Choose one of: {listed}.",
+                )
             raise UsageError(
                 f"{option(name)} {value} is not one of: {listed}.",
                 advice=did_you_mean(value, known) or f"Choose one of: {listed}.",

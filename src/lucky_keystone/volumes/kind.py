@@ -138,6 +138,9 @@ class VolumeKind(Protocol):
         Nothing where it does not reach beyond, and of kinds that are not mended so.
         """
 
+    def sector_size_at(self, drive: Readable, offset: int) -> int:
+        """Return the bytes of a sector by the head of the volume at byte `offset`; 0 where it does not say them."""
+
     def own_span(self, volume: Any) -> tuple[int, int]:
         """Return the first sector of the partition that a volume says it lies in, and its sectors.
 

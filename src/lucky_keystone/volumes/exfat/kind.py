@@ -83,6 +83,10 @@ class Exfat:
     def fitted(self, drive: Readable, offset: int, size: int) -> Sequence[tuple[int, bytes]]:
         return ()
 
+    def sector_size_at(self, drive: Readable, offset: int) -> int:
+        boot = BootSector.unpack(drive.read_at(offset, BootSector.SIZE))
+        return 1 << boot.BytesPerSectorShift if boot.FileSystemName == b"EXFAT   " else 0
+
     def own_span(self, volume: ExfatVolume) -> tuple[int, int]:
         return volume.boot.PartitionOffset, volume.boot.VolumeLength
 

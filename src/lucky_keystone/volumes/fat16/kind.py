@@ -47,6 +47,9 @@ class Fat16:
     def fitted(self, drive: Readable, offset: int, size: int) -> Sequence[tuple[int, bytes]]:
         return ()
 
+    def sector_size_at(self, drive: Readable, offset: int) -> int:
+        return BootSector16.unpack(drive.read_at(offset, BootSector16.SIZE)).BPB_BytsPerSec
+
     def own_span(self, volume: Fat16Volume) -> tuple[int, int]:
         return volume.boot.BPB_HiddSec, volume.boot.total_sectors
 

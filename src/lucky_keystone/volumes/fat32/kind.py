@@ -107,6 +107,9 @@ class Fat32:
         has_copy = is_inside and self.recognises(drive, copy, size)
         return [(place + at, data) for place in (offset, *((copy,) if has_copy else ()))]
 
+    def sector_size_at(self, drive: Readable, offset: int) -> int:
+        return BootSector.unpack(drive.read_at(offset, 512)).BPB_BytsPerSec
+
     def own_span(self, volume: Fat32Volume) -> tuple[int, int]:
         return volume.boot.BPB_HiddSec, volume.boot.BPB_TotSec32
 

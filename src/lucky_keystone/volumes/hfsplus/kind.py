@@ -91,6 +91,9 @@ class HfsPlus:
     def fitted(self, drive: Readable, offset: int, size: int) -> Sequence[tuple[int, bytes]]:
         return ()
 
+    def sector_size_at(self, drive: Readable, offset: int) -> int:
+        return 0
+
     def own_span(self, volume: HfsPlusVolume) -> tuple[int, int]:
         return 0, 0
 

@@ -91,6 +91,9 @@ class Ntfs:
     def fitted(self, drive: Readable, offset: int, size: int) -> Sequence[tuple[int, bytes]]:
         return ()
 
+    def sector_size_at(self, drive: Readable, offset: int) -> int:
+        return BootSector.unpack(drive.read_at(offset, 512)).bytes_per_sector
+
     def own_span(self, volume: NtfsVolume) -> tuple[int, int]:
         return volume.boot.hidden_sectors, volume.boot.total_sectors + 1
 
