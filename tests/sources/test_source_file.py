@@ -16,6 +16,7 @@ from lucky_keystone.content.source_file import SourceFile, Trying
 SECTOR, PAGE = 2048, 4096
 
 
+@pytest.mark.posix  # elsewhere there is no way around the pages of a system
 def test_a_last_sector_that_shares_its_page_with_a_bad_one_is_read(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
