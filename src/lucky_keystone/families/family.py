@@ -19,6 +19,7 @@ from ..volumes.kind import ComposedKind
 from .choices import Choices
 
 if TYPE_CHECKING:
+    from ..machine.facts import MachineFacts
     from ..sources.diskimage import DiskImage
     from ..sources.source import Source
     from .facts import SourceFacts
@@ -159,6 +160,15 @@ class DriveWish:
 
 
 @dataclass(frozen=True)
+class Proposal:
+    """Values for choices that are open, for machines that a drive is to serve."""
+
+    values: Mapping[str, str]
+    reason: str = ""
+    """'' where it follows from trying them."""
+
+
+@dataclass(frozen=True)
 class Supply:
     """A file that a source gives for a place on a drive."""
 
@@ -200,6 +210,12 @@ class Family(Protocol):
 
     def disk_images(self, source: Source) -> Sequence[DiskImage]:
         """Return the disk images in a source that carry checksums of their own, the source itself too."""
+
+    def for_secure_boot(self) -> Sequence[Proposal]:
+        """Return what may let machines start a drive of it that have Secure Boot on."""
+
+    def for_shortfalls(self, source: Source, machines: Sequence[MachineFacts]) -> Sequence[Proposal]:
+        """Return what lets a release be used on machines that lack what it asks for."""
 
     def refuse_update(self) -> None:
         """Raise UsageError with the reason when such a drive cannot be updated."""

@@ -11,6 +11,7 @@ from ..common.remembering import remembered
 from ..common.units import SECTOR_SIZES, exact_size, shown_size
 from ..content.ranges import FileRange
 from ..content.tree import Folder
+from ..machine.facts import MachineFacts
 from ..sources.diskimage import DiskImage
 from ..sources.source import Source
 from ..starting.bootable import ReadDrive
@@ -22,7 +23,7 @@ from ..tables.table import Partition
 from ..volumes.kinds import kind_at
 from .choices import Choices, given, option
 from .facts import Loader, SourceFacts
-from .family import Decision, DriveShape, DriveWish, Supply, WholeImage
+from .family import Decision, DriveShape, DriveWish, Proposal, Supply, WholeImage
 
 _SLACK = 1 << 20  # bytes that a table may reach beyond its image: some are cut at the last byte that is not zero
 _LISTED = 6
@@ -135,6 +136,12 @@ class RawImage:
 
     def disk_images(self, source: Source) -> Sequence[DiskImage]:
         return (source.disk_image,) if source.disk_image else ()
+
+    def for_secure_boot(self) -> Sequence[Proposal]:
+        return ()
+
+    def for_shortfalls(self, source: Source, machines: Sequence[MachineFacts]) -> Sequence[Proposal]:
+        return ()
 
     def refuse_update(self) -> None:
         raise UsageError(

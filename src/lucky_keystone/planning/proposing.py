@@ -12,19 +12,15 @@ from dataclasses import dataclass
 import msgspec
 
 from ..common.errors import KeystoneError
-from ..families.asking import asked_of
 from ..families.choices import Choices
-from ..families.families import facts_of
-from ..families.family import DriveShape, DriveWish, Earlier
+from ..families.families import family_for
+from ..families.family import DriveShape, DriveWish, Earlier, Proposal
 from ..machine.facts import MachineFacts
 from ..machine.known import KnownMachine, outlooks_of
 from ..machine.outlook import MachineOutlook
-from ..setup.waivers import WAIVERS
 from ..sources.source import Source
-from ..starting.generations import GENERATIONS
 from .combining import wish_of
 
-_WAIVERS = tuple(waiver.name for waiver in WAIVERS)
 _WORTH = {"starts": 2, "not known": 1, "will not start": 0}
 
 
@@ -51,14 +47,6 @@ class _Attempt:
         return sum(_WORTH[row.verdict] for row in self.rows)
 
 
-@dataclass(frozen=True)
-class _Proposal:
-    """Values for choices that are open, with their reason; '' where that follows from trying them."""
-
-    values: Mapping[str, str]
-    reason: str
-
-
 def proposed(
     source: Source, choices: Choices, drive: DriveShape, machines: Sequence[KnownMachine], *, is_update: bool
 ) -> Proposed:
@@ -71,13 +59,13 @@ def proposed(
     attempt = _tried(source, choices, drive, machines) if machines else None
     if attempt is None:
         return Proposed(choices, earlier, wish_of(source, choices, drive))
-    facts = [each.facts for each in machines]
+    facts, family = [each.facts for each in machines], family_for(source, choices)
     search = _Search(source, drive, machines, earlier)
     if any(row.verdict != "starts" for row in attempt.rows) and any(each.secure_boot == "on" for each in facts):
-        attempt = search.better(attempt, list(_signing()), gain=1)
+        attempt = search.better(attempt, family.for_secure_boot(), gain=1)
     if not is_update:
         attempt = search.better(attempt, list(_firmware(facts)))
-    attempt = search.better(attempt, list(_waivers(source, facts)))
+    attempt = search.better(attempt, family.for_shortfalls(source, facts))
     return Proposed(attempt.choices, earlier, attempt.wish)
 
 
@@ -90,7 +78,7 @@ class _Search:
     machines: Sequence[KnownMachine]
     earlier: dict[str, Earlier]
 
-    def better(self, attempt: _Attempt, proposals: Sequence[_Proposal], *, gain: int = 0) -> _Attempt:
+    def better(self, attempt: _Attempt, proposals: Sequence[Proposal], *, gain: int = 0) -> _Attempt:
         """Return the best of an attempt and those by proposals; the first of them has to be better by `gain`."""
         best, taken = attempt, None
         for proposal in proposals:
@@ -121,17 +109,17 @@ def _tried(source: Source, choices: Choices, drive: DriveShape, machines: Sequen
     return _Attempt(choices, wish, outlooks_of(machines, wish.bootable))
 
 
-def _firmware(machines: Sequence[MachineFacts]) -> Iterator[_Proposal]:
+def _firmware(machines: Sequence[MachineFacts]) -> Iterator[Proposal]:
     """What started by BIOS may be able to start by UEFI: only what is known counts."""
     by_uefi = [each for each in machines if each.uefi == "yes"]
     by_bios = [each for each in machines if each.uefi == "no" and each.bios != "no"]
     if len(by_uefi) == len(machines):
-        yield _Proposal({"table": "gpt", "firmware": "uefi"}, f"{_named(by_uefi)} by UEFI")
+        yield Proposal({"table": "gpt", "firmware": "uefi"}, f"{_named(by_uefi)} by UEFI")
     elif len(by_bios) == len(machines):
-        yield _Proposal({"table": "mbr", "firmware": "bios"}, f"{_named(by_bios)} by BIOS only")
+        yield Proposal({"table": "mbr", "firmware": "bios"}, f"{_named(by_bios)} by BIOS only")
     elif by_uefi and by_bios:
         reason = f"{_named(by_bios)} by BIOS only, {_named(by_uefi)} by UEFI"
-        yield _Proposal({"table": "mbr", "firmware": "both"}, reason)
+        yield Proposal({"table": "mbr", "firmware": "both"}, reason)
 
 
 def _named(machines: Sequence[MachineFacts]) -> str:
@@ -140,25 +128,3 @@ def _named(machines: Sequence[MachineFacts]) -> str:
 
 def _listed(names: Sequence[str]) -> str:
     return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
-
-
-def _waivers(source: Source, machines: Sequence[MachineFacts]) -> Iterator[_Proposal]:
-    """What a machine is known to lack; what is not known of it is left to setup."""
-    facts = facts_of(source)
-    lacking = [
-        (machine.shown, [each for each in asked_of(machine, facts) if each.met == "not met" and each.waiver])
-        for machine in machines
-    ]
-    names = [name for name in _WAIVERS if any(each.waiver == name for _, every in lacking for each in every)]
-    if names:
-        refused = [
-            f"{machine} ({', '.join(f'{each.name} {each.has}' for each in every)})"
-            for machine, every in lacking
-            if every
-        ]
-        yield _Proposal({"waive": ",".join(names)}, f"setup would refuse {_listed(refused)}")
-
-
-def _signing() -> Iterator[_Proposal]:
-    """The reason follows from what the machines make of it."""
-    yield from (_Proposal({"loader_signing": each.name}, "") for each in GENERATIONS)

@@ -12,6 +12,7 @@ from ...common.errors import KeystoneError, UsageError
 from ...common.units import counted
 from ...content.extents import MIB
 from ...content.tree import Folder
+from ...machine.facts import MachineFacts
 from ...sources.diskimage import DiskImage
 from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
@@ -21,7 +22,7 @@ from ...volumes.fat32.kind import FAT32
 from ...volumes.hfsplus.kind import HFSPLUS
 from ..choices import Choices, option
 from ..facts import MacFacts, SourceFacts
-from ..family import Decision, DriveShape, DriveWish, Supply, VolumeWish
+from ..family import Decision, DriveShape, DriveWish, Proposal, Supply, VolumeWish
 from .app import FROM_ITS_IMAGE, find_apps
 from .contents import InstallerTree, installer_tree
 from .generations import BESIDE, CORE, SOLD_FOR_NEWEST
@@ -97,6 +98,12 @@ class MacInstaller:
         opened = [image for image in (payload.image, payload.base, payload.packages) if image is not None]
         disks = [source.disk_image, *(image.disk for image in opened)]
         return list({id(disk): disk for disk in disks if isinstance(disk, DiskImage)}.values())
+
+    def for_secure_boot(self) -> Sequence[Proposal]:
+        return ()
+
+    def for_shortfalls(self, source: Source, machines: Sequence[MachineFacts]) -> Sequence[Proposal]:
+        return ()
 
     def refuse_update(self) -> None:
         return None

@@ -10,6 +10,7 @@ import msgspec
 from ...common.errors import SourceError, UsageError
 from ...common.units import shown_size
 from ...content.tree import Folder
+from ...machine.facts import MachineFacts
 from ...sources.diskimage import DiskImage
 from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
@@ -21,10 +22,11 @@ from ...volumes.kinds import COMPOSED
 from ...wim.split import LARGEST_PART
 from ..choices import Choices
 from ..facts import SourceFacts
-from ..family import Decision, DriveShape, DriveWish, Supply, VolumeWish
+from ..family import Decision, DriveShape, DriveWish, Proposal, Supply, VolumeWish
 from .contents import crossing_tree
 from .facts import facts_of_windows, has_setup_environment
 from .prepared import Prepared, prepared
+from .proposals import SIGNINGS, waived_for
 from .shapes import Shape, decide_shape
 from .supplies import supplied
 
@@ -57,6 +59,12 @@ class WindowsSetup:
 
     def disk_images(self, source: Source) -> Sequence[DiskImage]:
         return (source.disk_image,) if source.disk_image else ()
+
+    def for_secure_boot(self) -> Sequence[Proposal]:
+        return SIGNINGS
+
+    def for_shortfalls(self, source: Source, machines: Sequence[MachineFacts]) -> Sequence[Proposal]:
+        return waived_for(self.facts(source), machines)
 
     def refuse_update(self) -> None:
         return None

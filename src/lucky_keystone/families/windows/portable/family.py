@@ -16,6 +16,7 @@ import msgspec
 from ....common.errors import UsageError
 from ....content.tree import Folder
 from ....hive.store import PartitionName
+from ....machine.facts import MachineFacts
 from ....setup.folders import SETUP_IMAGES
 from ....sources.diskimage import DiskImage
 from ....sources.source import INSTALL_IMAGE, Source
@@ -25,8 +26,9 @@ from ....volumes.fat32.kind import FAT32
 from ....volumes.ntfs.kind import NTFS
 from ...choices import Choices, given, option
 from ...facts import SourceFacts
-from ...family import DriveNames, DriveShape, DriveWish, Supply, VolumeWish
+from ...family import DriveNames, DriveShape, DriveWish, Proposal, Supply, VolumeWish
 from ..facts import facts_of
+from ..proposals import SIGNINGS
 from .editions import all_images, chosen_edition, word_for
 from .marks import HIVE, marked, with_answers
 from .start_volume import partition_name, start_volume
@@ -79,6 +81,12 @@ class WindowsPortable:
 
     def disk_images(self, source: Source) -> Sequence[DiskImage]:
         return (source.disk_image,) if source.disk_image else ()
+
+    def for_secure_boot(self) -> Sequence[Proposal]:
+        return SIGNINGS
+
+    def for_shortfalls(self, source: Source, machines: Sequence[MachineFacts]) -> Sequence[Proposal]:
+        return ()
 
     def refuse_update(self) -> None:
         raise UsageError(
