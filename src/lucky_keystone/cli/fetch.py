@@ -110,8 +110,7 @@ def command(
     """
     from ..fetching.client import HttpClient
     from ..fetching.fetch import Wanted
-    from ..fetching.link import final_name, parse_link
-    from ..fetching.patience import Events
+    from ..fetching.link import parse_link
 
     given = parse_link(sys.stdin.readline().strip() if link == "-" else link) if link is not None else None
     wanted_words = {name: value for name in _NARROWING if (value := narrowing[name]) is not None}
@@ -122,29 +121,44 @@ def command(
         raise UsageError("There is nothing to get.", advice="Name a LINK, or a catalogue with --catalogue.")
     if wanted_words and not catalogues:
         raise UsageError(f"--{next(iter(wanted_words))} goes with --catalogue.", advice="Name the catalogue.")
-    client, events = HttpClient(authority), Events()
+    client = HttpClient(authority)
     try:
         image = _of_catalogue(catalogues, client, given, into, wanted_words)
-        if image is not None:
-            refuse_other_sum(image, sha256)
-        links = [given] if given is not None else image.links if image is not None else []
-        named = links[0].file_name or (final_name(adopt.name) if adopt is not None else "")
-        name = image.file if image is not None else _named(named, into)
-        wanted = Wanted(image.sha256, image.size, image.blocks) if image is not None else Wanted(sha256 or "", size)
-        if adopt is not None and not wanted.sha256:
-            raise UsageError(
-                "--adopt needs a sum: what another program left may have gaps.", advice="Add --sha256, or --catalogue."
-            )
-        errand = _Errand(links, name, wanted, image.words if image is not None else "", client, events)
+        errand = _errand_for(image, given, into, adopt, Wanted(sha256 or "", size), client)
         errand.how = {"patient": patient, "from_scratch": from_scratch, "connections": connections}
-        if adopt is not None:
-            into = adopt.parent if into is None else into
-        if into is None:
+        place = adopt.parent if adopt is not None and into is None else into
+        if place is None:
             errand.into_store()
         else:
-            errand.into_file(into / name if into.is_dir() else into, adopt)
+            errand.into_file(place / errand.name if place.is_dir() else place, adopt)
     finally:
         client.close()
+
+
+def _errand_for(
+    image: CatalogueImage | None,
+    given: Link | None,
+    into: Path | None,
+    adopt: Path | None,
+    wanted: Wanted,
+    client: Client,
+) -> _Errand:
+    """Return what is to be got: an image of a catalogue, or what a link leads to. Raises UsageError."""
+    from ..fetching.fetch import Wanted
+    from ..fetching.link import final_name
+    from ..fetching.patience import Events
+
+    links = [given] if given is not None else image.links if image is not None else []
+    if image is not None:
+        refuse_other_sum(image, wanted.sha256 or None)
+        name, wanted = image.file, Wanted(image.sha256, image.size, image.blocks)
+    else:
+        name = _named(links[0].file_name or (final_name(adopt.name) if adopt is not None else ""), into)
+    if adopt is not None and not wanted.sha256:
+        raise UsageError(
+            "--adopt needs a sum: what another program left may have gaps.", advice="Add --sha256, or --catalogue."
+        )
+    return _Errand(links, name, wanted, image.words if image is not None else "", client, Events())
 
 
 def _of_catalogue(
@@ -178,7 +192,7 @@ class _Errand:
     def __init__(
         self, links: list[Link], name: str, wanted: Wanted, words: str, client: Client, events: Events
     ) -> None:
-        self._links, self._name, self._wanted, self._words = links, name, wanted, words
+        self._links, self.name, self._wanted, self._words = links, name, wanted, words
         self._client, self._events = client, events
         self.how: dict[str, Any] = {}
         """How it is fetched: what `fetch` takes by name."""
@@ -253,7 +267,7 @@ class _Errand:
         from ..fetching.store import About, Store
 
         store = Store()
-        path = store.arriving(self._name)
+        path = store.arriving(self.name)
         found = store.by_sum(self._wanted.sha256)
         if found is not None:
             if not found.is_believed:
@@ -269,7 +283,7 @@ class _Errand:
                     f" Used longest ago: {', '.join(oldest)}; 'lucky-keystone images --forget NAME' deletes."
                 )
             raise
-        about = About(name=self._name, size=done.size, proven=done.proven, origin=done.origin, words=self._words)
+        about = About(name=self.name, size=done.size, proven=done.proven, origin=done.origin, words=self._words)
         image = store.take_in(done.path, done.sha256, about)
         self._tell(image.path, done.size, done.sha256, done.origin, stored=image, proven=done.proven)
 

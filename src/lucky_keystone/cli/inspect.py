@@ -187,34 +187,39 @@ def _show_rest(found: SourceFacts, signatures: Sequence[LoaderSignature]) -> Non
         heading(out, "Incomplete or damaged")
         for fault in found.damage:
             paragraph(out, fault, style="bad", indent=2, hanging=4)
-    if found.mac is not None:
-        for note in found.notes:
-            paragraph(out, f"Note: {note}", style="warn", indent=2, hanging=4)
-        return
+    if found.mac is None:
+        _show_loaders(found, signatures)
+        _show_oversized(found)
+    for note in found.notes:
+        paragraph(out, f"Note: {note}", style="warn", indent=2, hanging=4)
+
+
+def _show_loaders(found: SourceFacts, signatures: Sequence[LoaderSignature]) -> None:
+    out = console()
     heading(out, "Loaders")
     if not found.loaders:
         out.print("  none that UEFI firmware or this program's boot code would start")
     for loader in found.loaders:
-        made_for = (
-            f"UEFI {loader.architecture}"
-            if loader.firmware == "uefi" and loader.architecture
-            else loader.firmware.upper()
-        )
+        is_uefi = loader.firmware == "uefi" and bool(loader.architecture)
+        made_for = f"UEFI {loader.architecture}" if is_uefi else loader.firmware.upper()
         odd = "" if loader.architecture else " (not a loader, by its header)"
         paragraph(out, f"{loader.path}: {made_for}, {loader.size:,} bytes{odd}", indent=2, hanging=4)
         own = [one for one in signatures if one.path == loader.path]
-        if loader.firmware == "uefi" and loader.architecture and not own:
+        if is_uefi and not own:
             paragraph(out, "unsigned: starts with Secure Boot off", indent=4, style="quiet")
         for one in own:
             known = f" ({one.generation} generation)" if one.generation else ""
             who = f"signed by '{one.signer}' under '{one.issuer}'{known}"
             style, told = ("bad", f"its signature does not fit: {one.fault}") if one.fault else ("quiet", who)
             paragraph(out, told, indent=4, hanging=6, style=style)
-    if not found.table:
-        heading(out, "Files too large for FAT32 (4 GiB and more)")
-        if not found.oversized:
-            out.print("  none")
-        for path, size in found.oversized:
-            out.print(f"  {path}: {shown_size(size)}")
-    for note in found.notes:
-        paragraph(out, f"Note: {note}", style="warn", indent=2, hanging=4)
+
+
+def _show_oversized(found: SourceFacts) -> None:
+    if found.table:
+        return
+    out = console()
+    heading(out, "Files too large for FAT32 (4 GiB and more)")
+    if not found.oversized:
+        out.print("  none")
+    for path, size in found.oversized:
+        out.print(f"  {path}: {shown_size(size)}")

@@ -96,13 +96,20 @@ def command(
             raise UsageError("--prune goes by the date alone.", advice="Leave the other choices out.")
         _prune(before, yes=yes)
         return
+    filters = {"source": source, "result": result, "command": kind, "since": since}
+    _show(drive, filters, most, table, overwrite=overwrite)
+
+
+def _show(
+    drive: str | None, filters: dict[str, str | None], most: int | None, table: Path | None, *, overwrite: bool
+) -> None:
+    """Show entries, or write them."""
     from ..shop import log as shoplog
     from ..shop import trends as shoptrends
 
     if most is None and table is None and not manner().as_json:
         most = 20
     history = shoplog.find(drive=drive)
-    filters = {"source": source, "result": result, "command": kind, "since": since}
     is_filtered = any(filters.values())
     entries = shoplog.find(drive=drive, most=most, **filters) if is_filtered else history[:most]
     if table is not None:
@@ -119,6 +126,12 @@ def command(
 
         emit_json(LogDocument(file=str(place) if place else None, entries=list(entries), trends=worse))
         return
+    _print(entries, worse, place)
+    if table is not None:
+        paragraph(console(), f"Table written: {table}")
+
+
+def _print(entries: Sequence[LogEntry], worse: Sequence[Trend], place: Path | None) -> None:
     out = console()
     if place is None:
         out.print("The shop's record is switched off (LUCKY_KEYSTONE_LOG).")
@@ -134,8 +147,6 @@ def command(
     if not manner().quiet:
         out.print()
         paragraph(out, f"{'1 entry' if len(entries) == 1 else f'{len(entries)} entries'}, from {place}", style="quiet")
-    if table is not None:
-        paragraph(out, f"Table written: {table}")
 
 
 def _show_trends(worse: Sequence[Trend]) -> None:
