@@ -120,10 +120,7 @@ class _Free:
             self.gaps.append((first, end))
 
     def take(self, count: int, wish: int) -> int | None:
-        """Return the first of `count` free clusters and mark them used.
-
-        At `wish` if that can be, else in the first gap.
-        """
+        """Mark `count` free clusters as used and return the first: at `wish` if that can be, else in the first gap."""
         fitting = [
             (index, wish) for index, (first, end) in enumerate(self.gaps) if first <= wish and wish + count <= end
         ]

@@ -1,6 +1,4 @@
-"""Checks FAT32 volumes: boot sectors, both FATs, chains, folders; lost and crossed clusters.
-
-And what is use by a computer.
+"""Checks FAT32 volumes: boot sectors, both FATs, chains, folders, lost and crossed clusters; tells use from damage.
 
 A block that differs is read once more, and what computers may change is undone in memory: new entries behind the built
 ones, access dates, the mounted mark, free counts, chains of clusters that were free. If the hash then fits, the drive

@@ -1,6 +1,4 @@
-"""Checks HFS+ volumes: both headers, the B-trees, every file's blocks, the allocation file.
-
-And what is use by a computer.
+"""Checks HFS+ volumes: both headers, the B-trees, every file's blocks, the allocation file; tells use from damage.
 
 Systems rewrite the catalog and the allocation file whenever they use a volume, and count in the header that they did.
 Where the header says that nobody did, whatever differs is damage. Otherwise these structures have to be sound, and what

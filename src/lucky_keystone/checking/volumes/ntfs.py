@@ -1,6 +1,4 @@
-"""Checks NTFS volumes: boot sectors, file records and their mirror, folders, both bitmaps.
-
-And what is use by a computer.
+"""Checks NTFS volumes: boot sectors, file records and their mirror, folders, both bitmaps; tells use from damage.
 
 Systems rewrite most of NTFS's own structures whenever they use a volume; that these are sound is checked, and what was
 built is known by the essence of each file record (volumes/ntfs/essence.py).

@@ -1,6 +1,4 @@
-"""Shapes of a drive: table, firmware and file system together.
-
-Which are built, which are refused and why, which is chosen.
+"""Shapes of a drive (table, firmware, file system): which are built, which are refused and why, which is chosen.
 
             FAT32              NTFS                        pair (fat32+ntfs)
 MBR         BIOS, UEFI         BIOS; UEFI by the crossing  BIOS, UEFI

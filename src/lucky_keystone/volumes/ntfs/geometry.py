@@ -71,10 +71,7 @@ def vcns_per_block(cluster_size: int) -> int:
 
 
 def shift_or_count(size: int, cluster_size: int) -> int:
-    """Return how a boot sector states the size of a record.
-
-    In clusters, or as minus the exponent of two of its bytes.
-    """
+    """Return how a boot sector states the size of a record: in clusters, or as minus an exponent of two in bytes."""
     return size // cluster_size if size >= cluster_size else 0x100 - (size.bit_length() - 1)
 
 

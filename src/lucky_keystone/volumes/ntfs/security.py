@@ -35,10 +35,7 @@ def for_everyone() -> bytes:
 
 
 def descriptor_hash(descriptor: bytes) -> int:
-    """Return the number that $SDH finds a descriptor by.
-
-    Each 32-bit word added to the sum so far, rotated left by 3.
-    """
+    """Return the number that $SDH finds a descriptor by: each word of 32 bits added to the sum, rotated left by 3."""
     total = 0
     padded = descriptor.ljust(align_up(len(descriptor), 4), b"\0")
     for start in range(0, len(padded), 4):
