@@ -111,7 +111,7 @@ def test_every_generation_from_every_carrier(release: str, carrier: str, apps: d
     assert (facts.mac.build, facts.mac.models) == (made.build, MODELS)
     ends = {"whole": "2019-04-14", "container": "2019-04-14", "beside": "2034-04-14", "asset": ""}
     assert facts.mac.certified_until == ends[made.generation]
-    # Deflated members are decoded once from their beginning; that it took time is told.
+    # Deflated members are decoded once from their beginning, which is told.
     if carrier == "zip archive":
         assert any("decoded once" in note for note in facts.notes)
     said = {

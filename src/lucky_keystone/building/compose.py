@@ -74,8 +74,8 @@ def _about(plan: Plan, notes: list[dict[str, Any]]) -> dict[str, Any]:
 def _starts_on(plan: Plan) -> list[str]:
     """Return the firmware that was asked for, where the forecast does not rule it out."""
     wanted = ("bios", "uefi") if plan.choices.firmware == "both" else (plan.choices.firmware,)
-    rows = {name: [row for row in plan.forecast if row.firmware.startswith(name.upper())] for name in ("bios", "uefi")}
-    return [name for name in rows if name in wanted and any(row.verdict != "will not start" for row in rows[name])]
+    able = {row.kind for row in plan.forecast if row.verdict != "will not start"}
+    return [kind for kind in ("bios", "uefi") if kind in wanted and kind in able]
 
 
 def serial_purpose(volume: FittedVolume) -> str:

@@ -80,7 +80,7 @@ def _stores(drive: ReadDrive, report: Report) -> None:
 def _wanted(rows: Sequence[Outlook], wanted: Collection[str], report: Report) -> None:
     """Note that the drive does not start where it is to, when nothing else that was found says why."""
     for firmware, name in (("bios", "BIOS"), ("uefi", "UEFI")):
-        mine = [row for row in rows if row.firmware.startswith(name) and not row.refines]
+        mine = [row for row in rows if row.kind == firmware and not row.refines]
         said = any(found.firmware == firmware for found in report.findings)
         if firmware in wanted and not said and all(row.verdict == "will not start" for row in mine):
             what = f"{name} machines will not start it: {mine[0].reason}."

@@ -189,20 +189,17 @@ def _loaders(drive: ReadDrive) -> list[Loader]:
 
 
 def _notes(source: Source) -> tuple[str, ...]:
-    if source.packing is None or source.packing.measured_in is None:
+    if source.packing is None or not source.packing.was_measured:
         return ()
-    return (
-        f"{source.packing.name} does not say how large the image is: it was decoded once, in "
-        f"{source.packing.measured_in:.1f} s, and is whole.",
-    )
+    return (f"{source.packing.name} does not say how large the image is: it was decoded once, and is whole.",)
 
 
 def _size_reason(source: Source) -> str:
     if source.packing is None:
         return "the file's own size"
-    if source.packing.measured_in is None:
+    if not source.packing.was_measured:
         return f"what the {source.packing.name} file says; checked while it is written"
-    return f"measured by decoding all of it once, which took {source.packing.measured_in:.1f} s"
+    return "measured by decoding all of it once"
 
 
 def _refuse_choices(source: Source, choices: Choices) -> None:

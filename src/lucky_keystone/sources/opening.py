@@ -6,7 +6,6 @@ A further form is one more reader in the list.
 from __future__ import annotations
 
 import re
-import time
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -201,12 +200,11 @@ def _packing(stored: RangedFile, progress: Progress) -> Packing | None:
     form = next((form for form in FORMATS if form.recognises(head)), None)
     if form is None:
         return None
-    started = time.monotonic()
     size = form.stated_size(stored)
     if size is not None:
-        return Packing(form.name, DecodedFile(stored, form, size), None)
+        return Packing(form.name, DecodedFile(stored, form, size), was_measured=False)
     size = measure(stored, form, progress)
-    return Packing(form.name, DecodedFile(stored, form, size), time.monotonic() - started)
+    return Packing(form.name, DecodedFile(stored, form, size), was_measured=True)
 
 
 # -- readers ---------------------------------------------------------------------------------------------------------

@@ -27,8 +27,8 @@ class Packing:
 
     name: str
     file: DecodedFile
-    measured_in: float | None
-    """Seconds it took to measure what comes out; None where the format says it."""
+    was_measured: bool
+    """True where the format does not say what comes out: it was decoded once."""
 
 
 INSTALL_IMAGE = "install image"

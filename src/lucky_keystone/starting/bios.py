@@ -23,7 +23,7 @@ class Bios:
         verdict, reason = _verdict(drive)
         if verdict == "starts" and is_before_secure_boot(build := setup_build(drive)):
             reason = f"{reason}; {older_release(build)}"
-        return (Outlook("BIOS", verdict, reason),)
+        return (Outlook("BIOS", verdict, reason, kind="bios"),)
 
 
 def loader_fits(size: int) -> bool:

@@ -21,8 +21,7 @@ def how_to_start(rows: Sequence[Outlook], labels_for_macs: Sequence[str]) -> lis
 
     `labels_for_macs` are the labels of the volumes that Macs show.
     """
-    able = [row.firmware for row in rows if row.verdict != "will not start"]
-    for_macs = any(name.startswith("Mac") for name in able)
-    for_others = not all(name.startswith("Mac") for name in able)
+    able = {row.kind for row in rows if row.verdict != "will not start"}
+    for_macs, for_others = "mac" in able, able - {"mac"}
     said = [_PC] if for_others else []
     return [*said, _MAC.format(label="' or '".join(labels_for_macs))] if for_macs else said

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal
 
+FirmwareKind = Literal["bios", "uefi", "mac"]
 Verdict = Literal["starts", "will not start", "not known"]
 
 
@@ -18,6 +19,7 @@ class Outlook:
     reason: str
     refines: str = ""
     """The row this one says more of: the same firmware with Secure Boot on."""
+    kind: FirmwareKind = field(kw_only=True)
 
 
 def without_repeats(rows: Sequence[Outlook]) -> list[Outlook]:

@@ -97,34 +97,39 @@ class Uefi:
         plain = _plain(self.architecture, found, drive, build)
         secure = plain.firmware + SECURE
         if plain.verdict != "starts" or found.state is None:
-            return plain, Outlook(secure, plain.verdict, plain.reason, plain.firmware)
+            return plain, Outlook(secure, plain.verdict, plain.reason, plain.firmware, kind="uefi")
         started = [crossing_state(self.architecture)] if found.way == "crossing" else []
         verdict, why = secure_verdict([*started, found.state], machine)
         if is_before_secure_boot(build) and not (verdict == "starts" and machine.trusted is not None):
             verdict, why = "will not start", f"releases of before build 9200 know no Secure Boot (this one is {build})"
-        return plain, Outlook(secure, verdict, why, plain.firmware)
+        return plain, Outlook(secure, verdict, why, plain.firmware, kind="uefi")
 
 
 def _plain(architecture: str, found: FoundLoader, drive: Bootable, build: int) -> Outlook:
     name, loader, path = NAMES[architecture], found.state, loader_path(architecture)
     if loader is None and drive.unseen:
-        return Outlook(name, "not known", f"not all of it was examined: {drive.unseen}")
+        return Outlook(name, "not known", f"not all of it was examined: {drive.unseen}", kind="uefi")
     if loader is None:
         of_old = architecture == "x86" and is_before_secure_boot(build)
         why = "; 32-bit releases of this age start in BIOS mode only" if of_old else ""
-        return Outlook(name, "will not start", f"{drive.looked_at} has no {path}{why}")
+        return Outlook(name, "will not start", f"{drive.looked_at} has no {path}{why}", kind="uefi")
     if loader.unseen:
-        return Outlook(name, "not known", f"{path} was not examined: {loader.unseen.rstrip('.')}")
+        return Outlook(name, "not known", f"{path} was not examined: {loader.unseen.rstrip('.')}", kind="uefi")
     if loader.fault:
-        return Outlook(name, "will not start", f"{path} is incomplete or damaged: {loader.fault}")
+        return Outlook(name, "will not start", f"{path} is incomplete or damaged: {loader.fault}", kind="uefi")
     if loader.architecture != architecture:
         made_for = f"made for {loader.architecture}" if loader.architecture else "not a UEFI loader, by its header"
-        return Outlook(name, "will not start", f"{path} is {made_for}")
+        return Outlook(name, "will not start", f"{path} is {made_for}", kind="uefi")
     if found.way == "unreadable":
         return Outlook(
-            name, "will not start", f"UEFI firmware does not read {found.unread}, and the drive has no crossing"
+            name,
+            "will not start",
+            f"UEFI firmware does not read {found.unread}, and the drive has no crossing",
+            kind="uefi",
         )
     if found.store:
-        return Outlook(name, "will not start", found.store)
+        return Outlook(name, "will not start", found.store, kind="uefi")
     older = older_release_on_uefi(build) if is_before_secure_boot(build) else ""
-    return Outlook(name, "starts", "; ".join(filter(None, (f"{path} {_WAYS[found.way]}", found.caveat, older))))
+    return Outlook(
+        name, "starts", "; ".join(filter(None, (f"{path} {_WAYS[found.way]}", found.caveat, older))), kind="uefi"
+    )
