@@ -114,6 +114,7 @@ def test_two_runs_do_not_write_one_image_file(windows: Lane, sources: Sources, t
         assert (second.code, "is being written by another program" in second.text) == (3, True), second.text
 
 
+@pytest.mark.parametrize("windows", OLDEST, indirect=True)
 def test_what_does_not_fit_is_refused_before_the_first_byte(windows: Lane, sources: Sources, tmp_path: Path) -> None:
     """On a disk of 24 MiB: the demo, and an image file; a large image with few bytes in it, or in its source, fits."""
     with small_disk(tmp_path) as room:
