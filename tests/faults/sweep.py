@@ -206,10 +206,12 @@ class Sweep:
             yield f"exit code {code} with another result"
         if code not in (case.ends, -9) and code == 5 and found == expected and case.made and "--yes" not in case.words:
             yield f"exit code {code} with the whole result: {lines[-2:]}"
+        # What is taken over is part of the result then, or of what the same command continues.
+        is_taken = code == case.ends or any(name.endswith(".unfinished") for name in _names(place))
         lost = [
             name for name in _names(before) - set(case.made)
             if not _is_ours(name) and _digest(before / name) != _digest(place / name)
-            and not (code == case.ends and any(fnmatch(name, each) for each in case.consumes))
+            and not (is_taken and any(fnmatch(name, each) for each in case.consumes))
         ]  # fmt: skip
         if lost:
             yield f"lost or changed: {lost}"

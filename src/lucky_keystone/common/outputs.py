@@ -7,6 +7,7 @@ whole. A link is not followed.
 
 from __future__ import annotations
 
+import logging
 import os
 import secrets
 import stat
@@ -28,6 +29,8 @@ MACHINE_HEAD = "# A machine"
 _HEAD = 4096
 _LISTS = (bytes.fromhex("a159c0a5e494a74a87b5ab155c2bf072"), bytes.fromhex("2616c4c14c509240aca941f936934328"))
 """First bytes of signature lists: GUIDs of certificates and of SHA-256 digests (UEFI 2.10, 32.4.1)."""
+
+_log = logging.getLogger(__name__)
 
 
 class OutputKind(Enum):
@@ -139,7 +142,10 @@ def name_whole(unfinished: Path, path: Path) -> None:
                 raise FileExistsError from None
             unfinished.rename(path)
             return
-        unfinished.unlink()
+        try:
+            unfinished.unlink()
+        except OSError as error:  # the work is complete
+            _log.warning("%s is whole; its other name, %s, could not be removed: %s.", path, unfinished, error.strerror)
     except FileExistsError as error:
         raise ProtectError(
             f"{path} was made meanwhile, by another program.", advice="Move it away, or choose another place."

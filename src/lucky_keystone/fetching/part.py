@@ -339,12 +339,17 @@ class Part:
 def keep_journal(path: Path, journal: Journal) -> None:
     """Write a journal, whose old one is there until the new one is whole. Raises OSError."""
     beside = path.with_name(path.name + ".new")
-    with beside.open("wb") as out:
-        out.write(msgspec.json.format(msgspec.json.encode(journal), indent=1))
-        out.flush()
-        os.fsync(out.fileno())
-    give_to_user(beside)
-    positional.rename(beside, path, replace=True)
+    try:
+        with beside.open("wb") as out:
+            out.write(msgspec.json.format(msgspec.json.encode(journal), indent=1))
+            out.flush()
+            os.fsync(out.fileno())
+        give_to_user(beside)
+        positional.rename(beside, path, replace=True)
+    except BaseException:
+        with suppress(OSError):
+            beside.unlink(missing_ok=True)
+        raise
 
 
 def journal_of(unfinished: Path) -> Journal | None:

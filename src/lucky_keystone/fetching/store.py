@@ -139,11 +139,9 @@ class Store:
             target = free_name(place / about.name)
             about = msgspec.structs.replace(about, name=target.name)
             path.chmod(stat.S_IRUSR | stat.S_IRGRP | stat.S_IROTH)
+            modified, moment = path.stat().st_mtime_ns, now()
             rename(path, target, replace=False)
-            moment = now()
-            about = msgspec.structs.replace(
-                about, fetched=moment, used=moment, checked=moment, modified=target.stat().st_mtime_ns
-            )
+            about = msgspec.structs.replace(about, fetched=moment, used=moment, checked=moment, modified=modified)
             try:
                 _write(place, about)
             except OSError as error:

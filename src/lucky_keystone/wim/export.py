@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import secrets
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from pathlib import Path
 
 from ..common import positional
@@ -41,7 +42,8 @@ def write_parts(
         raise Interrupted("Stopped before the end; no part was left behind.", advice="Run the command again.") from stop
     finally:
         for path in beside:
-            path.unlink(missing_ok=True)
+            with suppress(OSError):  # parts that are whole have their names
+                path.unlink(missing_ok=True)
 
 
 def _write(part: Part, path: Path, done: int, whole: int, progress: Progress) -> int:
