@@ -9,6 +9,7 @@ NAME.aside              what lay under the first of these names, and is no part 
 from __future__ import annotations
 
 import hashlib
+import logging
 import os
 import shutil
 import sys
@@ -37,6 +38,8 @@ _LARGEST_JOURNAL = 8 << 20
 _LARGEST = 1 << 50
 _FLUSHED_EVERY = 8 << 20
 _SECONDS = 1.0
+_log = logging.getLogger(__name__)
+_TRIES = 2
 _ROOM = "Make room there, or name another place with --into."
 Bytes = Annotated[int, msgspec.Meta(ge=0, le=_LARGEST)]
 
@@ -91,12 +94,17 @@ class Part:
         self._blocks: list[str] = []
         self._later: dict[int, tuple[int, str]] = {}
         """Bytes and BLAKE3, by number, of blocks that are here behind a gap."""
-        self._lock = FileLock(path.with_name(path.name + ENDING + ".lock"))
+        lock = path.with_name(path.name + ENDING + ".lock")
+        self._lock, was_there = FileLock(lock), os.path.lexists(lock)
         with naming(str(self.unfinished), DriveError, advice=_ROOM):
             try:
                 self._lock.acquire(timeout=0)
             except Timeout as error:
                 raise ProtectError(f"{path} is being fetched by another run.", advice="Wait for its end.") from error
+            except OSError:
+                if not was_there:
+                    self._release()
+                raise
             self._descriptor: int | None = None
             self._length, self._hash, self._whole = 0, blake3(), hashlib.sha256()
             self._unflushed, self._flushed_at = 0, time.monotonic()
@@ -224,7 +232,10 @@ class Part:
             os.fsync(self._open_file)
             self._close()  # an open file cannot be renamed on every system
             name_whole(self.unfinished, self.path)
+        try:
             self._journal_path.unlink(missing_ok=True)
+        except OSError as error:  # the image is whole
+            _log.warning("%s is whole; %s could not be removed: %s.", self.path, self._journal_path, error.strerror)
 
     def start_over(self, aside: str = "") -> None:
         """Begin again; with `aside` what is here is kept under the name with this ending."""
@@ -330,10 +341,14 @@ class Part:
         self._blocks = []
 
     def _release(self) -> None:
+        """Let go of the lock. That this fails is no failure of the work: the lock goes with the process."""
         if sys.platform != "win32":  # there it goes with the lock, and not before
-            with suppress(OSError):
-                Path(self._lock.lock_file).unlink(missing_ok=True)
-        self._lock.release()
+            for _ in range(_TRIES):
+                with suppress(OSError):
+                    Path(self._lock.lock_file).unlink(missing_ok=True)
+                    break
+        with suppress(OSError):
+            self._lock.release()
 
 
 def keep_journal(path: Path, journal: Journal) -> None:
