@@ -26,7 +26,11 @@ def image_of(path: Path, link: Link | None) -> CatalogueImage:
         raise UsageError(f"{path} is not a file.", advice="A catalogue lists images.")
     if not is_plain_name(path.name):
         raise UsageError(f"'{path.name}' cannot be a file's name everywhere.", advice="Rename the file.")
-    found = facts_of(open_alone(path, terms_of(None, None)))
+    opened = open_alone(path, terms_of(None, None))
+    found = facts_of(opened)
+    for file in opened.files:  # an entry that lacks what could not be read would be another one
+        if file.failure is not None:
+            raise file.failure
     names = list(dict.fromkeys(edition.name for image in found.images for edition in image.editions))
     architectures = found.architectures
     release = found.mac.title if found.mac is not None and not found.release else found.release

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import base64
 import re
+import secrets
 import tomllib
 from collections.abc import Collection, Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any
@@ -217,8 +219,14 @@ def add_image(path: Path, image: CatalogueImage) -> bool:
         entry = tomlkit.document()
         entry.add("image", tomlkit.aot())
         entry["image"].append(table)
-        beside = path.with_name(path.name + ".new")
-        beside.write_text(f"{text.rstrip()}\n\n{tomlkit.dumps(entry)}", "utf-8")
-        give_to_user(beside)
-        rename(beside, path, replace=True)
+        beside = path.with_name(f".{path.name[:100]}.{secrets.token_hex(4)}")
+        try:
+            with beside.open("x", encoding="utf-8") as out:
+                out.write(f"{text.rstrip()}\n\n{tomlkit.dumps(entry)}")
+            give_to_user(beside)
+            rename(beside, path, replace=True)
+        except BaseException:
+            with suppress(OSError):
+                beside.unlink(missing_ok=True)
+            raise
     return True
