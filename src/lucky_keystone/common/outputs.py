@@ -93,16 +93,21 @@ def refuse_output(path: Path, kind: OutputKind, replacing: Replacing) -> None:
 def write_output(path: Path, data: bytes, kind: OutputKind, replacing: Replacing) -> None:
     """Write a file whole, or not at all. Raises ProtectError as `refuse_output` does, and DriveError."""
     refuse_output(path, kind, replacing)
-    beside = path.with_name(f".{path.name[:100]}.{secrets.token_hex(4)}")
     with naming(str(path), DriveError, advice="Choose a place where it can be written."):
-        descriptor = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o666)
-        try:
-            with os.fdopen(descriptor, "wb") as stream:
-                stream.write(data)
-            give_to_user(beside)
-            rename(beside, path, replace=True)
-        finally:
-            beside.unlink(missing_ok=True)
+        replace_whole(path, data)
+
+
+def replace_whole(path: Path, data: bytes) -> None:
+    """Write a file whole, in place of one that may be there, or not at all. Raises OSError."""
+    beside = path.with_name(f".{path.name[:100]}.{secrets.token_hex(4)}")
+    descriptor = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o666)
+    try:
+        with os.fdopen(descriptor, "wb") as stream:
+            stream.write(data)
+        give_to_user(beside)
+        rename(beside, path, replace=True)
+    finally:
+        beside.unlink(missing_ok=True)
 
 
 def _is_same(path: Path, other: Path) -> bool:
@@ -145,7 +150,12 @@ def name_whole(unfinished: Path, path: Path) -> None:
         try:
             unfinished.unlink()
         except OSError as error:  # the work is complete
-            _log.warning("%s is whole; its other name, %s, could not be removed: %s.", path, unfinished, error.strerror)
+            _log.warning(
+                "%s is complete; the leftover %s could not be removed: %s.",
+                path,
+                unfinished,
+                error.strerror,
+            )
     except FileExistsError as error:
         raise ProtectError(
             f"{path} was made meanwhile, by another program.", advice="Move it away, or choose another place."

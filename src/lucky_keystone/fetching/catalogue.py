@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import base64
 import re
-import secrets
 import tomllib
 from collections.abc import Collection, Iterable, Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any
@@ -16,8 +14,7 @@ import msgspec
 import tomlkit
 
 from ..common.errors import DriveError, SourceError, UsageError, naming
-from ..common.invoker import give_to_user
-from ..common.positional import rename
+from ..common.outputs import replace_whole
 from .answers import harmless
 from .blocks import BlockSums
 from .link import Link, is_plain_name, parse_link
@@ -219,14 +216,5 @@ def add_image(path: Path, image: CatalogueImage) -> bool:
         entry = tomlkit.document()
         entry.add("image", tomlkit.aot())
         entry["image"].append(table)
-        beside = path.with_name(f".{path.name[:100]}.{secrets.token_hex(4)}")
-        try:
-            with beside.open("x", encoding="utf-8") as out:
-                out.write(f"{text.rstrip()}\n\n{tomlkit.dumps(entry)}")
-            give_to_user(beside)
-            rename(beside, path, replace=True)
-        except BaseException:
-            with suppress(OSError):
-                beside.unlink(missing_ok=True)
-            raise
+        replace_whole(path, f"{text.rstrip()}\n\n{tomlkit.dumps(entry)}".encode())
     return True

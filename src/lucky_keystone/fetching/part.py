@@ -235,7 +235,12 @@ class Part:
         try:
             self._journal_path.unlink(missing_ok=True)
         except OSError as error:  # the image is whole
-            _log.warning("%s is whole; %s could not be removed: %s.", self.path, self._journal_path, error.strerror)
+            _log.warning(
+                "%s is complete; the leftover %s could not be removed: %s.",
+                self.path,
+                self._journal_path,
+                error.strerror,
+            )
 
     def start_over(self, aside: str = "") -> None:
         """Begin again; with `aside` what is here is kept under the name with this ending."""

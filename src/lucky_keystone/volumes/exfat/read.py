@@ -13,6 +13,7 @@ from functools import cached_property
 
 from ...content.contents import Readable
 from ..chains import FIRST_CLUSTER, Chains
+from ..fat_times import moment_of
 from ..volume import Run, VolumeError, find_below, walk_below
 from .names import folded, read_table
 from .records import (
@@ -79,13 +80,7 @@ class Entry:
         if self.record is None:
             return None
         stamp = self.record.LastModifiedTimestamp
-        day, time = stamp >> 16, stamp & 0xFFFF
-        try:
-            return datetime(
-                1980 + (day >> 9), day >> 5 & 15, day & 31, time >> 11, time >> 5 & 63, min((time & 31) * 2, 59)
-            )
-        except ValueError:
-            return None
+        return moment_of(stamp >> 16, stamp & 0xFFFF)
 
     @property
     def room(self) -> int:

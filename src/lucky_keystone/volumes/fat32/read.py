@@ -18,6 +18,7 @@ from ...common.record import Record
 from ...content.contents import Readable
 from ..chains import Chains
 from ..fat16.records import BootSector16
+from ..fat_times import moment_of
 from ..volume import Run, VolumeError, find_below, walk_below
 from .records import (
     ATTR_DIRECTORY,
@@ -63,13 +64,7 @@ class Entry:
         """Local time of whoever wrote it (fatgen103, "Date and Time Formats")."""
         if self.record is None:
             return None
-        day, time = self.record.DIR_WrtDate, self.record.DIR_WrtTime
-        try:
-            return datetime(
-                1980 + (day >> 9), day >> 5 & 15, day & 31, time >> 11, time >> 5 & 63, min((time & 31) * 2, 59)
-            )
-        except ValueError:
-            return None
+        return moment_of(self.record.DIR_WrtDate, self.record.DIR_WrtTime)
 
     def runs_clusters(self) -> int:
         """Clusters its chain holds."""
