@@ -114,6 +114,8 @@ def make_source(disc: Path, size: int, *, integrity: bool) -> None:
     support.entries["noise"] = folder
     offset = 0
     for path, length in small:
+        if offset + length > size // 2:
+            break
         name = path.rsplit("/", 1)[1]
         folder.entries[name] = File(name, FileRange(file, offset, length), MOMENT)
         offset += length

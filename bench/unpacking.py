@@ -83,7 +83,7 @@ def drain(content: FileRange) -> None:
 
 def measure(name: str, kind: int, data: bytes, folder: Path, megabytes: int, rounds: int) -> None:
     chunks, chunk = pack(data, kind), CHUNKS[kind]
-    method, run = METHODS[kind], 1 << 20
+    method, run = next(each for each in METHODS if each.flag == kind), 1 << 20
     count = run // chunk
     runs = []
     for at in range(0, len(chunks), count):

@@ -38,6 +38,11 @@ RETIRED = {
     r"\bwithout an end\b": "forever",
     r"\bnobody can be asked\b": "there is no terminal",
     r"\bfault of its own\b": "internal error",
+    r"\bended badly\b": "failed",
+    r"\bbecom(e|es|ing) worse\b": "gets worse",
+    r"\bforetold\b": "forecast",
+    r"\bcannot be meant\b": "is ambiguous",
+    r"\bof before\b": "from before, older than",
     r"\bthe same command goes\b": "run the same command again to continue",
 }
 PAGES = ["README.md", "CHANGELOG.md", "SECURITY.md", *sorted(str(p.relative_to(ROOT)) for p in ROOT.glob("docs/*.md"))]

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.mending.journal import Journal
+from lucky_keystone.mending.journal import MendJournal
 from lucky_keystone.shop.file import in_record
 from lucky_keystone.shop.log import LogEntry, add, find, measured
 from lucky_keystone.shop.shelf import ShopShelf
@@ -136,8 +136,8 @@ def test_the_program_tells_a_history_and_removes_what_is_old(
     for entry in HISTORIES["failed twice"][0]:
         add(entry)
     shown = run("log", "--drive", "G7KM", log=record).stdout
-    assert "Becoming worse" in shown
-    assert "2 of its last 3 pieces of work ended badly, the last on 2026-11-03 (byte 5)" in shown
+    assert "Getting worse" in shown
+    assert "2 of its last 3 jobs failed, the last on 2026-11-03 (byte 5)" in shown
     assert [each["kind"] for each in run_json("log", log=record)["trends"]] == ["failures"]
     drive = copy_of()
     with drive.open("r+b") as file:
@@ -149,7 +149,7 @@ def test_the_program_tells_a_history_and_removes_what_is_old(
     assert "there is no terminal" in run("log", "--prune", "--before", "2100-01-01", code=3, log=record).stderr
     document = run_json("log", "--prune", "--before", "2026-11-03", "--yes", log=record)
     assert (document["entries_removed"], document["journals_removed"]) == (2, [])
-    assert Journal(journal).state == "written"
+    assert MendJournal(journal).state == "written"
     assert run_json("log", "--prune", "--before", "2100-01-01", "--yes", log=record)["journals_removed"] == [
         str(journal)
     ]

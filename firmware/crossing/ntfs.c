@@ -274,7 +274,7 @@ enum ntfs_status ntfs_mount(struct ntfs *volume, ntfs_read_fn read, void *contex
     if (!total || total > size >> sector_shift)
         return NTFS_DAMAGED;
     volume->cluster_count = total >> shift_of(per_cluster);
-    uint32_t stored = boot[0x40];
+    uint32_t stored = boot[BOOT_PER_RECORD];
     if (stored < 0x80)
         volume->record_size = stored <= NTFS_MOST_RECORD >> 9 ? stored << volume->cluster_shift : 0;
     else
@@ -298,7 +298,7 @@ enum ntfs_status ntfs_mount(struct ntfs *volume, ntfs_read_fn read, void *contex
         return status;
     const uint8_t *found;
     status = find_attribute(volume->record, volume->record_size, DATA, NULL, &found);
-    if (status != NTFS_OK || !found[8])
+    if (status != NTFS_OK || !found[ATTR_FORM])
         return NTFS_DAMAGED;
     reset(own);
     status = take(volume, found, 0, own);
@@ -351,7 +351,7 @@ static enum ntfs_status begin(struct walk *walk, struct ntfs *volume, uint64_t f
     if (status != NTFS_OK && status != NTFS_MISSING)
         return status;
     status = find_attribute(volume->record, volume->record_size, INDEX_ROOT, NULL, &found);
-    if (status != NTFS_OK || found[8])
+    if (status != NTFS_OK || found[ATTR_FORM])
         return NTFS_DAMAGED;
     uint32_t size = u32(found + ATTR_VALUE_LENGTH), offset = u16(found + ATTR_VALUE_OFFSET), length = u32(found + ATTR_LENGTH);
     if (size > length || offset > length - size || size < 32)
@@ -402,7 +402,7 @@ static enum ntfs_status entry_at(const uint8_t *node, uint32_t size, uint32_t at
     uint32_t least = 16 + (flags & ENTRY_HAS_CHILD ? 8 : 0) + (flags & ENTRY_IS_LAST ? 0 : FILE_NAME_SIZE);
     if (length < least || length > used - at)
         return NTFS_DAMAGED;
-    if (!(flags & ENTRY_IS_LAST) && 16u + FILE_NAME_SIZE + 2u * found[16 + 64] > length)
+    if (!(flags & ENTRY_IS_LAST) && ENTRY_KEY + FILE_NAME_SIZE + 2u * found[ENTRY_KEY + NAME_LENGTH] > length)
         return NTFS_DAMAGED;
     *entry = found;
     return NTFS_OK;
@@ -416,16 +416,16 @@ static void describe(uint64_t number, const uint8_t *key, struct ntfs_entry *fou
     found->modified = u64(key + NAME_MODIFIED);
     found->size = u64(key + NAME_SIZE);
     found->attributes = u32(key + NAME_ATTRIBUTES);
-    found->name_length = key[64];
-    for (uint32_t unit = 0; unit < key[64]; unit++)
+    found->name_length = key[NAME_LENGTH];
+    for (uint32_t unit = 0; unit < key[NAME_LENGTH]; unit++)
         found->name[unit] = u16(key + FILE_NAME_SIZE + 2 * unit);
-    found->name[key[64]] = 0;
+    found->name[key[NAME_LENGTH]] = 0;
 }
 
 static int compare(const struct ntfs *volume, const uint16_t *name, const uint8_t *entry)
 {
-    const uint8_t *key = entry + 16;
-    for (uint32_t unit = 0; unit < key[64]; unit++, name++) {
+    const uint8_t *key = entry + ENTRY_KEY;
+    for (uint32_t unit = 0; unit < key[NAME_LENGTH]; unit++, name++) {
         uint16_t ours = volume->upcase[*name], theirs = volume->upcase[u16(key + FILE_NAME_SIZE + 2 * unit)];
         if (!*name || ours < theirs)
             return -1;
@@ -451,7 +451,7 @@ enum ntfs_status ntfs_find(struct ntfs *volume, uint64_t folder, const uint16_t 
                 return status;
             int order = u16(entry + ENTRY_FLAGS) & ENTRY_IS_LAST ? -1 : compare(volume, name, entry);
             if (!order) {
-                describe(u64(entry) & REFERENCE_NUMBER, entry + 16, found);
+                describe(u64(entry) & REFERENCE_NUMBER, entry + ENTRY_KEY, found);
                 return NTFS_OK;
             }
             if (order < 0)
@@ -540,8 +540,8 @@ enum ntfs_status ntfs_list(struct ntfs *volume, uint64_t folder, uint32_t positi
             descend = 0;
             continue;
         }
-        if (entry[16 + 65] != NAME_SHORT && (u64(entry) & REFERENCE_NUMBER) >= 24 && !position--) {
-            describe(u64(entry) & REFERENCE_NUMBER, entry + 16, found);
+        if (entry[ENTRY_KEY + NAME_KIND] != NAME_SHORT && (u64(entry) & REFERENCE_NUMBER) >= 24 && !position--) {
+            describe(u64(entry) & REFERENCE_NUMBER, entry + ENTRY_KEY, found);
             return NTFS_OK;
         }
         stack[level].entry += u16(entry + ENTRY_LENGTH);

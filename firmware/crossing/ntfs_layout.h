@@ -48,7 +48,8 @@ struct boot_sector {
     char oem[8];
     uint16_t bytes_per_sector;
     uint8_t sectors_per_cluster, unused[26];
-    uint64_t total_sectors, mft;
+    uint64_t total_sectors, mft, mft_mirror;
+    uint8_t per_record;                 /* clusters of a file record; from 80h on a power of two of bytes, negated */
 };
 
 struct index_node { uint32_t first_entry, used, allocated, flags; };
@@ -87,22 +88,25 @@ enum {
     BOOT_SECTORS_PER_CLUSTER = offsetof(struct boot_sector, sectors_per_cluster),
     BOOT_TOTAL_SECTORS = offsetof(struct boot_sector, total_sectors),
     BOOT_MFT = offsetof(struct boot_sector, mft),
+    BOOT_PER_RECORD = offsetof(struct boot_sector, per_record),
     ROOT_BLOCK_SIZE = offsetof(struct index_root, block_size),
     NODE_USED = offsetof(struct index_node, used),
     BLOCK_VCN = offsetof(struct index_block, vcn),
     BLOCK_HEADER = offsetof(struct index_block, node),
     ENTRY_LENGTH = offsetof(struct index_entry, length),
     ENTRY_FLAGS = offsetof(struct index_entry, flags),
+    ENTRY_KEY = sizeof(struct index_entry),
     NAME_MODIFIED = offsetof(struct file_name, modified),
     NAME_SIZE = offsetof(struct file_name, size),
     NAME_ATTRIBUTES = offsetof(struct file_name, attributes),
     NAME_LENGTH = offsetof(struct file_name, length),
+    NAME_KIND = offsetof(struct file_name, kind),
 };
 
 _Static_assert(FILE_FIRST_ATTRIBUTE == 0x14 && FILE_FLAGS == 0x16 && FILE_USED == 0x18 && FILE_BASE == 0x20, "file record");
 _Static_assert(ATTR_FORM == 8 && ATTR_FLAGS == 0x0C && ATTR_VALUE_LENGTH == 0x10 && ATTR_VALUE_OFFSET == 0x14, "resident");
 _Static_assert(ATTR_LOWEST_VCN == 0x10 && ATTR_MAPPING == 0x20 && ATTR_SIZE == 0x30 && ATTR_VALID == 0x38, "nonresident");
 _Static_assert(LIST_LENGTH == 4 && LIST_LOWEST_VCN == 8 && LIST_SEGMENT == 16, "attribute list");
-_Static_assert(BOOT_BYTES_PER_SECTOR == 0x0B && BOOT_TOTAL_SECTORS == 0x28 && BOOT_MFT == 0x30, "boot sector");
-_Static_assert(BLOCK_VCN == 16 && BLOCK_HEADER == 24 && ENTRY_LENGTH == 8 && ENTRY_FLAGS == 12, "index");
-_Static_assert(NAME_MODIFIED == 0x10 && NAME_SIZE == 0x30 && NAME_ATTRIBUTES == 0x38 && NAME_LENGTH == 0x40, "file name");
+_Static_assert(BOOT_BYTES_PER_SECTOR == 0x0B && BOOT_TOTAL_SECTORS == 0x28 && BOOT_MFT == 0x30 && BOOT_PER_RECORD == 0x40, "boot sector");
+_Static_assert(BLOCK_VCN == 16 && BLOCK_HEADER == 24 && ENTRY_LENGTH == 8 && ENTRY_FLAGS == 12 && ENTRY_KEY == 16, "index");
+_Static_assert(NAME_MODIFIED == 0x10 && NAME_SIZE == 0x30 && NAME_ATTRIBUTES == 0x38 && NAME_LENGTH == 0x40 && NAME_KIND == 0x41, "file name");

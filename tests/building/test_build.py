@@ -16,7 +16,7 @@ from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.common.errors import SourceError
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import stream
-from lucky_keystone.doing.work import Work, carry_out
+from lucky_keystone.doing.work import Work, build_or_update
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.drives.retrying import Retrying
 from lucky_keystone.families.choices import Choices
@@ -211,7 +211,7 @@ def test_the_probe_for_fakes_begins_by_removing_the_seal(built: Built) -> None:
         needed=built.plan.needed,
         may_be_fake=True,
     )
-    carry_out([work], lambda _: silent, verify=True, resume=True, probe=True)
+    build_or_update([work], lambda _: silent, verify=True, resume=True, probe=True)
     assert work.error is None
     changes = [step for step in memory.log if step[0] in ("write", "flush", "zero")]
     assert changes[:2] == [("write", 0, 512), ("flush", 0, 0)]

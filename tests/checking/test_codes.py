@@ -6,6 +6,9 @@ import re
 from pathlib import Path
 
 from lucky_keystone.checking.codes import Code
+from lucky_keystone.checking.volumes.checkers import CHECKERS
+from lucky_keystone.mending.volumes.menders import MENDERS
+from lucky_keystone.volumes.kinds import COMPOSED, KINDS
 
 ROOT = Path(__file__).parents[2]
 
@@ -22,3 +25,8 @@ def test_every_fault_of_a_table_has_a_code() -> None:
         source = (ROOT / f"src/lucky_keystone/tables/{module}.py").read_text()
         for code in re.findall(r'TableFault\(\s*"([a-z.-]+)"', source):
             assert Code(code)
+
+
+def test_every_kind_of_volume_is_checked_and_what_is_composed_is_mended() -> None:
+    assert set(CHECKERS) == set(KINDS)
+    assert set(MENDERS) == set(COMPOSED)

@@ -13,6 +13,7 @@ from lucky_keystone.common.progress import silent
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.drives.contents import describe
 from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.families.families import facts_of
 from lucky_keystone.mending.make import make_mending
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.tables.mbr import MbrPartition, compose_mbr
@@ -34,12 +35,14 @@ def drive_with(at: int, data: bytes) -> MemoryDrive:
 
 
 @pytest.mark.parametrize("known", KNOWN, ids=lambda known: f"{known.shown} at {known.at}")
-def test_each_has_its_name(known: object) -> None:
+def test_each_has_its_name(known: object, tmp_path: Path) -> None:
     drive = drive_with(known.at, known.magic)  # type: ignore[attr-defined]
     report = check_drive(drive, silent)
     assert report.findings == []
     assert f"partition 1 holds {known.shown}, which is not supported." in report.unknown  # type: ignore[attr-defined]
     assert describe(drive, 512) == f"MBR: {known.shown} 43.9 MiB"  # type: ignore[attr-defined]
+    (tmp_path / "drive.img").write_bytes(drive.data)
+    assert facts_of(open_source(tmp_path / "drive.img")).table == describe(drive, 512)
 
 
 @pytest.mark.parametrize(
@@ -53,6 +56,7 @@ def test_as_the_systems_tools_make_them(tool: list[str], shown: str, tmp_path: P
     assert describe(drive, 512) == f"MBR: {shown} 43.9 MiB"
     with ImageFile(volume) as bare:
         assert describe(bare, 512) == f"{shown} without a table"
+    assert f"is a volume ({shown}) and no installer" in run("plan", volume, code=4).stderr
 
 
 def test_a_volume_that_should_be_there_is_still_missed() -> None:

@@ -74,9 +74,9 @@ def test_a_drive_is_chosen_shown_confirmed_and_named_for_next_time(
         seen.wait_for("written; read back and identical")
         seen.wait_for("No faults found.")
         seen.wait_for("boot menu")
-        seen.wait_for("The same without the question: ")
+        seen.wait_for("To skip the prompt next time: ")
         assert seen.end() == 0
-    line = " ".join(seen.text.split()).split("The same without the question: ")[1]
+    line = " ".join(seen.text.split()).split("To skip the prompt next time: ")[1]
     assert line == f"lucky-keystone build {disc} --bay {folder} --no-probe --onto {tags['stick']}"
     expected = tmp_path / "expected.img"
     run("build", disc, "--onto", expected, "--size", "128MiB", "--identity", tags["stick"])

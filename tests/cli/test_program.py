@@ -141,7 +141,7 @@ def test_nothing_is_erased_unasked(disc: Path, tmp_path: Path) -> None:
         (["build", "{disc}", "--onto", "{tmp}/x.img", "--sha256", "00" * 32], 4, "SHA-256 is"),
         (["build", "{disc}", "--onto", "{tmp}/x.img", "--sha256", "a" * 40], 2, "it looks like a SHA-1 sum"),
         (["inspect", "ftp://ferry.example/tidewell.iso"], 4, "ftp://ferry.example/tidewell.iso is an address"),
-        (["build", "{disc}", "--onto", "{tmp}/no/where/x.img"], 2, "is no folder"),
+        (["build", "{disc}", "--onto", "{tmp}/no/where/x.img"], 2, "is not a folder"),
         (["build", "{tmp}/nothing.iso", "--onto", "{tmp}/x.img"], 4, "does not exist"),
         (["build", "{tmp}/nothing.toml", "--onto", "{tmp}/x.img"], 2, "No such file"),
         (["check", "{tmp}/nothing.img"], 2, "does not exist"),

@@ -322,7 +322,7 @@ def test_from_whatever_holds_an_image(form: str, wim: Path, tmp_path: Path, monk
         (["--firmware", "bios", "--table", "gpt"], 2, "choose --table mbr"),
         (["--file-system", "fat32"], 2, "a system runs from NTFS"),
         (["--waive", "all"], 2, "no setup runs"),
-        (["--drivers", "EMPTY"], 2, "--drivers: nothing on a drive of this kind reads that"),
+        (["--drivers", "EMPTY"], 2, "--drivers: it has no effect on this kind of drive"),
         (["--add", "EMPTY"], 2, "copy the files onto the finished drive"),
         (["--sector-size", "4096", "--firmware", "bios"], 2, "512 bytes only"),
         (["--loader-signing", "2023"], 4, "the edition has no Windows/Boot/EFI_EX/bootmgfw_EX.efi"),

@@ -268,9 +268,9 @@ def two_images(folder: Path, images: dict[str, Path]) -> Path:
             Choices(label="CREW"),
             512,
             UsageError,
-            "--label: .* nothing in it can be chosen",
+            "--label CREW: .* nothing in it can be chosen",
         ),
-        (lambda _, images: images["mbr"], Choices(table="gpt"), 512, UsageError, "--table: "),
+        (lambda _, images: images["mbr"], Choices(table="gpt"), 512, UsageError, "--table gpt: "),
     ],
 )
 def test_what_cannot_be_written_as_it_is_is_refused(

@@ -51,7 +51,7 @@ def test_an_older_release_starts_by_the_loader_from_inside_its_image(method: str
     assert (verdict, "USB 3" in reason, "CSM" in reason) == ("starts", True, True)
     assert row(plan, "UEFI 64-bit, Secure Boot") == (
         "will not start",
-        "releases of before build 9200 know no Secure Boot (this one is 7601)",
+        "releases before build 9200 do not know Secure Boot (this one is 7601)",
     )
     assert "USB 3" in row(plan, "BIOS")[1]
     built = build_drive(open_source(folder), tmp_path / "drive.img")

@@ -230,7 +230,7 @@ def test_only_installers_of_windows_have_a_setup(tmp_path: Path) -> None:
     image = tmp_path / "raw.img"
     entry = bytes([0x80, 0, 2, 0, 0x0C, 0, 3, 0, 1, 0, 0, 0, 100, 0, 0, 0])
     image.write_bytes(bytes(446) + entry + bytes(48) + b"\x55\xaa" + bytes(1 << 20))
-    assert "nothing on a drive of this kind reads that" in run("plan", image, "--drivers", tmp_path, code=2).stderr
+    assert "it has no effect on this kind of drive" in run("plan", image, "--drivers", tmp_path, code=2).stderr
 
 
 def test_a_tree_is_shared(client: Path) -> None:

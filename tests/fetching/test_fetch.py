@@ -29,7 +29,7 @@ from lucky_keystone.fetching.blocks import BlockSums
 from lucky_keystone.fetching.client import HttpClient
 from lucky_keystone.fetching.fetch import Fetched, Wanted, fetch
 from lucky_keystone.fetching.link import is_plain_name, parse_link
-from lucky_keystone.fetching.part import Part
+from lucky_keystone.fetching.part import Download
 from lucky_keystone.fetching.patience import Events
 
 from ..helpers.clocks import Simulated
@@ -470,26 +470,33 @@ def test_any_journal_is_believed_only_as_far_as_its_hashes_hold(
     folder = tmp_path_factory.mktemp("journal")
     (folder / "a.iso.unfinished").write_bytes(b"some bytes")
     (folder / "a.iso.unfinished.json").write_bytes(data)
-    with Part(folder / "a.iso") as part:
+    with Download(folder / "a.iso") as part:
         assert part.length == 0
+    assert b"some bytes" in {path.read_bytes() for path in folder.iterdir()}, "somebody's file is set aside, not lost"
 
 
-def test_lying_journals(tmp_path: Path) -> None:
-    """Lengths and sums that do not fit what is here: less is believed, never more."""
-    here = b"some bytes"
-    (tmp_path / "a.iso.unfinished").write_bytes(here)
-    right = blake3(here).hexdigest()
-    for length, blocks, tail, believed in (
-        (10, [], right, 10),
-        (9, [], right, 0),
-        (10, [right], "", 0),
-        (1 << 40, [right] * 9, right, 0),
-        (0, [], right, 0),
-    ):
-        text = json.dumps({"length": length, "blocks": blocks, "tail": tail, "size": 20})
-        (tmp_path / "a.iso.unfinished.json").write_text(text)
-        with Part(tmp_path / "a.iso") as part:
-            assert part.length == believed
+_HERE = b"some bytes"
+_RIGHT = blake3(_HERE).hexdigest()
+
+
+@pytest.mark.parametrize(
+    ("length", "blocks", "tail", "believed"),
+    [
+        (10, [], _RIGHT, 10),
+        (9, [], _RIGHT, 0),
+        (10, [_RIGHT], "", 0),
+        (1 << 40, [_RIGHT] * 9, _RIGHT, 0),
+        (0, [], _RIGHT, 0),
+    ],
+)
+def test_lying_journals(length: int, blocks: list[str], tail: str, believed: int, tmp_path: Path) -> None:
+    """Lengths and sums that do not fit what is here: less is believed, never more, and the bytes stay in any case."""
+    (tmp_path / "a.iso.unfinished").write_bytes(_HERE)
+    text = json.dumps({"length": length, "blocks": blocks, "tail": tail, "size": 20})
+    (tmp_path / "a.iso.unfinished.json").write_text(text)
+    with Download(tmp_path / "a.iso") as part:
+        assert part.length == believed
+    assert _HERE in {path.read_bytes() for path in tmp_path.iterdir()}
 
 
 @pytest.mark.parametrize(

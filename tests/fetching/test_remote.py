@@ -19,7 +19,7 @@ import pytest
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.common.errors import KeystoneError
 from lucky_keystone.common.progress import silent
-from lucky_keystone.doing.work import Work, carry_out
+from lucky_keystone.doing.work import Work, build_or_update
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.drives.retrying import Retrying
 from lucky_keystone.families.choices import Choices
@@ -64,7 +64,7 @@ def work_on(place: Place, path: Path, choices: Choices, sha256: str = "", furthe
             needed=0,
             may_be_fake=False,
         )
-        carry_out([work], lambda _: silent, verify=True, resume=True, probe=False)
+        build_or_update([work], lambda _: silent, verify=True, resume=True, probe=False)
     for file in source.remote_files:
         file.close()
     return work

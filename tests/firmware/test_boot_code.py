@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 from unicorn.x86_const import UC_X86_REG_DL
 
-from lucky_keystone.boot.machine import LOADER, Machine
+from lucky_keystone.boot.machine import LOADER, EmulatedMachine
 from lucky_keystone.common.progress import silent
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
@@ -47,7 +47,7 @@ def loader_of(drive: bytes) -> tuple[Entry, Fat32Volume, bytes]:
 
 @pytest.mark.parametrize("firmware", AWKWARD, ids=str)
 def test_the_loader_is_entered_as_real_ones_expect(firmware: dict[str, int], drive: bytes) -> None:
-    machine = Machine(Bytes(drive), **firmware).start()  # type: ignore[arg-type]
+    machine = EmulatedMachine(Bytes(drive), **firmware).start()  # type: ignore[arg-type]
 
     assert machine.entered, machine.said
     _, _, loader = loader_of(drive)
@@ -58,40 +58,40 @@ def test_the_loader_is_entered_as_real_ones_expect(firmware: dict[str, int], dri
     assert ("02" in ways) == (not firmware.get("extended_reads", True) or bool(firmware.get("extended_reads_fail")))
 
 
-def broken(drive: bytes, how: str) -> Machine:
+def broken(drive: bytes, how: str) -> EmulatedMachine:
     entry, volume, _ = loader_of(drive)
     root = drive.index(b"BOOTMGR    ", volume.cluster_offset(2))
     fat = volume.fat_offset() + 4 * entry.first_cluster
     match how:
         case "no active partition":
-            return Machine(Bytes(patched(drive, (446, b"\0"))))
+            return EmulatedMachine(Bytes(patched(drive, (446, b"\0"))))
         case "two active partitions":
-            return Machine(Bytes(patched(drive, (462, drive[446:462]))))
+            return EmulatedMachine(Bytes(patched(drive, (462, drive[446:462]))))
         case "no boot sector":
-            return Machine(Bytes(patched(drive, (START * 512 + 510, b"\0\0"))))
+            return EmulatedMachine(Bytes(patched(drive, (START * 512 + 510, b"\0\0"))))
         case "unreadable drive":
-            return Machine(Bytes(drive), fails_from=1)
+            return EmulatedMachine(Bytes(drive), fails_from=1)
         case "unreadable volume":
-            return Machine(Bytes(drive), fails_from=START + 20)
+            return EmulatedMachine(Bytes(drive), fails_from=START + 20)
         case "no further code":
-            return Machine(Bytes(patched(drive, ((START + 12) * 512, bytes(1024)))))
+            return EmulatedMachine(Bytes(patched(drive, ((START + 12) * 512, bytes(1024)))))
         case "loader renamed":
-            return Machine(Bytes(patched(drive, (root, b"BOOTMGX"))))
+            return EmulatedMachine(Bytes(patched(drive, (root, b"BOOTMGX"))))
         case "loader is a folder":
-            return Machine(Bytes(patched(drive, (root + 11, b"\x10"))))
+            return EmulatedMachine(Bytes(patched(drive, (root + 11, b"\x10"))))
         case "loader is empty":
-            return Machine(Bytes(patched(drive, (root + 28, bytes(4)))))
+            return EmulatedMachine(Bytes(patched(drive, (root + 28, bytes(4)))))
         case "loader too large":
-            return Machine(Bytes(drive), low_memory_kib=512)
+            return EmulatedMachine(Bytes(drive), low_memory_kib=512)
         case "chain ends early":
-            return Machine(Bytes(patched(drive, (fat, b"\xff\xff\xff\x0f"))))
+            return EmulatedMachine(Bytes(patched(drive, (fat, b"\xff\xff\xff\x0f"))))
         case "chain leads to a free cluster":
-            return Machine(Bytes(patched(drive, (fat, bytes(4)))))
+            return EmulatedMachine(Bytes(patched(drive, (fat, bytes(4)))))
         case "root runs in a loop":
             names = bytearray(drive)
             for at in range(volume.cluster_offset(2), volume.cluster_offset(2) + volume.cluster_size, 32):
                 names[at] = 0xE5
-            return Machine(Bytes(patched(bytes(names), (volume.fat_offset() + 8, b"\x02\0\0\0"))))
+            return EmulatedMachine(Bytes(patched(bytes(names), (volume.fat_offset() + 8, b"\x02\0\0\0"))))
     raise AssertionError(how)
 
 
@@ -143,7 +143,7 @@ def test_a_fragmented_loader_is_loaded_along_its_chain(drive: bytes, tmp_path: P
     root = data.index(b"BOOTMGR    ", volume.cluster_offset(2))
     data[root + 20 : root + 22] = (new[0] >> 16).to_bytes(2, "little")
     data[root + 26 : root + 28] = (new[0] & 0xFFFF).to_bytes(2, "little")
-    machine = Machine(Bytes(data)).start()
+    machine = EmulatedMachine(Bytes(data)).start()
 
     assert machine.entered, machine.said
     assert machine.memory(LOADER, len(loader)) == loader
@@ -153,7 +153,7 @@ def test_a_rehearsal_tells_each_step_and_the_end(drive: bytes) -> None:
     found = rehearse_bios(Bytes(drive, 1 << 42), 512)
     assert (found.starts, found.sectors_read) == (
         True,
-        sum(count for _, _, count in Machine(Bytes(drive)).start().reads),
+        sum(count for _, _, count in EmulatedMachine(Bytes(drive)).start().reads),
     )
     told = " ".join(found.steps)
     places = [

@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 from unicorn.x86_const import UC_X86_REG_DL
 
-from lucky_keystone.boot.machine import LOADER, Machine
+from lucky_keystone.boot.machine import LOADER, EmulatedMachine
 from lucky_keystone.building.build import build
 from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.common.progress import silent
@@ -62,7 +62,7 @@ def loader_of(drive: bytes) -> bytes:
 
 @pytest.mark.parametrize("firmware", AWKWARD, ids=str)
 def test_the_loader_is_entered_as_real_ones_expect(firmware: dict[str, int], drive: bytes) -> None:
-    machine = Machine(Bytes(drive), **firmware).start()  # type: ignore[arg-type]
+    machine = EmulatedMachine(Bytes(drive), **firmware).start()  # type: ignore[arg-type]
     assert machine.entered, machine.said
     loader = loader_of(drive)
     assert machine.memory(LOADER, len(loader)) == loader
@@ -85,12 +85,12 @@ def test_a_loader_replaced_and_scattered_by_another_system(whole: MemoryDrive, t
     entry = volume_of(drive).find("bootmgr")
     assert entry is not None
     assert len(entry.runs) > 3  # how many is the driver's choice
-    machine = Machine(Bytes(drive)).start()
+    machine = EmulatedMachine(Bytes(drive)).start()
     assert machine.entered, machine.said
     assert machine.memory(LOADER, 500 << 10) == loader_of(bytes(whole.data))
 
 
-def broken(drive: bytes, how: str) -> Machine:
+def broken(drive: bytes, how: str) -> EmulatedMachine:
     volume = volume_of(drive)
     mft = volume.cluster_offset(volume.boot.mft_cluster)
     entry = volume.find("bootmgr")
@@ -103,33 +103,35 @@ def broken(drive: bytes, how: str) -> Machine:
     blocks = [volume.cluster_offset(run.first) for run in index.runs]
     match how:
         case "no further code":
-            return Machine(Bytes(patched(drive, ((START + 1) * 512, bytes(512)))))
+            return EmulatedMachine(Bytes(patched(drive, ((START + 1) * 512, bytes(512)))))
         case "unreadable further code":
-            return Machine(Bytes(drive), fails_from=START + 1)
+            return EmulatedMachine(Bytes(drive), fails_from=START + 1)
         case "unreadable file table":
-            return Machine(Bytes(drive), fails_from=START + 16)
+            return EmulatedMachine(Bytes(drive), fails_from=START + 16)
         case "file table damaged":
-            return Machine(Bytes(patched(drive, (mft, b"BAAD"))))
+            return EmulatedMachine(Bytes(patched(drive, (mft, b"BAAD"))))
         case "root written in part":
-            return Machine(Bytes(patched(drive, (root + 510, b"\x99\x99"))))
+            return EmulatedMachine(Bytes(patched(drive, (root + 510, b"\x99\x99"))))
         case "index damaged":
-            return Machine(Bytes(patched(drive, *((blocks[0] + at, b"BAAD") for at in range(0, index.size, 4096)))))
+            return EmulatedMachine(
+                Bytes(patched(drive, *((blocks[0] + at, b"BAAD") for at in range(0, index.size, 4096))))
+            )
         case "index runs in a loop":
-            return Machine(Bytes(circling(drive, blocks[0], index.size)))
+            return EmulatedMachine(Bytes(circling(drive, blocks[0], index.size)))
         case "loader renamed":
-            return Machine(Bytes(drive.replace("bootmgr".encode("utf-16-le"), "bootmgx".encode("utf-16-le"))))
+            return EmulatedMachine(Bytes(drive.replace("bootmgr".encode("utf-16-le"), "bootmgx".encode("utf-16-le"))))
         case "loader is a folder":
-            return Machine(Bytes(patched(drive, (record + 22, b"\x03"))))
+            return EmulatedMachine(Bytes(patched(drive, (record + 22, b"\x03"))))
         case "loader is not in use":
-            return Machine(Bytes(patched(drive, (record + 22, b"\x00"))))
+            return EmulatedMachine(Bytes(patched(drive, (record + 22, b"\x00"))))
         case "loader is sparse":
-            return Machine(Bytes(patched(drive, (data + 12, b"\x00\x80"))))
+            return EmulatedMachine(Bytes(patched(drive, (data + 12, b"\x00\x80"))))
         case "loader is empty":
-            return Machine(Bytes(patched(drive, (data + 48, bytes(8)))))
+            return EmulatedMachine(Bytes(patched(drive, (data + 48, bytes(8)))))
         case "loader too large":
-            return Machine(Bytes(drive), low_memory_kib=512)
+            return EmulatedMachine(Bytes(drive), low_memory_kib=512)
         case "runs end early":
-            return Machine(Bytes(patched(drive, (data + 64, b"\x00"))))
+            return EmulatedMachine(Bytes(patched(drive, (data + 64, b"\x00"))))
     raise AssertionError(how)
 
 

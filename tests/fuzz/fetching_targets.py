@@ -13,9 +13,9 @@ from lucky_keystone.fetching.answers import Answer, Passing
 from lucky_keystone.fetching.catalogue import joined, matching, parse_catalogue
 from lucky_keystone.fetching.fetch import Wanted, fetch
 from lucky_keystone.fetching.link import Link, parse_link
-from lucky_keystone.fetching.part import Part
+from lucky_keystone.fetching.part import Download
 from lucky_keystone.fetching.patience import Events
-from lucky_keystone.fetching.store import About, Store
+from lucky_keystone.fetching.store import ImageNote, Store
 
 from .targets import Target, in_memory
 
@@ -74,7 +74,7 @@ def _catalogue(text: bytes) -> Target:
 
 def _journal(into: Path) -> Target:
     unfinished, beside = (into.with_name(f"a.iso.unfinished{ending}") for ending in ("", ".json"))
-    with Part(into) as part:
+    with Download(into) as part:
         part.journal.size = len(DATA)
         part.append(DATA[:9000])
         part.flush()
@@ -83,7 +83,7 @@ def _journal(into: Path) -> Target:
     def use() -> None:
         unfinished.write_bytes(bytes_there)
         beside.write_bytes(data)
-        with Part(into) as part:
+        with Download(into) as part:
             assert part.read(0, part.length) == DATA[: part.length]
 
     return _whole(data, use)
@@ -93,7 +93,7 @@ def _store(folder: Path) -> Target:
     store, image = Store(folder), folder / "a.iso"
     folder.mkdir()
     image.write_bytes(DATA)
-    kept = store.take_in(image, SUM, About(name="a.iso", size=len(DATA)))
+    kept = store.take_in(image, SUM, ImageNote(name="a.iso", size=len(DATA)))
     beside = kept.path.with_name("about.json")
     data = bytearray(beside.read_bytes())
 

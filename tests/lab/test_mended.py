@@ -8,7 +8,7 @@ import pytest
 
 from lucky_keystone.common.progress import silent
 from lucky_keystone.drives.image_file import ImageFile
-from lucky_keystone.mending.carry_out import carry_out
+from lucky_keystone.mending.carry_out import write_steps
 from lucky_keystone.mending.journal import JournalText
 from lucky_keystone.mending.make import make_mending
 from lucky_keystone.mending.remedy import Wishes
@@ -42,7 +42,7 @@ def test_a_mended_drive_starts(name: str, firmware: str, drives: dict[str, bytes
         mending = make_mending(drive, 512, silent, wishes=Wishes(source=source))
         steps = make_steps(drive, mending.changes, 512)
         text = JournalText(str(path), path.name, "2026-11-29T08:00:00Z", [])
-        carry_out(steps, drive, tmp_path / "one.mend", text, 512, silent)
+        write_steps(steps, drive, tmp_path / "one.mend", text, 512, silent)
     if firmware == "bios":
         assert_bios_starts(path)
     else:

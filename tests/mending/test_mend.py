@@ -11,8 +11,8 @@ import pytest
 from lucky_keystone.common.errors import DriveError, ProtectError
 from lucky_keystone.common.progress import silent
 from lucky_keystone.drives.medium import Medium
-from lucky_keystone.mending.carry_out import carry_out
-from lucky_keystone.mending.journal import Journal, JournalText, pending, put_back
+from lucky_keystone.mending.carry_out import write_steps
+from lucky_keystone.mending.journal import JournalText, MendJournal, pending, put_back
 from lucky_keystone.mending.make import Mending, make_mending
 from lucky_keystone.mending.remedy import Wishes
 from lucky_keystone.mending.steps import make_steps
@@ -37,7 +37,7 @@ def mending_of(drive: MemoryDrive, case: HandMade, source: Source) -> Mending:
 
 
 def mend(drive: Medium, mending: Mending, journal: Path) -> None:
-    carry_out(make_steps(drive, mending.changes, 512), drive, journal, TEXT, 512, silent)
+    write_steps(make_steps(drive, mending.changes, 512), drive, journal, TEXT, 512, silent)
 
 
 def kept(before: dict[str, bytes], after: dict[str, bytes], mending: Mending) -> bool:
@@ -64,9 +64,9 @@ def test_a_drive_is_mended_and_brought_back(
     assert again.remedies == ()
     assert again.after.report.starts == mending.after.report.starts
 
-    put_back(Journal(journal), drive, silent)
+    put_back(MendJournal(journal), drive, silent)
     assert bytes(drive.data) == broken
-    assert Journal(journal).state == "undone"
+    assert MendJournal(journal).state == "undone"
 
 
 @dataclass
@@ -125,7 +125,7 @@ def test_of_two_mendings_the_later_one_is_undone_first(
     mend(drive, mending_of(drive, case, source), tmp_path / "one.mend")
     drive.data[440:444] = bytes(4)
     mend(drive, mending_of(drive, case, source), tmp_path / "two.mend")
-    first, second = (Journal(tmp_path / f"{name}.mend") for name in ("one", "two"))
+    first, second = (MendJournal(tmp_path / f"{name}.mend") for name in ("one", "two"))
     with pytest.raises(ProtectError, match="something else has changed"):
         put_back(first, drive, silent)
     put_back(second, drive, silent)
@@ -142,10 +142,10 @@ def test_a_journal_goes_with_its_drive_alone(
     mend(drive, mending_of(drive, case, source), tmp_path / "one.mend")
     other = MemoryDrive(drive.size + 512)
     with pytest.raises(ProtectError, match="belongs to a drive of"):
-        put_back(Journal(tmp_path / "one.mend"), other, silent)
+        put_back(MendJournal(tmp_path / "one.mend"), other, silent)
     strange = CASES["NTFS, no active mark"].drive(drives, files)
     with pytest.raises(ProtectError, match="something else has changed"):
-        put_back(Journal(tmp_path / "one.mend"), strange, silent)
+        put_back(MendJournal(tmp_path / "one.mend"), strange, silent)
 
 
 def test_a_mending_that_was_complete_is_not_put_back(
@@ -165,6 +165,6 @@ def test_a_mending_that_was_complete_is_not_put_back(
         assert path.read_bytes() == whole
     path.write_bytes(whole[:-32])
     drive.data[446:450] = before[446:450]
-    assert not Journal(path).is_complete(drive)
-    put_back(Journal(path), drive, silent)
+    assert not MendJournal(path).is_complete(drive)
+    put_back(MendJournal(path), drive, silent)
     assert bytes(drive.data) == before != after

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 
 from lucky_keystone.cli.layout import bar
-from lucky_keystone.drawing.areas import Block
+from lucky_keystone.drawing.areas import DrawnBlock
 from lucky_keystone.planning.figure import HEIGHT, WIDTH, drawn
 from lucky_keystone.planning.sketch import Sketch, Start
 
@@ -23,7 +23,7 @@ WORDS = st.text("MWil 'äß$_", min_size=1, max_size=90)
 
 
 @st.composite
-def blocks(draw: st.DrawFn, most: int, letters: bool) -> tuple[tuple[Block, ...], int]:
+def blocks(draw: st.DrawFn, most: int, letters: bool) -> tuple[tuple[DrawnBlock, ...], int]:
     """Blocks in order on a drive, from slivers to nearly all of it."""
     made, at = [], 0
     for number in range(draw(st.integers(1, most))):
@@ -31,7 +31,7 @@ def blocks(draw: st.DrawFn, most: int, letters: bool) -> tuple[tuple[Block, ...]
         size = draw(st.sampled_from([1, 100, 10**6, 10**9]))
         name = "abcdefghijklm"[number] if letters else str(number + 1)
         used = draw(st.integers(0, size))
-        made.append(Block(name, draw(st.sampled_from(KINDS)), draw(WORDS), at, size, used, draw(WORDS)))
+        made.append(DrawnBlock(name, draw(st.sampled_from(KINDS)), draw(WORDS), at, size, used, draw(WORDS)))
         at += size
     return tuple(made), at + draw(st.sampled_from([0, 10**9]))
 
@@ -61,7 +61,7 @@ def test_words_neither_touch_nor_leave_the_page(what: Sketch) -> None:
 
 
 @given(blocks(9, letters=False), st.integers(20, 120))
-def test_bars_of_text_show_every_block(made: tuple[tuple[Block, ...], int], width: int) -> None:
+def test_bars_of_text_show_every_block(made: tuple[tuple[DrawnBlock, ...], int], width: int) -> None:
     shown, size = made
     line = bar(shown, size, width)
     assert len(line) == width
@@ -71,4 +71,4 @@ def test_bars_of_text_show_every_block(made: tuple[tuple[Block, ...], int], widt
 
 @pytest.mark.parametrize("used", [0, 50, 100])
 def test_free_room_is_dots(used: int) -> None:
-    assert bar((Block("1", "NTFS", "x", 0, 100, used, ""),), 100, 100).count(".") == min(100 - used, 99)
+    assert bar((DrawnBlock("1", "NTFS", "x", 0, 100, used, ""),), 100, 100).count(".") == min(100 - used, 99)

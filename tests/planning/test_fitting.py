@@ -11,9 +11,9 @@ from lucky_keystone.building.compose import compose_drive
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.common.errors import UsageError
 from lucky_keystone.common.progress import silent
-from lucky_keystone.families.choices import Choices
+from lucky_keystone.families.choices import Choices, all_but
 from lucky_keystone.families.facts import SourceFacts
-from lucky_keystone.families.family import DriveShape, DriveWish, VolumeWish
+from lucky_keystone.families.family import DriveShape, DriveWish, Family, VolumeWish
 from lucky_keystone.manifest.format import read_manifest
 from lucky_keystone.planning import combining, make
 from lucky_keystone.planning.plan import Plan
@@ -28,10 +28,10 @@ from ..helpers.trees import file, folder
 MIB = 1 << 20
 
 
-class Ferries:
+class Ferries(Family):
     """A family whose drives have a volume for each ferry."""
 
-    name, shown, read_beside, must_start = "ferries", "ferries", frozenset[str](), False
+    name, shown, takes, must_start = "ferries", "ferries", all_but({}), False
 
     def __init__(self, table: str, kinds: list[str], rest: int) -> None:
         self.table, self.kinds, self.rest = table, kinds, rest

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from lucky_keystone.drawing.areas import Block
+from lucky_keystone.drawing.areas import DrawnBlock
 from lucky_keystone.reporting.html import html_of
 from lucky_keystone.reporting.page import Facts, Page, Picture, Verdicts, Words
 from lucky_keystone.reporting.picture import _BOTTOM, _drawn, png_of
@@ -94,7 +94,7 @@ def test_a_damaged_drive_has_its_page_too(copy_of: Callable[[], Path], tmp_path:
 
 def crowded(count: int) -> Page:
     words = "a reason <script>with [markup] & $signs$ of some length, as they are on real drives " * 2
-    blocks = tuple(Block(str(n), "NTFS", f"NTFS '<b>{n}'", n << 30, 1 << 30, 1 << 20, "active") for n in range(4))
+    blocks = tuple(DrawnBlock(str(n), "NTFS", f"NTFS '<b>{n}'", n << 30, 1 << 30, 1 << 20, "active") for n in range(4))
     return Page(
         title="<G7KM>",
         subtitle="Ferry & Co",

@@ -142,7 +142,7 @@ def test_what_cannot_be_read_is_named(tmp_path: Path) -> None:
     cases = {
         "part 1 of 3": bytes(parts),
         "encrypted disk image": b"encrcdsa" + whole[8:],
-        "APFS volume": b"",
+        "volume of APFS": b"",
         "lies outside": whole[:5000] + whole[-512:],
         "its property list cannot be read": whole.replace(b'encoding="UTF-8"', b'encoding="UTFp8"'),
     }

@@ -59,15 +59,27 @@ def test_lzx(size: int, window: int) -> None:
         chance = random.Random(f"lzx {size} {window} {seed}")
         parse, translated = tokens(chance, min(size, window), longest=257, reach=window - 3)
         packed = pack_lzx(parse, translated, chance, window)
-        unpacked = unpack("lzx", packed, len(translated), window)
-        assert translate_calls(unpacked) == translated or b"\xe8" in translated
-        if b"\xe8" not in translated:
-            assert unpacked == translated
+        assert unpack("lzx", packed, len(translated), window) == without_calls(translated)
+
+
+def without_calls(translated: bytes) -> bytes:
+    """Make the targets of x86 calls relative again, in words of this test's own ([MS-PATCH] 2, E8 call translation)."""
+    out, at = bytearray(translated), translated.find(b"\xe8")
+    while 0 <= at < len(out) - 10:
+        absolute = int.from_bytes(out[at + 1 : at + 5], "little", signed=True)
+        if -at <= absolute < 12_000_000:
+            relative = absolute - at if absolute >= 0 else absolute + 12_000_000
+            out[at + 1 : at + 5] = relative.to_bytes(4, "little", signed=True)
+        at = translated.find(b"\xe8", at + 5)
+    return bytes(out)
 
 
 @pytest.mark.parametrize("size", (*SIZES, 17, 18))
 def test_lzms(size: int) -> None:
-    """Sums, repeats, long copies; the code of real programs would look like the alphabet with calls and loads."""
+    """Sums, repeats, long copies; the code of real programs would look like the alphabet with calls and loads.
+
+    That the packer itself packs right is judged in `test_editions.py`, by an archiver of other make.
+    """
     for seed in range(part_of(20)):
         chance = random.Random(f"lzms {size} {seed}")
         parse, translated = items(chance, size)

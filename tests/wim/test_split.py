@@ -18,7 +18,7 @@ from lucky_keystone.content.contents import Literal, stream
 from lucky_keystone.demo.install_image import DemoEdition, install_image, small_resource
 from lucky_keystone.wim.read import InstallImage
 from lucky_keystone.wim.records import RESOURCE_DTYPE, RESOURCE_SOLID, SIZE_MASK, Header, ResourceHeader
-from lucky_keystone.wim.split import Part, divide
+from lucky_keystone.wim.split import ImagePart, divide
 
 MIB = 1 << 20
 
@@ -39,7 +39,7 @@ def make(sizes: list[int], *, integrity: bool = True) -> bytes:
     return b"".join(bytes(piece) for piece in stream(content))
 
 
-def bytes_of(part: Part) -> bytes:
+def bytes_of(part: ImagePart) -> bytes:
     return b"".join(bytes(piece) for piece in stream(part.content, 65_537))
 
 

@@ -56,7 +56,7 @@ class BootCodeFailed(Exception):
 
 
 @dataclass
-class Machine:
+class EmulatedMachine:
     """Runs a drive's boot code until it enters the loader, waits for a key, fails, or has run for too long."""
 
     drive: SizedReadable = field(repr=False)
@@ -102,7 +102,7 @@ class Machine:
         self.cpu.hook_add(UC_HOOK_INTR, self._interrupt)
         self.cpu.hook_add(UC_HOOK_INSN, self._port, None, 1, 0, UC_X86_INS_IN)
 
-    def start(self, successor: bytes = b"") -> Machine:
+    def start(self, successor: bytes = b"") -> EmulatedMachine:
         """Enter sector 0 at 0000:7C00 as firmware does: DL is the drive, nothing else can be relied on.
 
         The run ends where `successor`, the boot sector of the active partition say, is entered there in turn. Raises
@@ -113,7 +113,7 @@ class Machine:
             self.cpu.hook_add(UC_HOOK_CODE, self._at_entry, begin=_ENTRY, end=_ENTRY)
         return self._run(bytes(self.drive.read_at(0, _SECTOR)))
 
-    def start_volume(self, offset: int, entry: bytes) -> Machine:
+    def start_volume(self, offset: int, entry: bytes) -> EmulatedMachine:
         """Enter the boot sector at byte `offset` as code in sector 0 does: SI points to the partition's `entry`.
 
         Raises BootCodeFailed.
@@ -122,7 +122,7 @@ class Machine:
         self.cpu.reg_write(UC_X86_REG_SI, _TABLE)
         return self._run(bytes(self.drive.read_at(offset, _SECTOR)))
 
-    def _run(self, sector: bytes) -> Machine:
+    def _run(self, sector: bytes) -> EmulatedMachine:
         self.cpu.mem_write(_ENTRY, sector)
         for register, value in (
             (UC_X86_REG_SS, 0x3000),

@@ -11,7 +11,7 @@ from ..content.extents import Extent, align_up
 from ..content.ranges import tail
 from ..content.regions import Region, RegionKind, region
 from ..drives.host import Span
-from ..families.family import DriveNames, WholeImage
+from ..families.family import DriveBytes, DriveNames
 from ..planning.identity import names_of, numbers_of
 from ..planning.plan import FittedVolume, Plan
 from ..tables.partition import WantedPartition
@@ -108,7 +108,7 @@ def spans_of(volumes: tuple[FittedVolume, ...]) -> tuple[Span, ...]:
     return tuple(Span(number, volume.planned.start, volume.planned.size) for number, volume in enumerate(volumes, 1))
 
 
-def _compose_image(plan: Plan, image: WholeImage) -> DriveImage:
+def _compose_image(plan: Plan, image: DriveBytes) -> DriveImage:
     """The image's first sector is the seal.
 
     The rest of it follows, filled up to a whole sector where the drive is longer.

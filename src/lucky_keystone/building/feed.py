@@ -206,7 +206,7 @@ class Feed:
         return any(follower in block.waited_for for block in self._window.values())
 
 
-def _foretold(extents: Sequence[Extent]) -> Iterator[Extent]:
+def _announced(extents: Sequence[Extent]) -> Iterator[Extent]:
     """Yield extents in order; those that want it are told before, so that they are made beside what is being read."""
     ahead = 0
     for extent in extents:
@@ -222,7 +222,7 @@ class _RegionReader:
     """Reads the extents of a region one after the other."""
 
     def __init__(self, region: Region) -> None:
-        self._extents = _foretold(region.extents)
+        self._extents = _announced(region.extents)
         self._reader: Reader | None = None
         self._left = 0
         self._name = region.kind

@@ -22,6 +22,7 @@ from ..manifest.shelf import NoShelf
 from ..manifest.unfinished import read_unfinished
 from ..planning.fitting import FROM_SCRATCH
 from ..tables.table import read_table
+from ..volumes.housekeeping import is_housekeeping
 from ..volumes.kind import StandingVolume
 from ..volumes.kinds import COMPOSED, open_volume
 from ..volumes.note import VolumeNote
@@ -32,14 +33,6 @@ from .image import DriveImage
 from .keeping import Keeper
 from .stream import Hooks, stream_blocks
 
-_HOUSEKEEPING = (
-    "SYSTEM VOLUME INFORMATION",
-    "$RECYCLE.BIN",
-    ".SPOTLIGHT-V100",
-    ".FSEVENTSD",
-    ".TRASHES",
-    ".DS_STORE",
-)
 _LISTED = 5
 
 
@@ -198,11 +191,7 @@ def _refuse_others_files(paths: Sequence[str]) -> None:
 
     What systems leave behind by themselves does not count.
     """
-    found = [
-        path
-        for path in paths
-        if not path.upper().startswith(_HOUSEKEEPING) and not path.rpartition("/")[2].startswith("._")
-    ]
+    found = [path for path in paths if not is_housekeeping(path)]
     if found:
         named = ", ".join(found[:_LISTED]) + (f" and {len(found) - _LISTED} more" if len(found) > _LISTED else "")
         raise ProtectError(

@@ -7,9 +7,9 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 
-from ..hive.store import STORES
 from ..setup.folders import SETUP_IMAGES
 from ..starting.bios import LOADER, loader_fits
+from ..starting.boot_store import STORES
 from ..starting.bootable import ReadBootVolume, ReadDrive
 from ..starting.foreign import Does, Judged
 from ..starting.loaders import examine, loader_path

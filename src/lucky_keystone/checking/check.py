@@ -7,7 +7,6 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import ParamSpec
 
-from ..common.errors import KeystoneError
 from ..common.progress import Progress
 from ..common.units import SECTOR_SIZES
 from ..content.contents import SizedReadable
@@ -17,32 +16,24 @@ from ..machine.known import KnownMachine, outlooks_of
 from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_manifest, unpack_manifest
 from ..sources.source import Source
 from ..starting.bootable import ReadBootVolume, ReadDrive
-from ..starting.reading import MOST_VOLUMES
 from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.gpt import SIGNATURE as GPT_SIGNATURE
 from ..tables.mbr import read_mbr
 from ..tables.table import Partition, Table
-from ..volumes.kind import VolumeKind
-from ..volumes.kinds import KINDS, kind_at, open_volume
-from ..volumes.known import disc_size, known_at
-from ..volumes.volume import Volume, VolumeError
+from ..volumes.kinds import KINDS
+from . import inspections
 from .against import compare_with_source
-from .answers import note_answers
 from .bootwalk import walk_boot
 from .codes import Code
 from .contents import check_contents, judge
-from .found import FoundVolume, has_entry
-from .macwalk import verify_base_systems, with_certificates
-from .report import Place, Report, VolumeSummary
-from .setup_images import check_setup_images
+from .found import FoundVolume
+from .report import Place, Report
+from .search import find_volumes
 from .tables import check_table
-from .views import Front, Patched
-from .volumes.checkers import CHECKERS
+from .views import Front
 
 _P = ParamSpec("_P")
 _REBUILD = "Build the drive again."
-_WINDOWS = ("bootmgr", "sources/boot.wim")
-"""What a volume has that Windows' setup is started from, which has to find it again."""
 _UNGUARDED = (Code.TABLE_MISSING, Code.GPT_NO_PROTECTIVE)
 """Whatever volumes there are, firmware does not look for them."""
 
@@ -88,10 +79,12 @@ def check_whole(
     seen = _examine(drive, sector, manifest, report, machine, firmware, contents=contents)
     report.on_machines = outlooks_of(machines, seen.walked)
     if contents:
-        verify_base_systems(seen.walked, progress, report)
+        for verify in inspections.OF_CONTENTS:
+            verify(seen.walked, progress, report)
     if manifest:
         judge(drive, manifest, wrong, seen.volumes, report)
-    note_answers(seen.volumes, report)
+    for tell in inspections.NOTES:
+        tell(seen.volumes, report)
     progress("checking structure", 1, 1)
     if against is not None:
         laid_over = manifest.about.laid_over if manifest else ()
@@ -138,15 +131,12 @@ def _examine(
     # A raw image brings its own table, whose copy lies at the image's end and not at the drive's.
     view: SizedReadable = Front(drive, image_size) if image_size else drive
     table, partitions = check_table(view, sector, manifest, report)
-    found = _volumes(view, partitions, sector, report)
+    found = find_volumes(view, partitions, sector, report)
     counts = table.style or not any(found.code in _UNGUARDED for found in report.findings)
-    walked = [
-        with_certificates(ReadBootVolume(volume.kind, volume.volume, volume.partition, view))
-        for volume in found
-        if counts and volume.firmware_sees_it
-    ]
+    walked = [_walked(volume, view) for volume in found if counts and volume.firmware_sees_it]
     if not image_size:
-        check_setup_images(found, report)
+        for inspect in inspections.OF_TREES:
+            inspect(found, report)
     seen_drive = ReadDrive(table if table.style else None, sector, walked)
     if (partitions and found) or image_size:
         wanted: Sequence[str] = manifest.about.starts_on if manifest else ()
@@ -157,6 +147,13 @@ def _examine(
         names = " or ".join(kind.shown for kind in KINDS.values())
         report.unknown.append(f"no {names} volume, and other volumes are not supported.")
     return Examined(report, sector, table, partitions, found, manifest, seen_drive)
+
+
+def _walked(volume: FoundVolume, drive: SizedReadable) -> ReadBootVolume:
+    seen = ReadBootVolume(volume.kind, volume.volume, volume.partition, drive)
+    for read in inspections.READ_BESIDE:
+        seen = read(seen)
+    return seen
 
 
 def find_sector_size(drive: SizedReadable, kept: bytes | None) -> int:
@@ -224,119 +221,3 @@ def _tell_manifest(drive: SizedReadable, manifest: Manifest, sector: int, report
         what = f"bytes {end} to {end + padding - 1}, after the manifest in its last sector, are not zero."
         advice = "Something wrote there, or the drive lost data: build it again."
         report.fault(Code.MANIFEST_PADDING, "manifest", what, advice, Place(offset=end, size=padding))
-
-
-# -- volumes ---------------------------------------------------------------------------------------------------------
-
-
-def _volumes(drive: SizedReadable, partitions: Sequence[Partition], sector: int, report: Report) -> list[FoundVolume]:
-    """Read and check the volumes of all partitions that hold one, or should by their type."""
-    found: list[FoundVolume] = []
-    disc = disc_size(drive)
-    for partition in partitions[:MOST_VOLUMES]:
-        offset = partition.first_lba * sector
-        size = min(partition.sector_count * sector, drive.size - offset)
-        kind = kind_at(drive, offset, size) if size >= 512 else None
-        if kind is None and (known := known_at(drive, offset, size)):
-            report.unknown.append(f"partition {partition.number} holds {known}, which is not supported.")
-            continue
-        if kind is None and offset < disc and not any(_has_copy(each, drive, offset, size) for each in KINDS.values()):
-            what = f"partition {partition.number} is a part of the disc image that was written as it is."
-            report.unknown.append(what)
-            continue
-        if kind is None and not partition.expects_volume:
-            report.unknown.append(f"partition {partition.number} ({partition.type_shown}) is not examined.")
-            continue
-        volume = _volume(drive, partition, offset, size, sector, report)
-        if volume is not None:
-            found.append(volume)
-    if len(partitions) > MOST_VOLUMES:
-        count = len(partitions)
-        report.unknown.append(f"{count - MOST_VOLUMES} of its {count} partitions were not examined.")
-    return found
-
-
-def _has_copy(kind: VolumeKind, drive: SizedReadable, offset: int, size: int) -> bool:
-    return size >= 512 and kind.head_copy(drive, offset, size) is not None
-
-
-def _with_head(drive: SizedReadable, partition: Partition, offset: int, size: int, report: Report) -> SizedReadable:
-    """Return the drive, with a volume's head taken from its copy where the first one is lost, and that noted."""
-    there = kind_at(drive, offset, size) if size >= 512 else None
-    if size < 512 or (there is not None and _opens(there, drive, offset, size)):
-        return drive
-    for kind in KINDS.values():
-        copy = kind.head_copy(drive, offset, size)
-        if copy is not None:
-            at, name = kind.head
-            if there is not None and not _opens(
-                kind, Patched(drive, offset + at, drive.read_at(copy, 512)), offset, size
-            ):
-                continue
-            state = "is lost" if there is None else "is damaged"
-            what = f"the {kind.shown} {name} {state}; its copy at byte {copy} is whole."
-            advice = "Copy it back, or build the drive again."
-            place = Place(partition.number, offset + at, 512)
-            report.fault(Code.VOLUME_BOOT_SECTOR, f"{name}s", what, advice, place)
-            return Patched(drive, offset + at, drive.read_at(copy, 512))
-    return _fitted(drive, there, partition, offset, size, report) if there is not None else drive
-
-
-def _fitted(
-    drive: SizedReadable, kind: VolumeKind, partition: Partition, offset: int, size: int, report: Report
-) -> SizedReadable:
-    """Return the drive with a volume that ends with its partition, if all that is wrong is that it reaches beyond."""
-    if partition.first_lba and partition.sector_count * (offset // partition.first_lba) > size:
-        return drive  # the drive ends before the partition does: its table is wrong, or it was cut
-    view, changes = drive, kind.fitted(drive, offset, size)
-    for place, data in changes:
-        view = Patched(view, place, data)
-    if not changes or not _opens(kind, view, offset, size):
-        return drive
-    what = f"by its own count of sectors the {kind.shown} volume reaches beyond partition {partition.number}."
-    report.fault(Code.VOLUME_BEYOND_PARTITION, f"{kind.head[1]}s", what, _REBUILD, Place(partition.number, offset, 512))
-    return view
-
-
-def _opens(kind: VolumeKind, drive: SizedReadable, offset: int, size: int) -> bool:
-    try:
-        kind.open(drive, offset, size)
-    except KeystoneError:
-        return False
-    return True
-
-
-def _type(kind: VolumeKind, volume: Volume, partition: Partition, report: Report) -> None:
-    """Compare a partition's type with what is in it; that matters where Windows' setup starts from it."""
-    if partition.type is None or partition.type in kind.partition_types:
-        return
-    what = f"partition {partition.number} holds {kind.shown}, but is marked as {partition.type_shown}"
-    place = Place(partition.number)
-    if any(has_entry(volume, path) for path in _WINDOWS):
-        what += ": Windows may not mount it, so setup does not find its files."
-        report.start(Code.PARTITION_TYPE, what, f"Give it the type of {kind.shown}.", place, area="table")
-    else:
-        report.note(Code.PARTITION_TYPE, "table", f"{what}.", place)
-
-
-def _volume(
-    drive: SizedReadable, partition: Partition, offset: int, size: int, sector: int, report: Report
-) -> FoundVolume | None:
-    """Read and check the volume in a partition; None, with a fault noted, when there is none."""
-    number = partition.number
-    view = _with_head(drive, partition, offset, size, report)
-    try:
-        kind, volume = open_volume(view, offset, size)
-        entries, free = CHECKERS[kind.name].check(volume, partition, size // sector, report)
-        label = volume.label()
-    except VolumeError as error:
-        report.fault(Code.VOLUME_UNREADABLE, "boot sectors", error.message, _REBUILD, Place(number, offset, 512))
-        return None
-    except KeystoneError as error:
-        report.fault(Code.FOLDERS_UNREADABLE, "folders", error.message, _REBUILD, Place(number, offset, size))
-        return None
-    _type(kind, volume, partition, report)
-    folders = sum(entry.is_folder for entry in entries)
-    files = len(entries) - folders
-    report.volumes.append(VolumeSummary(kind.shown, label, offset, files, folders - 1, free))
-    return FoundVolume(partition, kind, volume, entries, firmware_sees_it=view is drive)

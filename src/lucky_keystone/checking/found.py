@@ -27,9 +27,9 @@ class FoundVolume:
         return has_entry(self.volume, path)
 
 
-def has_entry(volume: Volume, path: str) -> bool:
-    """Tell the same of a volume alone."""
+def has_entry(volume: Volume, path: str, *, unread: bool = False) -> bool:
+    """Tell the same of a volume alone. `unread` is the answer where folders on the way cannot be read."""
     try:
         return volume.find(path) is not None
     except KeystoneError:
-        return False
+        return unread

@@ -12,7 +12,7 @@ from ..setup.images import INSTALL_IMAGES, SETUP_MARKS, image_damage
 from ..volumes.volume import FileOnVolume
 from ..wim.read import InstallImage
 from .codes import Code
-from .found import FoundVolume
+from .found import FoundVolume, has_entry
 from .report import Place, Report
 
 _NAMES = (*INSTALL_IMAGES, "boot.wim")
@@ -51,10 +51,8 @@ def _missing(found: Sequence[FoundVolume], report: Report) -> None:
 
 
 def _has(volume: FoundVolume, path: str) -> bool:
-    try:
-        return volume.volume.find(path) is not None
-    except KeystoneError:
-        return True  # it cannot be told, which is reported elsewhere
+    """Where it cannot be told, that is reported elsewhere, and the file is not missed."""
+    return has_entry(volume.volume, path, unread=True)
 
 
 def _damage(volume: FoundVolume, path: str) -> str:

@@ -15,7 +15,7 @@ from rich.text import Text
 from ..common.errors import KeystoneError, UsageError
 from ..common.outputs import OutputKind, refuse_output, write_output
 from ..common.units import counted, exact_size, shown_size
-from .choosing import with_edition
+from .choosing import answered
 from .confirming import confirm_all
 from .manner import manner
 from .options import SourcePlace, replacing_of
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from ..common.outputs import Replacing
     from ..doing.batch import Batch, Entry
     from ..doing.jobs import DriveJob, How, Pair
+    from ..doing.work import Work
     from ..families.choices import Choices
     from ..fetching.link import Place
     from ..sources.source import Source
@@ -47,8 +48,8 @@ class _Terminal:
     def stages(self) -> Stages:
         return Stages()
 
-    def with_edition(self, source: Source, choices: Choices) -> Choices:
-        return with_edition(source, choices)
+    def answered(self, source: Source, choices: Choices) -> Choices:
+        return answered(source, choices)
 
     def confirm(self, job: DriveJob, pairs: Sequence[Pair], opened: Source) -> None:
         confirm_all(job, pairs, opened, yes=self.yes)
@@ -68,7 +69,7 @@ def build_batch(batch: Batch, path: Path, how: How, report: Path | None, *, yes:
         if report.suffix.lower() not in (".csv", ".json"):
             raise UsageError(f"{report.name}: a report of a batch is .csv or .json.", advice="Choose one of them.")
         refuse_output(report, OutputKind.BATCH, replacing)
-    entries = batch.carry_out(path, how, _Terminal(yes))
+    entries = batch.run(path, how, _Terminal(yes))
     bodies = [_body(entry) for entry in entries]
     _tell(path, bodies, _written(report, bodies, replacing))
     return max(entry.exit_code for entry in entries)
@@ -96,15 +97,12 @@ def _planned(entry: Entry) -> tuple[str, ...]:
 def _body(entry: Entry) -> BatchRowBody:
     from .shop_documents import BatchRowBody
 
-    error = entry.error
-    result = entry.work.result if entry.work is not None else None
-    report = entry.work.report if entry.work is not None else None
-    faults = [each.what for each in report.findings if each.level == "fault"] if report is not None else []
-    notes = entry.work.notes if entry.work is not None else []
-    drive = entry.chosen.drive if entry.chosen is not None else None
+    error, work, chosen = entry.error, entry.work, entry.chosen
+    result = work.result if work is not None else None
+    drive = chosen.drive if chosen is not None else None
     return BatchRowBody(
         line=entry.row.line,
-        drive=entry.chosen.name if entry.chosen is not None else entry.row.drive,
+        drive=chosen.name if chosen is not None else entry.row.drive,
         model=drive.model if drive else "",
         serial=drive.serial if drive else "",
         source=entry.origin,
@@ -114,9 +112,17 @@ def _body(entry: Entry) -> BatchRowBody:
         exit_code=entry.exit_code,
         bytes_written=result.bytes_written if result is not None else 0,
         seconds=round(entry.seconds, 1),
-        message=error.message if error is not None else " ".join([*faults, *notes]),
+        message=error.message if error is not None else _remarks(work),
         advice=error.advice if error is not None else "",
     )
+
+
+def _remarks(work: Work | None) -> str:
+    """Return what is to be said of a drive that was written: its faults, and notes."""
+    if work is None:
+        return ""
+    findings = work.report.findings if work.report is not None else []
+    return " ".join([*(each.what for each in findings if each.level == "fault"), *work.notes])
 
 
 def _csv_of(bodies: Sequence[BatchRowBody]) -> bytes:

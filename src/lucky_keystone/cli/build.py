@@ -14,7 +14,7 @@ from ..common.errors import UsageError
 from ..common.units import exact_size
 from ..doing.keeping import Keeping
 from ..doing.targets import Chosen, choose
-from .choosing import with_edition
+from .choosing import answered
 from .confirming import confirm_all
 from .guided import ask_for_drive, can_ask, whole_line
 from .manner import manner
@@ -90,7 +90,7 @@ Examples:
     "--batch-report",
     type=click.Path(dir_okay=False, path_type=Path),
     metavar="FILE",
-    help="With --batch: write what became of each row, as .csv or .json.",
+    help="With --batch: write the result of each row, as .csv or .json.",
 )
 @overwrite_option
 @click.option("--size", type=Size(), metavar="SIZE", help="Size of an image file to be made; else as large as needed.")
@@ -107,7 +107,7 @@ Examples:
     metavar="LINK",
     help="With a plan: where its image is now, when the plan's link has expired; '-': it is read from standard input.",
 )
-@click.option("--keep", is_flag=True, help="Put the image, which comes from a link, into the store on the way.")
+@click.option("--keep", is_flag=True, help="Also save the downloaded image in the store.")
 @click.option(
     "--update", is_flag=True, help="Bring a drive that was built here to this source, writing only what differs."
 )
@@ -119,7 +119,7 @@ Examples:
 )
 @click.option("--from-scratch", is_flag=True, help="Start over, even where an interrupted build could be continued.")
 @click.option(
-    "--no-verify", is_flag=True, help="Do not read back what was written: a drive that loses data stays unnoticed."
+    "--no-verify", is_flag=True, help="Do not read back what was written: a drive that loses data will go undetected."
 )
 @click.option("--no-probe", is_flag=True, help="Do not look for a fake drive first (some seconds).")
 @click.option("--eject", "ejecting", is_flag=True, help="Eject the drive when done.")
@@ -182,7 +182,7 @@ def command(
     asked = replace(Request.of(place, known, given, terms, size), update=update, link=link)
     request = with_saved_plan(asked, several=len(drives) > 1)
     build = _Build(request, given, how, lifted, bay, sector_size, known.machines, keeping, yes=yes)
-    return build.carry_out(drives, choices["identity"])
+    return build.run(drives, choices["identity"])
 
 
 def _refuse_beside_batch(given: GivenSource, *, others: bool) -> None:
@@ -229,7 +229,7 @@ class _Build:
     _: KW_ONLY
     yes: bool
 
-    def carry_out(self, drives: Sequence[str], identity: str | None) -> int:
+    def run(self, drives: Sequence[str], identity: str | None) -> int:
         """Open, decide, show, ask, write, and tell; return the exit code. A drive that is not named is asked for."""
         from ..doing.jobs import DriveJob
         from ..doing.request import open_requested, plan_all
@@ -245,7 +245,7 @@ class _Build:
         with Stages() as stages:
             opened = open_requested(self.request, stages)
         with naming_files(opened):
-            request = replace(self.request, choices=with_edition(opened, self.request.choices))
+            request = replace(self.request, choices=answered(opened, self.request.choices))
         if not drives:
             chosen = [_asked_for_drive(opened, request, self.bay, sector_size)]
             job.guard(chosen, opened.places)
@@ -257,7 +257,7 @@ class _Build:
         code = self._write(job, pairs, opened, request)
         if not drives:
             line = whole_line(click.get_current_context().obj, self.bay, chosen[0], request.choices.edition or "")
-            paragraph(console(), f"The same without the question: {line}", style="quiet")
+            paragraph(console(), f"To skip the prompt next time: {line}", style="quiet")
         return code
 
     def _write(self, job: DriveJob, pairs: Sequence[Pair], opened: Source, request: Request) -> int:
@@ -270,7 +270,7 @@ class _Build:
             names = ", ".join(each.name for each, _ in pairs)
             heading(console(), f"{'Updating' if request.update else 'Building'} {names}")
         with Stages() as stages:
-            works = job.carry_out(pairs, opened, request.machine, self.how, opened.sha256 or asked_sum, stages)
+            works = job.run(pairs, opened, request.machine, self.how, opened.sha256 or asked_sum, stages)
         if not proofs:  # none were made before: what came from servers is proven now
             proofs = [f"{file.path.name} has the SHA-256 given" for file in opened.remote_files if file.proven]
         proofs += self.keeping.finish(opened) if self.keeping is not None else []

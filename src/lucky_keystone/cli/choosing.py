@@ -6,8 +6,6 @@ import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import msgspec
-
 from ..common.errors import SourceError, UsageError
 from ..common.units import exact_size, shown_size
 from .guided import can_ask
@@ -63,7 +61,7 @@ def choose_image(catalogues: Sequence[Catalogue], wanted: dict[str, str]) -> Cat
     if not can_ask():
         listed = "; ".join(f"{image.file} ({image.words})" for image in found[:LISTED])
         raise UsageError(
-            f"{len(found)} images of the catalogue are as wanted.",
+            f"{len(found)} catalogue images match.",
             advice=f"Narrow it down with --release, --build, --edition, --language or --architecture: {listed}.",
         )
     return _asked(found)
@@ -93,35 +91,19 @@ def _asked(found: Sequence[CatalogueImage]) -> CatalogueImage:
     return found[_number_asked(f"Which one? (1 to {len(found)})", len(found)) - 1]
 
 
-def with_edition(source: Source, choices: Choices) -> Choices:
-    """Return choices that say which edition is applied; where several can be, it is asked for in a terminal."""
-    from ..families.families import APPLIED
-    from ..families.windows.portable.editions import editions_of, words_of
+def answered(source: Source, choices: Choices) -> Choices:
+    """Return choices with what the source's family wants to have chosen, asked for where somebody can be asked."""
+    from ..families.families import family_for
 
-    if choices.purpose != APPLIED.purpose or choices.edition is not None or not can_ask():
-        return choices
-    there = [edition for _, edition in editions_of(source)]
-    if len(there) < 2:
+    if not can_ask() or (asked := family_for(source, choices).question(source, choices)) is None:
         return choices
     out = console()
-    rows = [
-        (str(number), each.name, each.architecture, str(each.build or "unknown"), shown_size(each.size))
-        for number, each in enumerate(there, 1)
-    ]
-    table(
-        out,
-        [
-            Column("No.", right=True),
-            Column("Edition", folds=True),
-            Column("Architecture"),
-            Column("Build"),
-            Column("Installed", right=True),
-        ],
-        rows,
-    )
+    first, *others = asked.heads
+    columns = [Column("No.", right=True), Column(first, folds=True), *map(Column, others)]
+    table(out, columns, [(str(number), *row) for number, row in enumerate(asked.rows, 1)])
     out.print()
-    number = _number_asked(f"Which edition is to run from the drive? (1 to {len(there)})", len(there))
-    return msgspec.structs.replace(choices, edition=words_of(source)[number - 1])
+    most = len(asked.answers)
+    return asked.answers[_number_asked(f"{asked.words} (1 to {most})", most) - 1]
 
 
 def _number_asked(question: str, most: int) -> int:

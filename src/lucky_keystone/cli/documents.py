@@ -387,12 +387,16 @@ class LeftBody(msgspec.Struct, kw_only=True):
     advice: str
 
 
+MendState = Literal["nothing to mend", "planned", "mended"]
+"""What became of a drive that was to be mended."""
+
+
 class MendDocument(Document, kw_only=True):
     """`mend`."""
 
     command: Literal["mend"] = "mend"
     drive: str
-    state: Literal["nothing to mend", "planned", "mended"]
+    state: MendState
     remedies: list[RemedyBody]
     left: list[LeftBody]
     starts: list[Outlook]

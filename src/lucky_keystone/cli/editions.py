@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import lru_cache
 from itertools import islice
 from pathlib import Path
@@ -26,26 +27,39 @@ _SHOWN = 5_000
 """Rows of a listing in a terminal; --matching narrows it down."""
 
 
-def look_inside(
-    source: Place,
-    wanted: str | None,
-    *,
-    listing: bool,
-    matching: str | None,
-    taken: str | None,
-    folder: Path | None,
-    terms: Terms,
-) -> None:
+@dataclass(frozen=True)
+class WantedFiles:
+    """What is wanted of an edition: its files listed, or some of them taken out."""
+
+    edition: str | None
+    listing: bool
+    matching: str | None
+    taken: str | None
+    folder: Path | None
+
+    def __bool__(self) -> bool:
+        return self != WantedFiles(None, False, None, None, None)
+
+    def refuse_what_does_not_go_together(self) -> None:
+        """Raise UsageError where the options do not go together."""
+        if self.taken is None:
+            if self.folder is not None:
+                raise UsageError("--into goes with --take PATH.", advice="Name the file or folder to be taken out.")
+            if not self.listing and self.matching is None:
+                raise UsageError(
+                    "--edition goes with --list, --matching or --take.", advice="Add --list to see its files."
+                )
+            return
+        if self.folder is None:
+            raise UsageError("--take goes with --into FOLDER.", advice="Name the folder that the file goes into.")
+        if self.listing or self.matching is not None:
+            raise UsageError("--take cannot be combined with --list or --matching.", advice="List first, then take.")
+
+
+def look_inside(source: Place, wanted: WantedFiles, terms: Terms) -> None:
     """List an edition's files, or take some out. Raises UsageError where the options do not go together."""
-    if taken is not None and folder is None:
-        raise UsageError("--take goes with --into FOLDER.", advice="Name the folder that the file goes into.")
-    if taken is None and folder is not None:
-        raise UsageError("--into goes with --take PATH.", advice="Name the file or folder to be taken out.")
-    if taken is None and not listing and matching is None:
-        raise UsageError("--edition goes with --list, --matching or --take.", advice="Add --list to see its files.")
-    if taken is not None and (listing or matching is not None):
-        raise UsageError("--take cannot be combined with --list or --matching.", advice="List first, then take.")
-    image, edition = _chosen(source, wanted, terms)
+    wanted.refuse_what_does_not_go_together()
+    image, edition = _chosen(source, wanted.edition, terms)
     if not image.is_fast and not manner().quiet:
         paragraph(
             console(err=True),
@@ -54,11 +68,10 @@ def look_inside(
             style="quiet",
         )
     tree = image.tree(edition)
-    if taken is not None:
-        assert folder is not None
-        _take(image, tree, edition, taken, folder)
+    if wanted.taken is not None and wanted.folder is not None:
+        _take(image, tree, edition, wanted.taken, wanted.folder)
     else:
-        _list(image, tree, edition, matching)
+        _list(image, tree, edition, wanted.matching)
 
 
 def _chosen(source: Place, wanted: str | None, terms: Terms) -> tuple[WholeImage, Edition]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Iterable, Iterator
 from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,9 +16,10 @@ from ..common.units import counted, exact_size, shown_size
 from .choosing import choose_image, read_all, refuse_other_sum, refuse_without_links
 from .guided import can_ask, complain
 from .manner import manner
-from .options import Sha256, Size, SourcePlace, authority_option, output_options
+from .options import Sha256, Size, SourcePlace, authority_option, output_options, terms_of
 from .question import ask
 from .show import console, emit_json, facts, paragraph
+from .sources import open_alone
 from .stages import Stages
 
 if TYPE_CHECKING:
@@ -117,10 +119,8 @@ def command(
     if record is not None:
         _record(record, catalogues, given)
         return
-    if given is None and not catalogues:
-        raise UsageError("There is nothing to get.", advice="Name a LINK, or a catalogue with --catalogue.")
-    if wanted_words and not catalogues:
-        raise UsageError(f"--{next(iter(wanted_words))} goes with --catalogue.", advice="Name the catalogue.")
+    if not catalogues:
+        _refuse_without_catalogue(given, wanted_words)
     client = HttpClient(authority)
     try:
         image = _of_catalogue(catalogues, client, given, into, wanted_words)
@@ -133,6 +133,13 @@ def command(
             errand.into_file(place / errand.name if place.is_dir() else place, adopt)
     finally:
         client.close()
+
+
+def _refuse_without_catalogue(link: Link | None, narrowing: Iterable[str]) -> None:
+    if link is None:
+        raise UsageError("There is nothing to get.", advice="Name a LINK, or a catalogue with --catalogue.")
+    for name in narrowing:
+        raise UsageError(f"--{name} goes with --catalogue.", advice="Name the catalogue.")
 
 
 def _errand_for(
@@ -264,7 +271,7 @@ class _Errand:
 
     def into_store(self) -> None:
         """Get it into the store, unless it is there."""
-        from ..fetching.store import About, Store
+        from ..fetching.store import ImageNote, Store
 
         store = Store()
         path = store.arriving(self.name)
@@ -283,7 +290,7 @@ class _Errand:
                     f" Used longest ago: {', '.join(oldest)}; 'lucky-keystone images --forget NAME' deletes."
                 )
             raise
-        about = About(name=self.name, size=done.size, proven=done.proven, origin=done.origin, words=self._words)
+        about = ImageNote(name=self.name, size=done.size, proven=done.proven, origin=done.origin, words=self._words)
         image = store.take_in(done.path, done.sha256, about)
         self._tell(image.path, done.size, done.sha256, done.origin, stored=image, proven=done.proven)
 
@@ -322,15 +329,7 @@ class _Errand:
         place = f"{path.name}, in the store" if stored is not None and not manner().verbose else str(path)
         rows = [("Image", place), ("Size", exact_size(size)), ("SHA-256", sha256)]
         rows += [("From", origin)] if origin else []
-        if events.resumed_at:
-            rows.append(("Continued", f"after {shown_size(events.resumed_at)} that were here already"))
-        if events.damaged:
-            rows.append(("Damaged", f"{exact_size(events.damaged)} here had changed, and were fetched again"))
-        if events.connections > 1:
-            rows.append(("Connections", f"up to {events.connections}"))
-        if events.interruptions:
-            rows.append(("Interrupted", f"{counted(events.interruptions, 'time')}, and continued"))
-        facts(out, rows)
+        facts(out, [*rows, *_rows_of(events)])
         if was_there:
             where = "in the store" if stored is not None else "here"
             paragraph(out, f"It is {where} already, and right: nothing was downloaded.", style="good")
@@ -342,15 +341,30 @@ class _Errand:
             paragraph(out, f"Build from it by its name: lucky-keystone build {quoted(stored.about.name)} --onto DRIVE")
 
 
+def _rows_of(events: Events) -> Iterator[tuple[str, str]]:
+    """Return what happened on the way."""
+    if events.resumed_at:
+        yield "Continued", f"after {shown_size(events.resumed_at)} that were here already"
+    if events.damaged:
+        yield "Damaged", f"{exact_size(events.damaged)} here had changed, and were fetched again"
+    if events.connections > 1:
+        yield "Connections", f"up to {events.connections}"
+    if events.interruptions:
+        yield "Interrupted", f"{counted(events.interruptions, 'time')}, and continued"
+
+
 def _record(path: Path, catalogues: tuple[Place, ...], link: Link | None) -> None:
     """Add an image that is here to a catalogue."""
     if len(catalogues) != 1 or not isinstance(catalogues[0], Path):
         raise UsageError("--record goes with one --catalogue FILE.", advice="Name the catalogue, which may be new.")
     catalogue = catalogues[0]
+    from ..doing.recording import entry_for, refuse_unlistable
     from ..fetching.catalogue import add_image
-    from .recording import image_of
 
-    image = image_of(path, link)
+    refuse_unlistable(path)
+    opened = open_alone(path, terms_of(None, None))
+    with Stages() as stages:
+        image = entry_for(opened, path, link, stages)
     added = add_image(catalogue, image)
     if manner().as_json:
         from .documents import RecordDocument

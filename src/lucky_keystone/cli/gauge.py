@@ -6,13 +6,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
+from rich.console import Console
 
 from ..common.errors import UsageError
 from ..common.outputs import OutputKind, refuse_output
-from ..common.units import exact_size, shown_size
-from ..doing.logged import Logged
-from ..doing.targets import existing, open_for_writing, reading
-from .confirming import confirm
+from ..common.units import counted, exact_size, shown_size
+from ..doing.targets import existing
+from .dialogue import TerminalDialogue
 from .manner import manner
 from .options import (
     bay_option,
@@ -23,14 +23,12 @@ from .options import (
     replacing_of,
 )
 from .show import console, emit_json, facts, heading, paragraph
-from .stages import Stages
 
 if TYPE_CHECKING:
+    from ..doing.gauge import GaugeRun
     from ..doing.targets import Chosen
     from ..drives.guards import Guard
-    from ..drives.medium import OpenMedium
     from ..gauging.gauge import Gauged, Mode
-    from ..gauging.journal import FileJournal
     from ..gauging.rates import Rates
     from .documents import RatesBody
 
@@ -81,25 +79,25 @@ def command(
 
     Reading alone cannot expose every fake: that takes --marks. Exit code 1 when something is wrong with it.
     """
-    if marks and erase:
-        raise UsageError("--marks and --erase cannot be combined.", advice="--erase writes everything, marks included.")
-    if figure is not None:
-        from ..gauging.figure import refuse_ending
+    from ..doing.gauge import GaugeRun
 
-        refuse_ending(figure)
+    mode = _mode(marks=marks, erase=erase)
     if restore:
-        if marks or erase or whole or figure:
+        if mode != "read" or whole or figure:
             raise UsageError(
                 "--restore cannot be combined with other ways of measuring.",
                 advice="Restore first, then measure the drive in a second run.",
             )
-        return _restore(existing(drive, bay), lifted, yes=yes)
-    mode: Mode = "erase" if erase else "marks" if marks else "read"
+        return _restore(GaugeRun(existing(drive, bay), TerminalDialogue(yes=yes, lifted=lifted), lifted))
+    if figure is not None:
+        from ..gauging.figure import refuse_ending
+
+        refuse_ending(figure)
     chosen = existing(drive, bay)
     replacing = replacing_of(overwrite, chosen.path)
     if figure is not None:
         refuse_output(figure, OutputKind.FIGURE, replacing)
-    found = _measure(chosen, mode, lifted, whole=whole, yes=yes)
+    found = GaugeRun(chosen, TerminalDialogue(yes=yes, lifted=lifted), lifted).measure(mode, whole=whole)
     if figure is not None:
         from ..gauging.figure import draw_gauged
 
@@ -111,81 +109,27 @@ def command(
     return 0 if found.healthy else 1
 
 
-def _measure(chosen: Chosen, mode: Mode, lifted: frozenset[Guard], *, whole: bool, yes: bool) -> Gauged:
-    from ..gauging.gauge import gauge
-
-    journal = chosen.journal()
-    with Logged("gauge", chosen) as log, Stages() as stages:
-        if mode == "read":
-            if journal.path.exists():
-                paragraph(
-                    console(err=True),
-                    f"Note: marks of an interrupted run are still on {chosen.name}. "
-                    f"'lucky-keystone gauge {chosen.name} --restore' restores what they overwrote.",
-                )
-            with reading(chosen) as medium:
-                found = gauge(_patient(medium), stages, mode, whole=whole)
-        else:
-            will = "erased" if mode == "erase" else "overwritten in places, and restored"
-            confirm(chosen, yes=yes, needed=0, lifted=lifted, will=will)
-            opened = open_for_writing(chosen, chosen.size, 0, lifted=lifted)
-            try:
-                if mode == "marks":
-                    _put_back(opened, journal)
-                else:
-                    journal.clear()
-                found = gauge(_patient(opened), stages, mode, whole=whole, journal=journal)
-            finally:
-                opened.close()
-        log.healthy, log.detail = found.healthy, found.capacity.summary
-        log.reading = round(found.reading.typical)
-        log.writing = round(found.writing.typical) if found.writing else 0
-    return found
+def _mode(*, marks: bool, erase: bool) -> Mode:
+    if marks and erase:
+        raise UsageError("--marks and --erase cannot be combined.", advice="--erase writes everything, marks included.")
+    if erase:
+        return "erase"
+    return "marks" if marks else "read"
 
 
-def _restore(chosen: Chosen, lifted: frozenset[Guard], *, yes: bool) -> int:
-    journal, count = chosen.journal(), 0
-    if journal.read() is not None:
-        confirm(chosen, yes=yes, needed=0, lifted=lifted, will="kept; only marks of an interrupted run are replaced")
-        with Logged("gauge", chosen) as log:
-            opened = open_for_writing(chosen, chosen.size, 0, lifted=lifted)
-            try:
-                count = _put_back(opened, journal)
-            finally:
-                opened.close()
-            log.detail = "restored"
+def _restore(run: GaugeRun) -> int:
+    count, chosen = run.restore(), run.chosen
     if manner().as_json:
         from .documents import RestoreDocument
 
         emit_json(RestoreDocument(drive=str(chosen.path), places_restored=count))
     elif count:
-        places = "1 place" if count == 1 else f"{count} places"
-        paragraph(console(), f"{chosen.name}: restored and read back what marks had overwritten in {places}.")
+        paragraph(
+            console(), f"{chosen.name}: restored and read back what marks had overwritten in {counted(count, 'place')}."
+        )
     else:
         paragraph(console(), f"{chosen.name}: there are no marks of an interrupted run; nothing to restore.")
     return 0
-
-
-def _put_back(medium: OpenMedium, journal: FileJournal) -> int:
-    """Put back what a run that was cut off overwrote; return in how many places there was something to be put back."""
-    from ..common.interrupts import HeldInterrupts
-    from ..gauging.journal import put_back, refuse_lost
-
-    kept = journal.read()
-    if kept is None:
-        journal.clear()  # of one that was cut off before its first entry
-        return 0
-    with HeldInterrupts():
-        refuse_lost(put_back(medium, *kept), journal)
-        journal.clear()
-    return len(kept[1])
-
-
-def _patient(medium: OpenMedium) -> OpenMedium:
-    """A failing place is a result here, not an obstacle: it is tried once more and no longer."""
-    from ..drives.retrying import Retrying
-
-    return Retrying(medium.opened, pauses=(0.05,), most=1 << 30) if isinstance(medium, Retrying) else medium
 
 
 def _emit(chosen: Chosen, found: Gauged) -> None:
@@ -222,6 +166,20 @@ def _rates(rates: Rates) -> RatesBody:
 def _show(found: Gauged, name: str, figure: Path | None) -> None:
     out = console()
     heading(out, f"Gauge of {name}")
+    if not manner().quiet:
+        _show_rates(out, found)
+    _show_faults(out, "reading", found.reading)
+    if found.writing:
+        _show_faults(out, "writing", found.writing)
+    out.print()
+    style = "bad" if found.capacity.is_fake else "good" if found.capacity.verdict == "holds" else "warn"
+    paragraph(out, found.capacity.summary, style=style)
+    paragraph(out, _next(found), style="quiet")
+    if figure is not None:
+        paragraph(out, f"Figure drawn: {figure}")
+
+
+def _show_rates(out: Console, found: Gauged) -> None:
     rows = [("How", _MODES[found.mode]), ("Claims to hold", exact_size(found.size))]
     if found.capacity.real_size is not None:
         rows.append(("Really holds", exact_size(found.capacity.real_size)))
@@ -229,19 +187,14 @@ def _show(found: Gauged, name: str, figure: Path | None) -> None:
         if rates and rates.samples:
             span = f"between {_rate(rates.slowest)} and {_rate(rates.fastest)}"
             rows.append((word, f"typically {_rate(rates.typical)}, {span}, in {len(rates.samples):,} places"))
-    if not manner().quiet:
-        facts(out, rows)
-    for word, rates in (("reading", found.reading), ("writing", found.writing)):
-        for offset, size in (rates.bad if rates else [])[:_LISTED]:
-            out.print(f"  FAULT  {word} fails at byte {offset:,}, for {shown_size(size)}", style="bad")
-        if rates and len(rates.bad) > _LISTED:
-            out.print(f"  FAULT  and in {len(rates.bad) - _LISTED} more places", style="bad")
-    out.print()
-    style = "bad" if found.capacity.is_fake else "good" if found.capacity.verdict == "holds" else "warn"
-    paragraph(out, found.capacity.summary, style=style)
-    paragraph(out, _next(found), style="quiet")
-    if figure is not None:
-        paragraph(out, f"Figure drawn: {figure}")
+    facts(out, rows)
+
+
+def _show_faults(out: Console, doing: str, rates: Rates) -> None:
+    for offset, size in rates.bad[:_LISTED]:
+        out.print(f"  FAULT  {doing} fails at byte {offset:,}, for {shown_size(size)}", style="bad")
+    if len(rates.bad) > _LISTED:
+        out.print(f"  FAULT  and in {len(rates.bad) - _LISTED} more places", style="bad")
 
 
 def _next(found: Gauged) -> str:

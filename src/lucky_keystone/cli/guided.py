@@ -65,7 +65,7 @@ def _answer(out: Console, bay: Path | None, sector_size: int | None, drives: tup
                 raise UsageError(
                     f"No drive has the tag {answer}.",
                     advice=f"{did_you_mean(answer, [drive.tag for drive in drives])}"
-                    f"A new image file needs an ending: {answer}.img",
+                    f"A new image file needs a file extension: {answer}.img",
                 )
         except KeystoneError as error:
             complain(out, error)

@@ -10,18 +10,20 @@ import click
 
 from ..common.errors import KeystoneError, UsageError
 from ..common.units import exact_size, shown_size
-from .editions import look_inside
+from .editions import WantedFiles, look_inside
 from .manner import manner
-from .options import SourcePlace, bay_option, output_options, source_options, terms_of
+from .options import SourcePlace, bay_option, gathered, output_options, source_options, terms_of
 from .show import Column, console, emit_json, heading, paragraph, table
-from .source_page import UNKNOWN, show_source
+from .source_page import show_source
 from .sources import open_given, prove, resolved
 
 if TYPE_CHECKING:
     from ..doing.given import GivenSource
-    from ..families.facts import SourceFacts
+    from ..families.facts import Loader, SourceFacts
     from ..families.signing import LoaderSignature
     from ..fetching.link import Place
+    from ..sources.source import Source
+    from .documents import FoundInstaller
 
 
 @click.command(
@@ -44,17 +46,8 @@ Examples:
 @source_options
 @bay_option
 @output_options
-def command(
-    source: Place | None,
-    finding: bool,
-    edition: str | None,
-    listing: bool,
-    matching: str | None,
-    taken: str | None,
-    folder: Path | None,
-    given: GivenSource,
-    bay: Path | None,
-) -> None:
+@gathered("wanted", WantedFiles, "edition", "listing", "matching", "taken", "folder")
+def command(source: Place | None, finding: bool, wanted: WantedFiles, given: GivenSource, bay: Path | None) -> None:
     """Show what SOURCE is: a disc image, a folder, an installer app or a disk image; also an https link to an image.
 
     Of a Windows installer: editions, architectures, loaders, files too large for FAT32. Of a macOS installer: release,
@@ -65,22 +58,19 @@ def command(
             raise click.UsageError("Name a SOURCE, or use --find alone.")
         _find()
         return
-    if edition is not None or listing or matching is not None or taken is not None or folder is not None:
+    if wanted:
         if given.added or given.sha256 is not None or given.verify:
             raise UsageError(
                 "--add, --sha256 and --verify-source do not go with --edition.",
                 advice="Leave them out: what is taken is verified by its own SHA-1.",
             )
-        look_inside(
-            source,
-            edition,
-            listing=listing,
-            matching=matching,
-            taken=taken,
-            folder=folder,
-            terms=terms_of(None, given.authority, bay),
-        )
+        look_inside(source, wanted, terms_of(None, given.authority, bay))
         return
+    _show_whole(source, given, bay)
+
+
+def _show_whole(source: Place, given: GivenSource, bay: Path | None) -> None:
+    """Show what a source is, and what a drive from it needs."""
     from ..families.families import facts_of
     from ..families.signing import loader_signatures
     from ..planning.make import size_needed
@@ -108,42 +98,29 @@ def command(
             )
         )
         return
-    out = console()
     need = f"a drive of at least {exact_size(needed)}" if needed else f"no drive can be built from it: {refusal}"
     show_source(opened, proofs, [("Needs", need)])
     _show_editions(found)
     _show_rest(found, signatures)
     if manner().verbose:
-        heading(out, "All files")
-        files = sorted(opened.root.files(), key=lambda item: item[0])
-        table(
-            out,
-            [Column("Bytes", right=True), Column("Path", folds=True)],
-            [(f"{file.size:,}", path) for path, file in files],
-        )
+        _show_files(opened)
+
+
+def _show_files(opened: Source) -> None:
+    out = console()
+    heading(out, "All files")
+    files = sorted(opened.root.files(), key=lambda item: item[0])
+    columns = [Column("Bytes", right=True), Column("Path", folds=True)]
+    table(out, columns, [(f"{file.size:,}", path) for path, file in files])
 
 
 def _find() -> None:
     """List what lies where downloads usually lie, and what each is."""
-    from ..families.families import facts_of, family_of
     from ..sources.finding import candidates, usual_places
-    from ..sources.opening import open_source
-    from .documents import FindDocument, FoundInstaller
+    from .documents import FindDocument
 
     places = usual_places()
-    found: list[FoundInstaller] = []
-    for path in candidates(places):
-        try:
-            opened = open_source(path)
-            facts, family = facts_of(opened), family_of(opened)
-            build = facts.mac.build if facts.mac is not None else str(facts.build or "")
-            what, release = (
-                family.shown if family else UNKNOWN,
-                " ".join(filter(None, (facts.release, build and f"build {build}"))),
-            )
-            found.append(FoundInstaller(path=str(path), family=what, release=release, refused=""))
-        except KeystoneError as error:
-            found.append(FoundInstaller(path=str(path), family="", release="", refused=error.message))
+    found = [_found(path) for path in candidates(places)]
     if manner().as_json:
         emit_json(FindDocument(places=[str(place) for place in places], found=found))
         return
@@ -156,6 +133,22 @@ def _find() -> None:
         [Column("Installer", folds=True), Column("What it is", folds=True), Column("Release")],
         [(one.path, one.family or f"not readable: {one.refused}", one.release) for one in found],
     )
+
+
+def _found(path: Path) -> FoundInstaller:
+    """Look into a file that may be an installer."""
+    from ..families.families import facts_of, shown_family
+    from ..sources.opening import open_source
+    from .documents import FoundInstaller
+
+    try:
+        opened = open_source(path)
+        facts, family = facts_of(opened), shown_family(opened)
+    except KeystoneError as error:
+        return FoundInstaller(path=str(path), family="", release="", refused=error.message)
+    build = facts.mac.build if facts.mac is not None else str(facts.build or "")
+    release = " ".join(filter(None, (facts.release, build and f"build {build}")))
+    return FoundInstaller(path=str(path), family=family, release=release, refused="")
 
 
 def _show_editions(found: SourceFacts) -> None:
@@ -200,18 +193,22 @@ def _show_loaders(found: SourceFacts, signatures: Sequence[LoaderSignature]) -> 
     if not found.loaders:
         out.print("  none that UEFI firmware or this program's boot code would start")
     for loader in found.loaders:
-        is_uefi = loader.firmware == "uefi" and bool(loader.architecture)
-        made_for = f"UEFI {loader.architecture}" if is_uefi else loader.firmware.upper()
-        odd = "" if loader.architecture else " (not a loader, by its header)"
-        paragraph(out, f"{loader.path}: {made_for}, {loader.size:,} bytes{odd}", indent=2, hanging=4)
-        own = [one for one in signatures if one.path == loader.path]
-        if is_uefi and not own:
-            paragraph(out, "unsigned: starts with Secure Boot off", indent=4, style="quiet")
-        for one in own:
-            known = f" ({one.generation} generation)" if one.generation else ""
-            who = f"signed by '{one.signer}' under '{one.issuer}'{known}"
-            style, told = ("bad", f"its signature does not fit: {one.fault}") if one.fault else ("quiet", who)
-            paragraph(out, told, indent=4, hanging=6, style=style)
+        _show_loader(loader, [one for one in signatures if one.path == loader.path])
+
+
+def _show_loader(loader: Loader, signatures: Sequence[LoaderSignature]) -> None:
+    out = console()
+    is_uefi = loader.firmware == "uefi" and bool(loader.architecture)
+    made_for = f"UEFI {loader.architecture}" if is_uefi else loader.firmware.upper()
+    odd = "" if loader.architecture else " (not a loader, by its header)"
+    paragraph(out, f"{loader.path}: {made_for}, {loader.size:,} bytes{odd}", indent=2, hanging=4)
+    if is_uefi and not signatures:
+        paragraph(out, "unsigned: starts with Secure Boot off", indent=4, style="quiet")
+    for one in signatures:
+        known = f" ({one.generation} generation)" if one.generation else ""
+        who = f"signed by '{one.signer}' under '{one.issuer}'{known}"
+        style, told = ("bad", f"its signature does not fit: {one.fault}") if one.fault else ("quiet", who)
+        paragraph(out, told, indent=4, hanging=6, style=style)
 
 
 def _show_oversized(found: SourceFacts) -> None:

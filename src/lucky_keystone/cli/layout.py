@@ -12,7 +12,7 @@ from .manner import manner
 from .show import Column, heading, table
 
 if TYPE_CHECKING:
-    from ..drawing.areas import Block
+    from ..drawing.areas import DrawnBlock
     from ..planning.sketch import Sketch
 
 _WIDEST = 96
@@ -50,7 +50,7 @@ def show_sketch(out: Console, what: Sketch) -> None:
     )
 
 
-def bar(blocks: Sequence[Block], size: int, width: int) -> str:
+def bar(blocks: Sequence[DrawnBlock], size: int, width: int) -> str:
     """Return a line of `width` characters: a block's number where it has data, dots where it is free, spaces outside.
 
     What is too narrow to be seen gets one character, as long as there are as many characters as blocks.
@@ -68,7 +68,7 @@ def bar(blocks: Sequence[Block], size: int, width: int) -> str:
     return "".join(line)
 
 
-def _bar(out: Console, blocks: Sequence[Block], size: int) -> None:
+def _bar(out: Console, blocks: Sequence[DrawnBlock], size: int) -> None:
     if not manner().plain:
         out.print(f"  [{bar(blocks, size, min(out.width, _WIDEST) - 4)}]")
 

@@ -66,8 +66,8 @@ Examples:
     metavar="FILE",
     help="Write CSV to FILE ('-' for standard output).",
 )
-@click.option("--prune", is_flag=True, help="Remove entries and finished journals of mendings, with --before.")
-@click.option("--before", metavar="DATE", help="With --prune: those of before this day or moment.")
+@click.option("--prune", is_flag=True, help="With --before: remove entries, and journals of finished repairs.")
+@click.option("--before", metavar="DATE", help="With --prune: what is older than this day or moment.")
 @click.option("--yes", is_flag=True, help="With --prune: do not ask.")
 @overwrite_option
 @output_options
@@ -86,7 +86,7 @@ def command(
 ) -> None:
     """Show the shop's record: what was done to which drive from which source, and the result; newest first.
 
-    With --drive it is that drive's history. What becomes worse is said below: rates that fall, work that fails. The
+    With --drive it is that drive's history. Drives that get slower or fail are listed below. The
     record is one file on this computer. LUCKY_KEYSTONE_LOG names another file, or 'off' for none.
     """
     if prune or before or yes:
@@ -153,7 +153,7 @@ def _show_trends(worse: Sequence[Trend]) -> None:
     if not worse:
         return
     out = console()
-    heading(out, "Becoming worse")
+    heading(out, "Getting worse")
     for each in worse:
         paragraph(out, f"{each.tag}: {each.what}.", style="warn", indent=2, hanging=4)
         paragraph(out, f"What next: {each.advice}", style="quiet", indent=4, hanging=6)
@@ -167,15 +167,17 @@ def _prune(before: str, *, yes: bool) -> None:
     moment, out = shoplog.moment_of(before), console()
     count, journals = shoplog.older_than(moment), finished_before(places.journals(), moment)
     size = sum(each.stat().st_size for each in journals)
-    what = f"{counted(count, 'entry', 'entries')} and {counted(len(journals), 'journal')} of mendings"
+    what = f"{counted(count, 'entry', 'entries')} and {counted(len(journals), 'journal')} of finished repairs"
     what += f" ({shown_size(size)})" if journals else ""
     if (count or journals) and not yes:
         if not is_terminal(sys.stdin):
             raise ProtectError(
-                f"{what} of before {before} would be removed, and there is no terminal to confirm on.",
+                f"{what} from before {before} would be removed, and there is no terminal to confirm on.",
                 advice="Add --yes when that is what you want.",
             )
-        paragraph(console(err=True), f"{what} of before {before} will be removed; such mendings cannot be undone then.")
+        paragraph(
+            console(err=True), f"{what} from before {before} will be removed; those repairs can no longer be undone."
+        )
         if ask("Type prune to continue").lower() != "prune":
             raise ProtectError("Nothing was removed.", advice="Run the command again when you are sure.")
     removed = shoplog.prune(moment)

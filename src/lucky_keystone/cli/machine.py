@@ -19,6 +19,7 @@ from .show import Column, console, emit_json, facts, heading, paragraph, table
 from .sources import open_alone
 
 if TYPE_CHECKING:
+    from ..common.outputs import Replacing
     from ..families.asking import Shortfall
     from ..fetching.link import Place
     from ..machine.databases import DatabaseSummary
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
     from ..machine.outlook import MachineOutlook
     from ..machine.requirements import Requirement
 
+_UNKNOWN = "not known"
 _STYLES = {"met": "good", "not met": "bad", "not known": "warn"}
 _OUTLOOK_STYLES = {"starts": "good", "will not start": "bad", "not known": "warn"}
 
@@ -67,7 +69,6 @@ def command(
 ) -> None:
     """Show how this computer started, what it can start, and what its Secure Boot trusts. Needs no permission."""
     from ..machine.facts import blank as blank_file
-    from ..machine.facts import save_machine
     from ..machine.this_machine import this_machine
 
     if blank:
@@ -79,35 +80,38 @@ def command(
     found = msgspec.structs.replace(here.facts(), name=name)
     databases = {each: data for each in ("db", "dbx") if (data := here.database(each))}
     summaries, unknown = _summaries(databases), list(here.unknown())
-    unknown += [f"{each} is damaged, and nothing is foretold from it." for each in databases if each not in summaries]
-    databases = {each: data for each, data in databases.items() if each in summaries}
+    unknown += [f"{each} is damaged and is ignored in the forecast." for each in databases if each not in summaries]
     if save is not None:
-        replacing = replacing_of(overwrite)
-        for each, data in databases.items():
-            write_output(save.with_suffix(f".{each}"), data, OutputKind.LISTS, replacing)
-        names = {each: (save.with_suffix(f".{each}").name,) for each in databases}
-        found = msgspec.structs.replace(found, trusts=names.get("db", ()), refuses=names.get("dbx", ()))
-        save_machine(found, save, replacing)
+        found = _saved(found, {each: databases[each] for each in summaries}, save, replacing_of(overwrite))
     asked = _asked(source, found, authority) if source is not None else ()
     if manner().as_json:
         from .shop_documents import MachineDocument
 
-        document = MachineDocument(
-            facts=found,
-            databases=summaries,
-            unknown=unknown,
-            requirements=list(asked),
-            saved=str(save) if save else None,
+        saved, requirements = str(save) if save else None, list(asked)
+        emit_json(
+            MachineDocument(facts=found, databases=summaries, unknown=unknown, requirements=requirements, saved=saved)
         )
-        emit_json(document)
         return
-    _show(found, summaries)
-    for each in unknown:
-        paragraph(console(), each, style="warn", indent=2, hanging=4)
+    _show(found, summaries, unknown)
     if source is not None:
         _show_asked(asked)
     if save is not None:
         console().print(f"\nSaved: {save}")
+
+
+def _saved(found: MachineFacts, databases: dict[str, bytes], path: Path, replacing: Replacing) -> MachineFacts:
+    """Write the facts, and beside them what Secure Boot trusts; return the facts with the names of those files."""
+    import msgspec
+
+    from ..machine.facts import save_machine
+
+    places = {each: path.with_suffix(f".{each}") for each in databases}
+    for each, data in databases.items():
+        write_output(places[each], data, OutputKind.LISTS, replacing)
+    names = {each: (place.name,) for each, place in places.items()}
+    found = msgspec.structs.replace(found, trusts=names.get("db", ()), refuses=names.get("dbx", ()))
+    save_machine(found, path, replacing)
+    return found
 
 
 def _asked(source: Place, found: MachineFacts, authority: Path | None) -> tuple[Requirement, ...]:
@@ -128,27 +132,34 @@ def _summaries(databases: dict[str, bytes]) -> dict[str, DatabaseSummary]:
     return found
 
 
-def _show(found: MachineFacts, databases: dict[str, DatabaseSummary]) -> None:
+def _show(found: MachineFacts, databases: dict[str, DatabaseSummary], unknown: Sequence[str]) -> None:
     out = console()
     heading(out, found.name or found.model or "This computer")
-    unknown = "not known"
+    facts(out, [*_firmware_rows(found, databases), *_hardware_rows(found)])
+    for each in unknown:
+        paragraph(out, each, style="warn", indent=2, hanging=4)
+
+
+def _firmware_rows(found: MachineFacts, databases: dict[str, DatabaseSummary]) -> list[tuple[str, str]]:
+    architecture = f", {found.architecture}" if found.architecture else ""
     rows = [
-        ("Processor", f"{found.processor or unknown}{f', {found.architecture}' if found.architecture else ''}"),
+        ("Processor", f"{found.processor or _UNKNOWN}{architecture}"),
         ("Started by", _started(found)),
         ("Starts by", _starts(found)),
     ]
     if found.secure_boot or found.started_by == "uefi":
-        rows.append(("Secure Boot", found.secure_boot or unknown))
-    for name, words in (("db", "trusts"), ("dbx", "refuses")):
-        if name in databases:
-            rows.append((f"It {words}", f"{name}: {_held(databases[name])}"))
-    rows += [
-        ("TPM", found.security_module or f"{unknown} (the system shows none)"),
-        ("Memory", exact_size(found.memory) if found.memory else unknown),
-        ("Largest disk", exact_size(found.storage) if found.storage else unknown),
-        ("POPCNT, SSE4.2", f"{found.popcnt or unknown}, {found.sse4_2 or unknown}"),
+        rows.append(("Secure Boot", found.secure_boot or _UNKNOWN))
+    words = {"db": "It trusts", "dbx": "It refuses"}
+    return rows + [(words[name], f"{name}: {_held(databases[name])}") for name in words if name in databases]
+
+
+def _hardware_rows(found: MachineFacts) -> list[tuple[str, str]]:
+    return [
+        ("TPM", found.security_module or f"{_UNKNOWN} (the system shows none)"),
+        ("Memory", exact_size(found.memory) if found.memory else _UNKNOWN),
+        ("Largest disk", exact_size(found.storage) if found.storage else _UNKNOWN),
+        ("POPCNT, SSE4.2", f"{found.popcnt or _UNKNOWN}, {found.sse4_2 or _UNKNOWN}"),
     ]
-    facts(out, rows)
 
 
 def _held(database: DatabaseSummary) -> str:
@@ -176,7 +187,7 @@ def _show_asked(asked: Sequence[Requirement]) -> None:
     out = console()
     heading(out, "What the release asks for")
     if not asked:
-        paragraph(out, "Its setup checks nothing of the machine.", indent=2)
+        paragraph(out, "Its setup has no hardware checks.", indent=2)
         return
     table(
         out,

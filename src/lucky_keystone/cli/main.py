@@ -8,6 +8,7 @@ import logging
 import os
 import sys
 from contextlib import suppress
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -151,46 +152,67 @@ def _run(given: list[str]) -> int:
     try:
         result = program.main(args=given, prog_name=name, standalone_mode=False, obj=given)
         return result if isinstance(result, int) else 0
-    except KeystoneError as error:
-        return _fail(as_json, error.message, error.advice, error.exit_code)
     except click.exceptions.Exit as stop:
         return stop.exit_code
-    except (click.Abort, KeyboardInterrupt):
-        return _fail(as_json, "Stopped.", "", 130)
-    except click.NoSuchOption as error:
-        meant = nearest(error.option_name, error.possibilities or ())
-        advice = (f"Did you mean {meant}? " if meant else "") + "Add --help to see the options."
-        return _fail(as_json, f"There is no option {error.option_name}.", advice, error.exit_code)
-    except click.ClickException as error:
-        if isinstance(error, click.UsageError) and error.ctx is not None and not as_json:
-            click.echo(error.ctx.get_usage(), err=True)
-        return _fail(
-            as_json,
-            error.format_message(),
-            "Add --help to see the options and examples.",
-            error.exit_code,
-        )
     except _OutputLost as lost:
-        forget_output()
-        if lost.is_closed_pipe:
-            return _PIPE_CLOSED
-        with suppress(OSError):
-            what = f"Standard output cannot be written: {lost.why}."
-            click.echo(f"Error: {visible(what)}\nWhat next: Make room for it, or send it elsewhere.", err=True)
-        return _OUTPUT_FAILED
-    except Exception as error:
-        if os.environ.get("LUCKY_KEYSTONE_TRACE"):
+        return _end_without_output(lost)
+    except (Exception, KeyboardInterrupt) as error:
+        failure = _failure_of(error)
+        if failure.exit_code == _PROGRAM_FAULT and os.environ.get("LUCKY_KEYSTONE_TRACE"):
             raise
-        if isinstance(error, OSError) and error.filename is not None:
-            what = f"{os.fsdecode(error.filename)}: {error.strerror or error}."
-            return _fail(as_json, what, "Check that it is there and may be used; then run the command again.", 5)
-        what = f"Internal error: {type(error).__name__}: {error}."
-        return _fail(
-            as_json, what, "Run it again with LUCKY_KEYSTONE_TRACE=1 set, and report what it shows.", _PROGRAM_FAULT
-        )
+        if isinstance(error, click.UsageError) and not isinstance(error, click.NoSuchOption) and not as_json:
+            _show_usage(error)
+        return _fail(as_json, failure)
 
 
-def _fail(as_json: bool, message: str, advice: str, code: int) -> int:
+def _show_usage(error: click.UsageError) -> None:
+    if error.ctx is not None:
+        click.echo(error.ctx.get_usage(), err=True)
+
+
+@dataclass(frozen=True)
+class _Failure:
+    """What is said of an error, and what the program ends with."""
+
+    message: str
+    advice: str
+    exit_code: int
+
+
+def _failure_of(error: BaseException) -> _Failure:
+    match error:
+        case KeystoneError():
+            return _Failure(error.message, error.advice, error.exit_code)
+        case click.Abort() | KeyboardInterrupt():
+            return _Failure("Stopped.", "", 130)
+        case click.NoSuchOption():
+            meant = nearest(error.option_name, error.possibilities or ())
+            advice = (f"Did you mean {meant}? " if meant else "") + "Add --help to see the options."
+            return _Failure(f"There is no option {error.option_name}.", advice, error.exit_code)
+        case click.ClickException():
+            advice = "Add --help to see the options and examples."
+            return _Failure(error.format_message(), advice, error.exit_code)
+        case OSError(filename=name) if name is not None:
+            what = f"{os.fsdecode(name)}: {error.strerror or error}."
+            return _Failure(what, "Check that it is there and may be used; then run the command again.", 5)
+        case _:
+            what = f"Internal error: {type(error).__name__}: {error}."
+            advice = "Run it again with LUCKY_KEYSTONE_TRACE=1 set, and report what it shows."
+            return _Failure(what, advice, _PROGRAM_FAULT)
+
+
+def _end_without_output(lost: _OutputLost) -> int:
+    forget_output()
+    if lost.is_closed_pipe:
+        return _PIPE_CLOSED
+    with suppress(OSError):
+        what = f"Standard output cannot be written: {lost.why}."
+        click.echo(f"Error: {visible(what)}\nWhat next: Make room for it, or send it elsewhere.", err=True)
+    return _OUTPUT_FAILED
+
+
+def _fail(as_json: bool, failure: _Failure) -> int:
+    message, advice, code = failure.message, failure.advice, failure.exit_code
     if as_json:
         body: dict[str, Any] = {"schema": 1, "error": {"message": message, "advice": advice, "exit_code": code}}
         try:

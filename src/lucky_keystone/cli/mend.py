@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
-from contextlib import closing, suppress
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 from rich.console import Console
 from rich.text import Text
 
-from ..common.errors import KeystoneError, ProtectError, UsageError
+from ..common.errors import UsageError
 from ..common.shell import quoted
-from ..common.units import counted
-from ..doing.after import eject, tell_system
-from ..doing.logged import Logged
-from ..doing.targets import Chosen, existing, guard, open_for_writing, reading
-from .confirming import confirm_change
+from ..doing.after import eject
+from ..doing.targets import existing
+from .dialogue import TerminalDialogue
 from .manner import manner
 from .options import (
     SourcePlace,
@@ -31,17 +27,16 @@ from .options import (
 )
 from .show import console, emit_json, heading, paragraph, starts
 from .sources import open_alone
-from .stages import Stages, tell
 
 if TYPE_CHECKING:
+    from ..doing.mend import MendProposal, MendRun, Written
+    from ..doing.targets import Chosen
     from ..drives.guards import Guard
     from ..fetching.link import Place
-    from ..mending.journal import Journal
+    from ..mending.journal import MendJournal
     from ..mending.make import Mending
-    from ..mending.remedy import NotMended, Remedy
-    from ..mending.steps import Step
-    from ..sources.source import Source
-    from .documents import LeftBody, RemedyBody
+    from ..mending.remedy import NotMended, Remedy, Wishes
+    from .documents import LeftBody, MendState, RemedyBody
 
 _RANGES = 3
 """Byte ranges that are listed of one thing that is written; --json has all."""
@@ -79,7 +74,7 @@ Examples:
     "--undo",
     type=click.Path(dir_okay=False, path_type=Path),
     metavar="JOURNAL",
-    help="Bring back every byte that a mending replaced.",
+    help="Bring back every byte that a repair replaced.",
 )
 @click.option("--sector-size", type=Word(["512", "4096"]), metavar="BYTES", help="Where the drive does not show it.")
 @click.option("--eject", "ejecting", is_flag=True, help="Eject the drive when done.")
@@ -110,237 +105,94 @@ def command(
     """
     if undo is not None and (source is not None or firmware or replace_code or dry_run):
         raise UsageError("--undo goes with no other choice.", advice="Leave the others out.")
-    if drive is None:
-        if undo is None:
-            raise click.UsageError("DRIVE is missing.")
-        drive = _drive_of(undo)
-    chosen = existing(drive, bay)
-    work = _Work(chosen, int(sector_size) if sector_size else None, bay, yes=yes, lifted=lifted)
+    from ..doing.mend import MendRun, drive_of, journal_at
+    from ..mending.journal import MendJournal
+    from ..mending.remedy import Wishes
+
+    dialogue, size = TerminalDialogue(yes=yes, lifted=lifted), int(sector_size) if sector_size else None
     if undo is not None:
-        return work.undo(undo)
+        journal = MendJournal(journal_at(undo))
+        return _undo(MendRun(existing(drive or drive_of(journal), bay), dialogue, lifted, size), journal)
+    if drive is None:
+        raise click.UsageError("DRIVE is missing.")
+    run = MendRun(existing(drive, bay), dialogue, lifted, size)
     opened = open_alone(source, terms_of(None, authority, bay)) if source is not None else None
-    return work.mend(opened, firmware or "", replace_code=replace_code, dry_run=dry_run, ejecting=ejecting)
+    run.settle(dry_run=dry_run)
+    return _mend(run, Wishes(replace_code=replace_code, source=opened), firmware or "", bay, dry_run, ejecting)
 
 
-def _drive_of(undo: Path) -> str:
-    """Return what names the drive that a journal belongs to: its image file, or its tag."""
-    from ..mending.journal import Journal
+def _mend(run: MendRun, wishes: Wishes, firmware: str, bay: Path | None, dry_run: bool, ejecting: bool) -> int:
+    """Show what can be mended, write it unless `dry_run`, and tell how it ended; return the exit code."""
+    proposal, chosen = run.propose(firmware, wishes), run.chosen
+    if not manner().as_json:
+        show_mending(proposal, chosen.name, dry_run=dry_run)
+    if not proposal.steps or dry_run:
+        _emit("planned" if proposal.steps else "nothing to mend", chosen, proposal)
+        return proposal.exit_code
+    written = run.mend(proposal, wishes.source)
+    if ejecting:
+        written.notes.extend(eject(chosen))
+    _emit("mended", chosen, proposal, written)
+    if not manner().as_json:
+        _conclude(chosen, proposal.mending, written, bay)
+    return 1 if proposal.mending.leaves_faults else 0
 
-    text = Journal(_journal_at(undo)).text
-    return text.drive if Path(text.drive).is_file() else text.name
+
+def _undo(run: MendRun, journal: MendJournal) -> int:
+    written = run.undo(journal)
+    if manner().as_json:
+        from .documents import MendUndoneDocument
+
+        drive = str(run.chosen.path)
+        emit_json(MendUndoneDocument(drive=drive, journal=str(journal.path), bytes_written=written))
+    else:
+        words = f"Every byte that the repair of {journal.text.moment} replaced is back on {run.chosen.name}."
+        paragraph(console(), words, style="good")
+    return 0
 
 
-def _journal_at(named: Path) -> Path:
-    """Return the place of a journal: a name alone is looked for where this computer keeps them."""
-    from ..common.places import journals
+def _conclude(chosen: Chosen, mending: Mending, written: Written, bay: Path | None) -> None:
+    out = console()
+    out.print()
+    is_whole = not mending.leaves_faults
+    words = f"{chosen.name} is mended{'' if is_whole else ', but not all of it'}, and was checked again."
+    paragraph(out, words, style="good" if is_whole else "warn")
+    for note in written.notes:
+        paragraph(out, note, indent=2, hanging=4)
+    if not manner().quiet:
+        paragraph(out, f"What was replaced is kept in {written.journal}.", indent=2, hanging=4)
+        drive = chosen.name if chosen.drive else quoted(str(chosen.path))
+        where = f" --bay {quoted(str(bay))}" if bay and chosen.drive else ""
+        back = f"To bring it back: lucky-keystone mend {drive}{where} --undo {written.journal.name}"
+        paragraph(out, back, indent=2, hanging=4)
 
-    return named if named.exists() or named.name != str(named) else journals() / named
 
+def _emit(state: MendState, chosen: Chosen, proposal: MendProposal, written: Written | None = None) -> None:
+    if not manner().as_json:
+        return
+    from .documents import MendDocument
 
-class _Work:
-    """One run of the command on one drive."""
-
-    def __init__(
-        self, chosen: Chosen, sector_size: int | None, bay: Path | None, *, yes: bool, lifted: Collection[Guard]
-    ) -> None:
-        from ..common.places import journals
-
-        self._bay = bay
-        self._chosen, self._yes, self._lifted = chosen, yes, lifted
-        self._sector = sector_size or (chosen.drive.sector_size if chosen.drive else None)
-        self._kept = chosen.shelf().get()
-        self._folder = journals()
-        self._prefix = f"mend-{chosen.digest[:12]}-"
-
-    # -- mending -------------------------------------------------------------------------------------------------
-
-    def mend(self, source: Source | None, firmware: str, *, replace_code: bool, dry_run: bool, ejecting: bool) -> int:
-        from ..mending.remedy import Wishes
-
-        self._refuse_unfinished(dry_run=dry_run)
-        wishes = Wishes(replace_code=replace_code, source=source)
-        mending, steps = self._decide(firmware, wishes)
-        if not manner().as_json:
-            show_mending(mending, steps, self._chosen.name, dry_run=dry_run)
-        if not steps or dry_run:
-            state = "planned" if steps else "nothing to mend"
-            self._emit(state, mending, None, 0, [])
-            return 1 if mending.leaves_faults or steps else 0
-        paths = tuple(source.places) if source is not None else ()
-        with Logged("mend", self._chosen, source) as log:
-            confirm_change(
-                self._chosen,
-                f"{counted(len(mending.remedies), 'remedy', 'remedies')} will be written onto it, as listed",
-                yes=self._yes,
-                lifted=self._lifted,
-                sources=paths,
-            )
-            path, written, notes = self._write(mending, steps, paths)
-            log.bytes_written = written
-            log.healthy = not mending.leaves_faults
-            log.detail = ", ".join(remedy.code for remedy in mending.remedies)
-        if ejecting:
-            notes += eject(self._chosen)
-        self._emit("mended", mending, path, written, notes)
-        if not manner().as_json:
-            self._conclude(mending, path, notes)
-        return 1 if mending.leaves_faults else 0
-
-    def _decide(self, firmware: str, wishes: Any) -> tuple[Mending, list[Step]]:
-        from ..checking.check import find_sector_size
-        from ..mending.make import make_mending
-        from ..mending.steps import make_steps
-
-        with reading(self._chosen) as medium, Stages() as stages:
-            medium.forget_cache()
-            self._sector = self._sector or find_sector_size(medium, self._kept)
-            mending = make_mending(medium, self._sector, stages, kept=self._kept, firmware=firmware, wishes=wishes)
-            return mending, make_steps(medium, mending.changes, self._sector)
-
-    def _write(self, mending: Mending, steps: Sequence[Step], sources: Sequence[Path]) -> tuple[Path, int, list[str]]:
-        from ..drives.host import Span
-        from ..mending.carry_out import carry_out, check_again
-        from ..mending.journal import JournalText
-        from ..mending.steps import make_steps
-        from ..shop.file import now
-
-        assert self._sector is not None
-        moment = now()
-        path = self._free_journal(moment.replace("-", "").replace(":", ""))
-        text = JournalText(str(self._chosen.path), self._chosen.name, moment, [each.what for each in mending.remedies])
-        medium = open_for_writing(self._chosen, self._chosen.size, 0, lifted=self._lifted, sources=sources)
-        with closing(medium):
-            medium.forget_cache()
-            if make_steps(medium, mending.changes, self._sector) != list(steps):
-                raise ProtectError(
-                    f"{self._chosen.name} was changed since it was examined; nothing was written.",
-                    advice="Run the command again.",
-                )
-            with Stages() as stages:
-                written, notes = carry_out(steps, medium, path, text, self._sector, stages)
-                check_again(mending, medium, kept=self._kept)
-            partitions = [
-                Span(each.number, each.first_lba * self._sector, each.sector_count * self._sector)
-                for each in mending.after.table.partitions
-            ]
-            return path, written, notes + tell_system(self._chosen, medium, partitions)
-
-    def _free_journal(self, moment: str) -> Path:
-        """Return a place for a journal; of two mendings within a second the later one gets a number."""
-        path, number = self._folder / f"{self._prefix}{moment}.mend", 1
-        while path.exists():
-            number += 1
-            path = self._folder / f"{self._prefix}{moment}-{number}.mend"
-        return path
-
-    def _conclude(self, mending: Mending, path: Path, notes: Sequence[str]) -> None:
-        out = console()
-        out.print()
-        is_whole = not mending.leaves_faults
-        words = f"{self._chosen.name} is mended{'' if is_whole else ', but not all of it'}, and was checked again."
-        paragraph(out, words, style="good" if is_whole else "warn")
-        for note in notes:
-            paragraph(out, note, indent=2, hanging=4)
-        if not manner().quiet:
-            paragraph(out, f"What was replaced is kept in {path}.", indent=2, hanging=4)
-            drive = self._chosen.name if self._chosen.drive else quoted(str(self._chosen.path))
-            bay = f" --bay {quoted(str(self._bay))}" if self._bay and self._chosen.drive else ""
-            back = f"To bring it back: lucky-keystone mend {drive}{bay} --undo {path.name}"
-            paragraph(out, back, indent=2, hanging=4)
-
-    def _emit(self, state: Any, mending: Mending, journal: Path | None, written: int, notes: Sequence[str]) -> None:
-        if not manner().as_json:
-            return
-        from .documents import MendDocument
-
-        emit_json(
-            MendDocument(
-                drive=str(self._chosen.path),
-                state=state,
-                remedies=[_remedy_body(remedy) for remedy in mending.remedies],
-                left=[_left_body(left) for left in mending.left],
-                starts=list(mending.after.report.starts),
-                journal=str(journal) if journal else None,
-                bytes_written=written,
-                notes=list(notes),
-            )
+    mending = proposal.mending
+    emit_json(
+        MendDocument(
+            drive=str(chosen.path),
+            state=state,
+            remedies=[_remedy_body(remedy) for remedy in mending.remedies],
+            left=[_left_body(left) for left in mending.left],
+            starts=list(mending.after.report.starts),
+            journal=str(written.journal) if written else None,
+            bytes_written=written.byte_count if written else 0,
+            notes=written.notes if written else [],
         )
-
-    # -- the way back --------------------------------------------------------------------------------------------
-
-    def undo(self, named: Path) -> int:
-        from ..mending.journal import Journal
-
-        path = _journal_at(named)
-        journal = Journal(path)
-        if journal.state == "not begun":
-            raise UsageError(f"{path}: that mending wrote nothing to the drive.", advice="There is nothing to undo.")
-        what = f"what the mending of {journal.text.moment} replaced will be put back"
-        confirm_change(self._chosen, what, yes=self._yes, lifted=self._lifted)
-        written = self._put_back(journal, "undo")
-        if manner().as_json:
-            from .documents import MendUndoneDocument
-
-            emit_json(MendUndoneDocument(drive=str(self._chosen.path), journal=str(path), bytes_written=written))
-        else:
-            words = f"Every byte that the mending of {journal.text.moment} replaced is back on {self._chosen.name}."
-            paragraph(console(), words, style="good")
-        return 0
-
-    def _put_back(self, journal: Journal, name: str) -> int:
-        from ..mending.journal import put_back
-
-        with Logged(name if name == "mend" else "mend --undo", self._chosen) as log:
-            medium = open_for_writing(self._chosen, self._chosen.size, 0, lifted=self._lifted)
-            with closing(medium), Stages() as stages:
-                log.bytes_written = put_back(journal, medium, stages)
-            log.detail = f"put back what the mending of {journal.text.moment} replaced"
-        return log.bytes_written
-
-    def _refuse_unfinished(self, *, dry_run: bool) -> None:
-        """Put back what a mending wrote that was cut off; raise where something else is unfinished on the drive."""
-        from ..manifest.unfinished import read_unfinished
-        from ..mending.journal import pending
-
-        if self._chosen.journal().read() is not None:
-            raise ProtectError(
-                f"A measuring of {self._chosen.name} was cut off, and its marks are still on the drive.",
-                advice=f"Run 'lucky-keystone gauge {self._chosen.name} --restore' first.",
-            )
-        for journal in pending(self._folder, self._prefix):
-            what = f"A mending of {self._chosen.name} ({journal.text.moment}) was cut off"
-            with reading(self._chosen) as medium:
-                is_complete = medium.size == journal.header.drive_size and journal.is_complete(medium)
-            if is_complete:
-                with suppress(KeystoneError):
-                    journal.mark("written")
-                tell(f"The mending of {journal.text.moment} was complete, which could not be noted then.")
-                continue
-            if dry_run:
-                raise ProtectError(f"{what}.", advice="Run 'mend' without --dry-run: it puts back what was written.")
-            confirm_change(
-                self._chosen,
-                f"{what[:1].lower()}{what[1:]}: what it wrote will be put back first",
-                yes=self._yes,
-                lifted=self._lifted,
-            )
-            self._put_back(journal, "mend")
-            tell(f"{what}; everything it wrote was put back.")
-        guard(self._chosen, needed=0, lifted=self._lifted) if not dry_run else None
-        with reading(self._chosen) as medium:
-            if read_unfinished(medium, self._sector or 512) is not None:
-                raise ProtectError(
-                    f"The build of {self._chosen.name} was not completed: there is nothing finished to mend.",
-                    advice="Run the same 'build' command again: it continues.",
-                )
+    )
 
 
 # -- what is shown ---------------------------------------------------------------------------------------------------
 
 
-def show_mending(mending: Mending, steps: Sequence[Step], name: str, *, dry_run: bool) -> None:
+def show_mending(proposal: MendProposal, name: str, *, dry_run: bool) -> None:
     """Print what is found, what is written about it and where, and what stays."""
-    out = console()
+    out, mending, steps = console(), proposal.mending, proposal.steps
     if mending.remedies and steps:
         heading(out, f"{'Would be' if dry_run else 'To be'} written onto {name}")
         for remedy in mending.remedies:
@@ -351,8 +203,10 @@ def show_mending(mending: Mending, steps: Sequence[Step], name: str, *, dry_run:
             _show_left(out, left)
     if not steps:
         out.print()
-        words = "Nothing to mend." if not mending.leaves_faults else "Nothing that can be mended."
-        out.print(words, style="good" if not mending.leaves_faults else "warn")
+        if mending.leaves_faults:
+            out.print("Nothing that can be mended.", style="warn")
+        else:
+            out.print("Nothing to mend.", style="good")
     if mending.after.report.starts and not manner().quiet:
         heading(out, "Starts on, once mended" if steps else "Starts on")
         starts(out, mending.after.report.starts)

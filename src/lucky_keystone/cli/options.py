@@ -125,7 +125,7 @@ def output_options(function: _F) -> _F:
             type=Word(PROGRESS_MODES),
             expose_value=False,
             callback=_change("progress"),
-            help="How progress is shown, on standard error; json: a JSON line each. Else as the terminal allows.",
+            help="How progress is shown, on standard error. json: one JSON line per update. Default: automatic.",
         ),
         click.option(
             "--plain",

@@ -34,6 +34,15 @@ def tell_outcome(
     if manner().as_json:
         _emit(drives, proofs)
         return max(work.exit_code for work in works)
+    _show_all(works, proofs, verified=verified)
+    if not manner().quiet:
+        console().print(f"Done in {shown_seconds(seconds)}.", style="quiet")
+        if any(work.error is None for work in works):
+            _tell_how_to_start(drives[0][1])
+    return max(work.exit_code for work in works)
+
+
+def _show_all(works: Sequence[Work], proofs: Sequence[str], *, verified: bool) -> None:
     out = console()
     for proof in proofs:
         paragraph(out, f"verified: {proof}", indent=2)
@@ -41,15 +50,14 @@ def tell_outcome(
         if len(works) > 1:
             heading(out, work.name)
         _show(work, verified=verified)
-    if not manner().quiet:
-        out.print(f"Done in {shown_seconds(seconds)}.", style="quiet")
-    if any(work.error is None for work in works) and not manner().quiet:
-        plan = drives[0][1]
-        for_macs = [volume.planned.label for volume in plan.volumes if volume.planned.kind.names_loaders]
-        for words in how_to_start(plan.forecast, for_macs):
-            out.print()
-            paragraph(out, words, style="quiet")
-    return max(work.exit_code for work in works)
+
+
+def _tell_how_to_start(plan: Plan) -> None:
+    out = console()
+    for_macs = [volume.planned.label for volume in plan.volumes if volume.planned.kind.names_loaders]
+    for words in how_to_start(plan.forecast, for_macs):
+        out.print()
+        paragraph(out, words, style="quiet")
 
 
 def _emit(drives: Sequence[tuple[Chosen, Plan, Work]], proofs: list[str]) -> None:

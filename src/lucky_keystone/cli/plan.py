@@ -11,7 +11,7 @@ import click
 from ..common.outputs import OutputKind, refuse_output
 from ..common.units import exact_size, shown_size
 from ..doing.targets import choose
-from .choosing import with_edition
+from .choosing import answered
 from .layout import show_sketch
 from .manner import manner
 from .options import (
@@ -34,6 +34,7 @@ from .source_page import show_source
 from .sources import open_given, prove, resolved
 
 if TYPE_CHECKING:
+    from ..common.outputs import Replacing
     from ..doing.given import GivenMachines, GivenPreset, GivenSource
     from ..families.asking import Shortfall
     from ..fetching.link import Place
@@ -108,16 +109,9 @@ def command(
     proofs = prove(opened, terms.sha256 or None, given.verify)
     shape = chosen.shape(size) if chosen else DriveShape("new drive", size, sector_size or 512)
     with naming_files(opened):
-        wanted = with_edition(opened, asked.choices)
+        wanted = answered(opened, asked.choices)
         plan = make_plan(opened, wanted, shape, (), asked.machine, asked.earlier, asked.machines)
-    if save:
-        from ..planning.planfile import save_plan
-
-        save_plan(plan, save, replacing)
-    if figure:
-        from ..planning.figure import draw_plan
-
-        draw_plan(plan, figure, replacing)
+    _keep(plan, save, figure, replacing)
     if manner().as_json:
         _emit(plan, asked.machines)
         return
@@ -130,6 +124,17 @@ def command(
     for what, path in (("Plan saved", save), ("Figure drawn", figure)):
         if path:
             console().print(f"\n{what}: {path}")
+
+
+def _keep(plan: Plan, save: Path | None, figure: Path | None, replacing: Replacing) -> None:
+    if save:
+        from ..planning.planfile import save_plan
+
+        save_plan(plan, save, replacing)
+    if figure:
+        from ..planning.figure import draw_plan
+
+        draw_plan(plan, figure, replacing)
 
 
 _BY = {"you": "you", "plan": "the plan", "preset": "the preset", "machines": "the machines", "tool": ""}

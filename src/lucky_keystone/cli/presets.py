@@ -16,6 +16,7 @@ from .show import console, emit_json, facts, heading, paragraph
 
 if TYPE_CHECKING:
     from ..planning.presets import Preset
+    from .shop_documents import PresetBody
 
 
 @click.command(
@@ -44,20 +45,9 @@ def command(config: Path | None) -> None:
         )
     known = read_presets(place)
     if manner().as_json:
-        from .shop_documents import PresetBody, PresetsDocument
+        from .shop_documents import PresetsDocument
 
-        bodies = [
-            PresetBody(
-                name=each.name,
-                about=each.about,
-                choices=each.choices,
-                machines=[str(path) for path in each.machines],
-                trust=[str(path) for path in each.trust],
-                revoked=[str(path) for path in each.revoked],
-            )
-            for each in known.values()
-        ]
-        emit_json(PresetsDocument(file=str(place), presets=bodies))
+        emit_json(PresetsDocument(file=str(place), presets=[_body(each) for each in known.values()]))
         return
     out = console()
     for each in known.values():
@@ -66,6 +56,19 @@ def command(config: Path | None) -> None:
     if not known:
         paragraph(out, "There are no presets.")
     out.print(f"\nFrom {place}", style="quiet")
+
+
+def _body(preset: Preset) -> PresetBody:
+    from .shop_documents import PresetBody
+
+    return PresetBody(
+        name=preset.name,
+        about=preset.about,
+        choices=preset.choices,
+        machines=[str(path) for path in preset.machines],
+        trust=[str(path) for path in preset.trust],
+        revoked=[str(path) for path in preset.revoked],
+    )
 
 
 def _rows(preset: Preset) -> Iterator[tuple[str, str]]:

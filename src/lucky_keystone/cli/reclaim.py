@@ -8,17 +8,18 @@ from typing import TYPE_CHECKING, Literal
 import click
 
 from ..common.units import shown_size
-from ..doing.after import eject, tell_system
-from ..doing.logged import Logged
-from ..doing.targets import existing, open_for_writing
-from .confirming import confirm
+from ..doing.after import eject
+from ..doing.targets import existing
+from .dialogue import TerminalDialogue
 from .manner import manner
 from .options import Size, Word, bay_option, complete_drive, guard_options, output_options
 from .show import console, emit_json, paragraph
-from .stages import Stages
 
 if TYPE_CHECKING:
     from ..drives.guards import Guard
+
+_WORTH_TELLING = 64 << 20
+"""Bytes behind the volume from which on they are told."""
 
 
 @click.command(
@@ -60,43 +61,29 @@ def command(
     FAT32, which every system reads and writes; exFAT for files of 4 GiB and more between Windows, Macs and Linux; or
     NTFS.
     """
-    from ..building.build import build
-    from ..building.reclaim import compose_storage
-    from ..volumes.kinds import COMPOSED
+    from ..doing.reclaim import reclaim
 
     chosen = existing(drive, bay, sector_size)
-    image = compose_storage(chosen.shape(None), label, cluster, file_system)
-    with Logged("reclaim", chosen) as log:
-        confirm(chosen, yes=yes, needed=0, lifted=lifted)
-        medium = open_for_writing(chosen, image.size, 0, lifted=lifted)
-        try:
-            chosen.journal().clear()
-            with Stages() as stages:
-                result = build(image, medium, stages, resume=False, shelf=chosen.shelf())
-            notes = tell_system(chosen, medium, image.partitions)
-        finally:
-            log.retries = medium.retries
-            medium.close()
-        log.bytes_written = result.bytes_written
+    done = reclaim(chosen, TerminalDialogue(yes=yes, lifted=lifted), lifted, label, cluster, file_system)
     if ejecting:
-        notes += eject(chosen)
-    kind = COMPOSED[file_system]
-    label = kind.stored_label(label)
+        done.notes.extend(eject(chosen))
     if manner().as_json:
         from .documents import ReclaimDocument
 
         emit_json(
             ReclaimDocument(
-                drive=str(chosen.path), label=label, file_system=file_system, result=result, notes=list(notes)
+                drive=str(chosen.path),
+                label=done.label,
+                file_system=file_system,
+                result=done.result,
+                notes=done.notes,
             )
         )
         return
     out = console()
-    volume = image.partitions[0].size
-    now = f"one {kind.shown} volume '{label}' of {shown_size(volume)}"
+    now = f"one {done.shown_kind} volume '{done.label}' of {shown_size(done.size)}"
     paragraph(out, f"{chosen.name} is ordinary storage again: {now}.", style="good")
-    unused = image.size - volume - image.partitions[0].offset
-    if unused > 64 << 20:
-        paragraph(out, f"{shown_size(unused)} at its end are beyond what an MBR can describe.", indent=2)
-    for note in notes:
+    if done.beyond > _WORTH_TELLING:
+        paragraph(out, f"{shown_size(done.beyond)} at its end are beyond what an MBR can describe.", indent=2)
+    for note in done.notes:
         paragraph(out, note, indent=2, hanging=4)

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
+from rich.console import Console
 
 from ..common.outputs import OutputKind, refuse_output, with_maker, write_output
 from ..common.units import SECTOR_SIZES
@@ -126,16 +127,20 @@ def _start_for_real(chosen: Chosen, firmware: str, picture: Path | None, seconds
         return 0
     out = console()
     heading(out, f"{chosen.name}, started under {FIRMWARES[firmware].name} firmware")
-    for where, text in (("On the serial port", found.serial), ("On the screen", found.screen)):
-        lines = [line.rstrip() for line in text.splitlines() if line.strip()]
-        if lines:
-            cut = f" (the last {_SHOWN_LINES} of {len(lines)} lines)" if len(lines) > _SHOWN_LINES else ""
-            out.print(f"  {where}{cut}:", style="quiet")
-        for line in lines[-_SHOWN_LINES:]:
-            out.print(f"    {line}")
+    _show_lines(out, "On the serial port", found.serial)
+    _show_lines(out, "On the screen", found.screen)
     how = "switched itself off" if found.ended else "was still running, and was stopped"
     out.print()
     paragraph(out, f"The machine {how} after {found.seconds:.1f} s. Nothing was written to the drive.")
     if shown:
         paragraph(out, f"The screen at the end: {shown}", style="bold")
     return 0
+
+
+def _show_lines(out: Console, where: str, text: str) -> None:
+    lines = [line.rstrip() for line in text.splitlines() if line.strip()]
+    if lines:
+        cut = f" (the last {_SHOWN_LINES} of {len(lines)} lines)" if len(lines) > _SHOWN_LINES else ""
+        out.print(f"  {where}{cut}:", style="quiet")
+    for line in lines[-_SHOWN_LINES:]:
+        out.print(f"    {line}")

@@ -34,6 +34,7 @@ if TYPE_CHECKING:
     from ..fetching.link import Place
     from ..machine.known import KnownMachine
     from ..manifest.format import Manifest
+    from ..reporting.page import Page
     from ..starting.trust import Machine
 
 _ENDINGS = (".html", ".png")
@@ -86,7 +87,7 @@ def command(
     from ..shop.trends import trends
 
     if target.suffix.lower() not in _ENDINGS:
-        raise UsageError(f"{target.name}: a page is written as .html or .png.", advice="Choose one of the two endings.")
+        raise UsageError(f"{target.name}: a page is written as .html or .png.", advice="Use one of these extensions.")
     chosen = existing(drive, bay)
     replacing = replacing_of(overwrite, chosen.path, *([source] if isinstance(source, Path) else []))
     refuse_output(target, OutputKind.PAGE, replacing)
@@ -104,15 +105,7 @@ def command(
         source_fault=fault,
     )
     page = page_of(subject, seen, built, entries, trends(entries), datetime.now().astimezone())
-    if target.suffix.lower() == ".png":
-        from ..reporting.picture import png_of
-
-        data = png_of(page)
-    else:
-        from ..reporting.html import html_of
-
-        data = html_of(page)
-    write_output(target, data, OutputKind.PAGE, replacing)
+    write_output(target, _drawn(page, target.suffix.lower()), OutputKind.PAGE, replacing)
     if manner().as_json:
         from .check import check_body
         from .documents import ReportDocument
@@ -124,6 +117,16 @@ def command(
         paragraph(console(), f"Careful: {fault}", style="warn")
     paragraph(console(), f"Page written: {target}")
     return seen.report.exit_code
+
+
+def _drawn(page: Page, extension: str) -> bytes:
+    if extension == ".png":
+        from ..reporting.picture import png_of
+
+        return png_of(page)
+    from ..reporting.html import html_of
+
+    return html_of(page)
 
 
 def _examined(chosen: Chosen, machine: Machine, known: tuple[KnownMachine, ...]) -> Examined:

@@ -58,7 +58,7 @@ class LogDocument(Document, kw_only=True):
     """The record's file; null when it is switched off."""
     entries: list[LogEntry]
     trends: tuple[Trend, ...]
-    """What becomes worse, of the drives that --drive names, else of all."""
+    """What gets worse, of the drives that --drive names, else of all."""
 
 
 class LogPruneDocument(Document, kw_only=True):

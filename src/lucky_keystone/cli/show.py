@@ -159,9 +159,13 @@ def table(
         for row in cells:
             out.print((spoken or _speaker(columns))([cell.plain for cell in row]))
         return
-    used = [number for number, column in enumerate(columns) if any(row[number].plain for row in cells)]
-    if not used:
-        return
+    used = [number for number in range(len(columns)) if any(row[number].plain for row in cells)]
+    if used:
+        _print_table(out, columns, cells, used)
+
+
+def _print_table(out: Console, columns: Sequence[Column], cells: Sequence[Sequence[Text]], used: Sequence[int]) -> None:
+    """Print the columns that are `used`: side by side where they fit, else one below the other."""
     natural = {number: _natural(columns[number], [row[number] for row in cells]) for number in used}
     widths = _fitted(natural, {n for n in used if columns[n].folds}, out.width - 2)
     if widths is None:

@@ -16,40 +16,38 @@ if TYPE_CHECKING:
 
 _PROCESSORS = {"x64": "Intel", "arm64": "Apple silicon"}
 _MODELS = 3
-UNKNOWN = "not a known installer"
-_ALONE = "install image without an installer around it"
 
 
 def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, str]] = ()) -> None:
     """Print the facts every command shows of a source."""
-    from ..families.families import facts_of, family_of
-    from ..sources.source import INSTALL_IMAGE
+    from ..families.families import facts_of, shown_family
 
-    found, family = facts_of(source), family_of(source)
-    out = console()
+    found = facts_of(source)
     rows = [
         ("Source", f"{source.path}, {found.form}"),
-        ("Family", family.shown if family else _ALONE if source.form == INSTALL_IMAGE else UNKNOWN),
+        ("Family", shown_family(source)),
         ("Label", found.label or "none"),
+        *_rows_of(found),
     ]
-    if found.mac is not None:
-        rows += _mac_rows(found, found.mac)
-    elif found.table:
-        rows += [("Table", found.table), ("Size", exact_size(found.total_bytes))]
-    else:
-        contents = _contents(found)
-        rows += [
-            ("Release", f"{found.release}, build {found.build}" if found.build else "unknown"),
-            ("Architectures", ", ".join(found.architectures) or "unknown"),
-            ("Languages", ", ".join(found.languages) or "unknown"),
-            ("Contents", contents),
-        ]
     rows += [("With", f"{other.path}, {other.form}") for other in source.further]
     rows += [("Added", str(path)) for path in source.added]
     rows += [("Proof", _proof(source))] if source.remote_files and not proofs else []
     rows += [("Verified", proof) for proof in proofs]
-    rows += further
-    facts(out, rows)
+    facts(console(), [*rows, *further])
+
+
+def _rows_of(found: SourceFacts) -> list[tuple[str, str]]:
+    """Return what is said of a source of its kind."""
+    if found.mac is not None:
+        return _mac_rows(found, found.mac)
+    if found.table:
+        return [("Table", found.table), ("Size", exact_size(found.total_bytes))]
+    return [
+        ("Release", f"{found.release}, build {found.build}" if found.build else "unknown"),
+        ("Architectures", ", ".join(found.architectures) or "unknown"),
+        ("Languages", ", ".join(found.languages) or "unknown"),
+        ("Contents", _contents(found)),
+    ]
 
 
 def _proof(source: Source) -> str:

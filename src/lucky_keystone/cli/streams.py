@@ -55,14 +55,17 @@ def prepare_streams() -> None:
     sys.stdout = sys.stdout or nowhere.open("w", encoding="utf-8")
     sys.stderr = sys.stderr or nowhere.open("w", encoding="utf-8")
     for stream in (sys.stdout, sys.stderr):
-        if not isinstance(stream, io.TextIOWrapper):
-            continue
-        if sys.platform == "win32" and not is_terminal(stream):
-            stream.reconfigure(encoding="utf-8", errors="backslashreplace", newline="\n")
-        else:
-            stream.reconfigure(errors="backslashreplace")
-    if sys.platform == "win32" and isinstance(sys.stdin, io.TextIOWrapper) and not is_terminal(sys.stdin):
+        if isinstance(stream, io.TextIOWrapper):
+            if _wants_utf8(stream):
+                stream.reconfigure(encoding="utf-8", errors="backslashreplace", newline="\n")
+            else:
+                stream.reconfigure(errors="backslashreplace")
+    if isinstance(sys.stdin, io.TextIOWrapper) and _wants_utf8(sys.stdin):
         sys.stdin.reconfigure(encoding="utf-8-sig", errors="surrogateescape")
+
+
+def _wants_utf8(stream: IO[str]) -> bool:
+    return sys.platform == "win32" and not is_terminal(stream)
 
 
 def forget_output() -> None:

@@ -1,8 +1,8 @@
 """Every error a user can meet, each with the exit code it ends the program with.
 
     KeystoneError
-    ├── UsageError      2    the caller asked for something that cannot be meant
-    │   └── NotYet      2    a sensible wish that this version does not fulfil
+    ├── UsageError      2    the caller asked for something invalid
+    │   └── NotYet      2    a reasonable request that this version does not support
     ├── ProtectError    3    refused, so that data on a drive stays unharmed
     │   └── NoRights    3    the system does not let this user do it
     ├── SourceError     4    what was given to build from cannot be used
@@ -47,7 +47,7 @@ class KeystoneError(Exception):
 
 
 class UsageError(KeystoneError):
-    """A choice, argument or plan file that cannot be meant."""
+    """An invalid choice, argument or plan file."""
 
     exit_code = 2
 

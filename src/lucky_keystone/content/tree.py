@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
@@ -139,6 +139,26 @@ class Folder:
         """Return the folder at `path`, or None when nothing or a file is there."""
         found = self.find(path)
         return found if isinstance(found, Folder) else None
+
+    def made_folder(self, names: Sequence[str], special: Special = ORDINARY) -> Folder | None:
+        """Return the folder below this one that these names lead to, made where there is none; as old as this one.
+
+        None where a file is in the way.
+        """
+        here = self
+        for name in names:
+            below = here.entries.setdefault(name, Folder(name, self.modified, special=special))
+            if not isinstance(below, Folder):
+                return None
+            here = below
+        return here
+
+    def put(self, path: str, file: File) -> None:
+        """Put a file at `path` ('/'-separated), in place of what is there by that name; folders are made."""
+        *folders, name = path.split("/")
+        folder = self.made_folder(folders)
+        assert folder is not None, f"a file is in the way of {path}"
+        folder.entries[name] = file
 
     def walk(self) -> Iterator[tuple[str, File | Folder]]:
         """Yield every entry below this folder with its path, a folder before what it holds."""

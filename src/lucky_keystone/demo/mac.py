@@ -128,13 +128,8 @@ def _list(path: Path, values: Mapping[str, Any]) -> None:
 def _tree(files: Mapping[str, bytes]) -> Folder:
     root = Folder("", MOMENT)
     for path, data in files.items():
-        *folders, name = path.split("/")
-        here = root
-        for part in folders:
-            below = here.entries.setdefault(part, Folder(part, MOMENT))
-            assert isinstance(below, Folder)
-            here = below
-        here.entries[name] = File(name, Literal(data), MOMENT, Special(unix=UnixFacts(mode=0o644)))
+        name = path.rpartition("/")[2]
+        root.put(path, File(name, Literal(data), MOMENT, Special(unix=UnixFacts(mode=0o644))))
     return root
 
 

@@ -12,6 +12,8 @@ from ..starting.pe import REMOVABLE_LOADERS
 from .install_image import DemoEdition, hollow_resources, install_image, small_resource
 from .loaders import bios_loader, uefi_loader
 
+DISC = "tidewell-11.iso"
+"""Name of the disc's file."""
 LABEL = "TIDEWELL_11"
 MOMENT = datetime(2026, 3, 14, 9, 26, 52)
 VERSION = (11, 2, 30110, 41)
@@ -107,10 +109,4 @@ def _noise(name: str, size: int) -> bytes:
 
 
 def _put(root: Folder, path: str, content: Content) -> None:
-    *folders, name = path.split("/")
-    here = root
-    for folder in folders:
-        below = here.entries.setdefault(folder, Folder(folder, MOMENT))
-        assert isinstance(below, Folder)
-        here = below
-    here.entries[name] = File(name, content, MOMENT)
+    root.put(path, File(path.rpartition("/")[2], content, MOMENT))

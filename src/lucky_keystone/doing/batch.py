@@ -36,7 +36,7 @@ class Stage(Lines, Protocol):
     def __call__(self, stage: str, done: int, total: int) -> None: ...
 
 
-class Front(Protocol):
+class BatchFront(Protocol):
     """What a batch asks of whoever started it."""
 
     def place(self, text: str) -> Place:
@@ -45,8 +45,8 @@ class Front(Protocol):
     def stages(self) -> AbstractContextManager[Stage]:
         """Show progress while the block runs."""
 
-    def with_edition(self, source: Source, choices: Choices) -> Choices:
-        """Return choices that say which edition is applied."""
+    def answered(self, source: Source, choices: Choices) -> Choices:
+        """Return choices with what the source has open, asked for where somebody can be asked."""
 
     def confirm(self, job: DriveJob, pairs: Sequence[Pair], opened: Source) -> None:
         """Have drives confirmed. Raises ProtectError where one is not."""
@@ -148,7 +148,7 @@ class Batch:
     lifted: frozenset[Guard]
     _sources: dict[str, Source | KeystoneError] = field(default_factory=dict)
 
-    def carry_out(self, path: Path, how: How, front: Front) -> list[Entry]:
+    def run(self, path: Path, how: How, front: BatchFront) -> list[Entry]:
         """Build every row's drive. Raises UsageError for a file that is no batch, or whose rows collide."""
         entries, folder = [Entry(row) for row in read_batch(path)], path.absolute().parent
         _each(entries, lambda entry: self._choose(entry, folder, front))
@@ -168,7 +168,7 @@ class Batch:
                 entry.failure = Interrupted("Stopped before it was begun.", advice="Run the same command again.")
         return entries
 
-    def _choose(self, entry: Entry, folder: Path, front: Front) -> None:
+    def _choose(self, entry: Entry, folder: Path, front: BatchFront) -> None:
         """Find the row's drive, and what is asked for it."""
         row = entry.row
         place = _beside(row.source or row.plan, folder, front) if row.source or row.plan else self.source
@@ -176,7 +176,7 @@ class Batch:
             raise UsageError(f"Line {row.line} names no source.", advice="Fill in 'source' or 'plan', or give SOURCE.")
         of_plan = is_plan_file(place)
         if row.plan and not of_plan:
-            raise UsageError(f"Line {row.line}: {row.plan} is no plan file (.toml).", advice="Put it into 'source'.")
+            raise UsageError(f"Line {row.line}: {row.plan} is not a plan file (.toml).", advice="Put it into 'source'.")
         files = tuple(folder / name.strip() for name in row.machine.split(";") if name.strip())
         known = asked_for(
             {**self.choices, **({"label": row.label} if row.label else {})},
@@ -190,7 +190,7 @@ class Batch:
         drive = str(folder / row.drive) if _is_file_name(row.drive) else row.drive
         entry.chosen = choose(drive, self.bay, self.sector_size or (saved.drive.sector_size if saved else None))
 
-    def _plan(self, entry: Entry, job: DriveJob, how: How, front: Front) -> None:
+    def _plan(self, entry: Entry, job: DriveJob, how: How, front: BatchFront) -> None:
         """Open the row's source, once for all rows that have it, and decide."""
         chosen, request = entry.chosen, entry.request
         assert chosen is not None
@@ -199,7 +199,7 @@ class Batch:
         with Logged("build", chosen, only_failures=True):
             entry.opened = opened = self._opened(request, front)
             with naming_files(opened):
-                entry.request = request = replace(request, choices=front.with_edition(opened, request.choices))
+                entry.request = request = replace(request, choices=front.answered(opened, request.choices))
                 plan = built_before(request, opened, chosen) if how.resume else None
                 entry.is_built = plan is not None and _is_healthy(chosen)
                 if not entry.is_built:
@@ -207,7 +207,7 @@ class Batch:
                     plan = entry.wanted.plan
         entry.label = (plan.choices.label if plan is not None else None) or ""
 
-    def _opened(self, request: Request, front: Front) -> Source:
+    def _opened(self, request: Request, front: BatchFront) -> Source:
         key = str(request.path)
         if key not in self._sources:
             try:
@@ -234,7 +234,7 @@ def _each(entries: Sequence[Entry], step: Callable[[Entry], None]) -> None:
         entry.seconds += time.monotonic() - began
 
 
-def _write_all(passes: Sequence[Sequence[Entry]], job: DriveJob, how: How, front: Front) -> None:
+def _write_all(passes: Sequence[Sequence[Entry]], job: DriveJob, how: How, front: BatchFront) -> None:
     """Write pass after pass, until one is interrupted."""
     for number, each in enumerate(passes, 1):
         waiting = [entry for entry in each if entry.waits]
@@ -245,7 +245,7 @@ def _write_all(passes: Sequence[Sequence[Entry]], job: DriveJob, how: How, front
             return
 
 
-def _write(entries: Sequence[Entry], job: DriveJob, how: How, front: Front) -> None:
+def _write(entries: Sequence[Entry], job: DriveJob, how: How, front: BatchFront) -> None:
     """Write the drives of one pass."""
     opened, request = entries[0].source, entries[0].request
     assert request is not None
@@ -256,7 +256,7 @@ def _write(entries: Sequence[Entry], job: DriveJob, how: How, front: Front) -> N
 
     began, proof = time.monotonic(), opened.sha256 or request.terms.sha256
     with front.stages() as stages:
-        works = job.carry_out([entry.pair for entry in entries], opened, request.machine, how, proof, stages, left_out)
+        works = job.run([entry.pair for entry in entries], opened, request.machine, how, proof, stages, left_out)
     for entry, work in zip([entry for entry in entries if entry.failure is None], works, strict=True):
         entry.work = work
     for entry in entries:
@@ -268,7 +268,7 @@ def _is_file_name(drive: str) -> bool:
     return not Path(drive).is_absolute() and not drive.startswith("\\\\.\\") and len(drive) != 4
 
 
-def _beside(text: str, folder: Path, front: Front) -> Place:
+def _beside(text: str, folder: Path, front: BatchFront) -> Place:
     """Return where a row's source is: a path beside the batch, or what else the words mean."""
     beside = folder / text
     return beside if beside.exists() else front.place(text)

@@ -48,7 +48,7 @@ def read_batch(path: Path) -> tuple[BatchRow, ...]:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise UsageError(
-            f"{path} is no text in UTF-8 (byte {error.start:,}).", advice="Save it as CSV in UTF-8."
+            f"{path} is not UTF-8 text (byte {error.start:,}).", advice="Save it as CSV in UTF-8."
         ) from error
     heading = text.partition("\n")[0]
     separator = ";" if heading.count(";") > heading.count(",") else ","
@@ -56,7 +56,7 @@ def read_batch(path: Path) -> tuple[BatchRow, ...]:
         table = csv.reader(io.StringIO(text, newline=""), delimiter=separator, strict=True)
         rows = [(table.line_num, [cell.strip() for cell in cells]) for cells in table]
     except csv.Error as error:
-        raise UsageError(f"{path} is no CSV: {error}.", advice="Correct it, or save it again.") from error
+        raise UsageError(f"{path} is not valid CSV: {error}.", advice="Correct it, or save it again.") from error
     rows = [(line, cells) for line, cells in rows if any(cells) and not cells[0].startswith("#")]
     if not rows:
         raise UsageError(f"{path} is empty.", advice=f"Its first line names columns: {', '.join(COLUMNS)}.")
@@ -66,31 +66,36 @@ def read_batch(path: Path) -> tuple[BatchRow, ...]:
 def _rows(path: Path, rows: Sequence[tuple[int, list[str]]]) -> tuple[BatchRow, ...]:
     (first, names), *rest = rows
     names = [name.lower() for name in names]
+    _refuse_columns(path, first, names)
+    if not rest or len(rest) > _MOST:
+        raise UsageError(f"{path} has {len(rest):,} rows.", advice=f"Give it a row for each drive, {_MOST:,} at most.")
+    return tuple(_row(f"{path}, line {line}", line, names, cells) for line, cells in rest)
+
+
+def _refuse_columns(path: Path, line: int, names: Sequence[str]) -> None:
     for name in names:
         if name not in COLUMNS:
             advice = did_you_mean(name, COLUMNS) or f"Known are: {', '.join(COLUMNS)}."
-            raise UsageError(f"{path}, line {first}: there is no column '{name}'.", advice=advice)
+            raise UsageError(f"{path}, line {line}: there is no column '{name}'.", advice=advice)
         if names.count(name) > 1:
-            raise UsageError(f"{path}, line {first}: the column '{name}' is there twice.", advice="Remove one.")
+            raise UsageError(f"{path}, line {line}: the column '{name}' is there twice.", advice="Remove one.")
     if "drive" not in names:
-        raise UsageError(f"{path}, line {first}: there is no column 'drive'.", advice="Name the drive of each row.")
-    if not rest or len(rest) > _MOST:
-        raise UsageError(f"{path} has {len(rest):,} rows.", advice=f"Give it a row for each drive, {_MOST:,} at most.")
-    found: list[BatchRow] = []
-    for line, cells in rest:
-        where = f"{path}, line {line}"
-        if len(cells) != len(names):
-            raise UsageError(f"{where} has {len(cells)} cells, the heading {len(names)}.", advice="Correct the row.")
-        row = BatchRow(line=line, **dict(zip(names, cells, strict=True)))
-        if not row.drive:
-            raise UsageError(f"{where}: 'drive' is empty.", advice="Name the drive: a tag, a device or an image file.")
-        if row.source and row.plan:
-            raise UsageError(f"{where} has both a source and a plan.", advice="Leave one empty.")
-        beside = [name for name in ("preset", "label") if row.plan and getattr(row, name)]
-        if beside:
-            raise UsageError(f"{where}: a plan has its {beside[0]} already.", advice=f"Leave '{beside[0]}' empty.")
-        found.append(row)
-    return tuple(found)
+        raise UsageError(f"{path}, line {line}: there is no column 'drive'.", advice="Name the drive of each row.")
+
+
+def _row(where: str, line: int, names: Sequence[str], cells: Sequence[str]) -> BatchRow:
+    """Return one row; `where` says which in errors."""
+    if len(cells) != len(names):
+        raise UsageError(f"{where} has {len(cells)} cells, the heading {len(names)}.", advice="Correct the row.")
+    row = BatchRow(line=line, **dict(zip(names, cells, strict=True)))
+    if not row.drive:
+        raise UsageError(f"{where}: 'drive' is empty.", advice="Name the drive: a tag, a device or an image file.")
+    if row.source and row.plan:
+        raise UsageError(f"{where} has both a source and a plan.", advice="Leave one empty.")
+    beside = [name for name in ("preset", "label") if row.plan and getattr(row, name)]
+    if beside:
+        raise UsageError(f"{where}: a plan has its {beside[0]} already.", advice=f"Leave '{beside[0]}' empty.")
+    return row
 
 
 def in_passes(items: Iterable[_T], key: Callable[[_T], tuple[object, Choices]]) -> list[list[_T]]:

@@ -23,7 +23,7 @@ from .after import eject, tell_system
 from .logged import Logged
 from .request import WantedDrive
 from .targets import Chosen, guard, open_for_writing
-from .work import Work, carry_out, look_at
+from .work import Work, build_or_update, look_at
 
 Pair = tuple[Chosen, WantedDrive]
 
@@ -69,7 +69,7 @@ class DriveJob:
             with Logged(self.kind, each, only_failures=True):
                 guard(each, needed=0, lifted=self.lifted, sources=(*sources, *self.others))
 
-    def carry_out(
+    def run(
         self,
         pairs: Sequence[Pair],
         opened: Source,
@@ -112,7 +112,7 @@ class DriveJob:
         logs = [Logged(self.kind, each, work.source) for (each, _), work in zip(pairs, works, strict=True)]
         fingerprints = [work.image.fingerprint.hex() for work in works]
         line = {name: lines.line(shown) for name, shown in shown.items()}
-        carry_out(works, line.__getitem__, verify=how.verify, resume=how.resume, probe=how.probe)
+        build_or_update(works, line.__getitem__, verify=how.verify, resume=how.resume, probe=how.probe)
         for (each, one), work, log, fingerprint in zip(pairs, works, logs, fingerprints, strict=True):
             if work.error is None:
                 remember(fingerprint, _kept(one.plan, sum_of_source))

@@ -6,11 +6,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..common.errors import UsageError
-from ..fetching.store import About, Store
+from ..fetching.store import ImageNote, Store
 
 if TYPE_CHECKING:
     from ..fetching.link import Place
-    from ..fetching.part import Part
+    from ..fetching.part import Download
     from ..sources.source import Source
 
 
@@ -21,10 +21,10 @@ class Keeping:
         """Raises UsageError for what does not come from a link."""
         if isinstance(place, Path):
             raise UsageError("--keep goes with a link.", advice="Leave it out: the image is here already.")
-        from ..fetching.part import Part
+        from ..fetching.part import Download
 
         self._store, self._name, self._origin = Store(), place.name, place.origin
-        self._part: Part = Part(self._store.arriving(self._name))
+        self._part: Download = Download(self._store.arriving(self._name))
         if self._part.length:
             self._part.start_over()
 
@@ -42,6 +42,6 @@ class Keeping:
         if file is None or self._part.length != file.size or (file.sha256 and not file.proven):
             return []
         self._part.finish()
-        about = About(name=self._name, size=file.size, proven=file.proven, origin=self._origin)
+        about = ImageNote(name=self._name, size=file.size, proven=file.proven, origin=self._origin)
         image = self._store.take_in(self._part.path, file.found_sha256, about)
         return [f"{image.about.name} is in the store now ({image.path})"]

@@ -138,7 +138,7 @@ def _choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
     if path.is_dir():
         raise UsageError(f"{text} is a folder, not a drive.", advice="Name an image file, or a drive's tag.")
     if not path.parent.is_dir():
-        raise UsageError(f"{path.parent} is no folder.", advice="Make it, or name an image file in another one.")
+        raise UsageError(f"{path.parent} is not a folder.", advice="Make it, or name an image file in another one.")
     return Chosen(path, None, None, sector_size or 512)
 
 
@@ -166,10 +166,7 @@ def _refuse_missing_device(text: str, path: Path) -> None:
 
 def _find(text: str, path: Path, bay: Path | None) -> tuple[Host | None, Drive | None]:
     is_tag = len(text) == 4 and not path.exists()
-    letter = letter_in(text)
-    is_device = bool(letter) or is_device_name(text)
-    is_device = is_device or (path.exists() and not path.is_file() and not path.is_dir())
-    if not is_tag and not is_device:
+    if not is_tag and not _is_device(text, path):
         return None, None
     try:
         host = host_of(bay if is_tag else None)
@@ -177,11 +174,7 @@ def _find(text: str, path: Path, bay: Path | None) -> tuple[Host | None, Drive |
         return None, None
     is_name = is_tag or is_device_name(text) or not path.exists()
     named = (text if is_name else str(path.resolve())).upper()
-    found = [
-        drive
-        for drive in host.drives()
-        if named in (drive.tag, str(drive.path).upper()) or (letter and letter in map(letter_in, drive.letters))
-    ]
+    found = [drive for drive in host.drives() if _goes_by(drive, named, letter_in(text))]
     if len(found) > 1:
         raise ProtectError(
             f"{len(found)} drives have the tag {named}: same model, serial and size "
@@ -189,6 +182,19 @@ def _find(text: str, path: Path, bay: Path | None) -> tuple[Host | None, Drive |
             advice="Unplug the others; to read one of them, name its device.",
         )
     return (host, found[0]) if found else (None, None)
+
+
+def _is_device(text: str, path: Path) -> bool:
+    if letter_in(text) or is_device_name(text):
+        return True
+    return path.exists() and not path.is_file() and not path.is_dir()
+
+
+def _goes_by(drive: Drive, named: str, letter: str) -> bool:
+    """Tell whether a drive has this tag or device, in capitals, or a volume with this letter."""
+    if named in (drive.tag, str(drive.path).upper()):
+        return True
+    return bool(letter) and letter in map(letter_in, drive.letters)
 
 
 def guard(chosen: Chosen, *, needed: int, lifted: Collection[Guard], sources: Collection[Path] = ()) -> None:

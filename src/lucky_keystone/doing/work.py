@@ -62,7 +62,7 @@ class Work(Job):
         return self.report.exit_code if self.report is not None else 1
 
 
-def carry_out(
+def build_or_update(
     works: Sequence[Work], line: Callable[[str], Progress], *, verify: bool, resume: bool, probe: bool
 ) -> None:
     """Build or update every drive; each gets its own result or error. `line` gives what hears of a drive's progress.

@@ -43,7 +43,7 @@ class Area:
 
 
 @dataclass(frozen=True)
-class Block:
+class DrawnBlock:
     """A stretch of the drive. Bytes."""
 
     number: str

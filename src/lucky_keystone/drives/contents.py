@@ -11,8 +11,9 @@ from ..common.errors import KeystoneError
 from ..common.units import counted, shown_size
 from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..tables.gpt import read_gpt
-from ..tables.mbr import read_mbr
+from ..tables.mbr import TYPES_SHOWN, read_mbr
 from ..tables.table import read_table
+from ..volumes.housekeeping import is_housekeeping
 from ..volumes.kinds import kind_at, open_volume
 from ..volumes.known import DISC, known_at
 from .medium import Medium
@@ -21,17 +22,6 @@ _LOOKED_AT = 1 << 20  # bytes at either end
 _LISTED = 8
 _NEWEST = 5
 _MOST_ENTRIES = 20_000  # looked at; a slow stick must not hold up the question for long
-_OWN = ("SYSTEM VOLUME INFORMATION/", "$RECYCLE.BIN/", ".SPOTLIGHT-V100/", ".FSEVENTSD/", ".TRASHES/")
-_TYPES = {
-    0x07: "NTFS or exFAT",
-    0x0B: "FAT32",
-    0x0C: "FAT32",
-    0x83: "Linux",
-    0xAF: "HFS+",
-    0xEE: "GPT",
-    0xEF: "UEFI system",
-    0x82: "Linux swap",
-}
 
 
 def describe(drive: Medium, sector_size: int) -> str:
@@ -106,7 +96,7 @@ def _inventory(drive: Medium, offset: int, size: int) -> Inventory:
             if number >= _MOST_ENTRIES:
                 is_cut = True
                 break
-            if entry.is_folder or entry.path.upper().startswith(_OWN):
+            if entry.is_folder or is_housekeeping(entry.path):
                 continue
             files, used = files + 1, used + entry.size
             if entry.modified is not None:
@@ -141,7 +131,7 @@ def _rest(drive: Medium, *, has_table: bool) -> str:
 
 def _partition(drive: Medium, kind: int, offset: int, size: int) -> str:
     name = known_at(drive, offset, min(size, drive.size - offset))
-    name = name or _TYPES.get(kind, f"type {kind:02X}h" if kind >= 0 else "partition")
+    name = name or TYPES_SHOWN.get(kind, f"type {kind:02X}h" if kind >= 0 else "partition")
     try:
         return f"{_volume(drive, offset, min(size, drive.size - offset))} {shown_size(size)}"
     except KeystoneError:

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from ..common.errors import SourceError, UsageError
-from ..sources.source import INSTALL_IMAGE
+from ..common.nearest import did_you_mean
 from ..sources.strange import describe_strange
 from .choices import Choices
 from .facts import SourceFacts
-from .family import Family, Supply
+from .family import INSTALL, Family, Supply
 from .macos.installer import MacInstaller
 from .raw import RawImage
 from .windows.portable.family import WindowsPortable
@@ -20,33 +21,50 @@ if TYPE_CHECKING:
     from ..sources.source import Source
     from ..starting.bootable import Bootable
 
-FAMILIES: tuple[Family, ...] = (WindowsRescue(), WindowsSetup(), MacInstaller(), RawImage())
-"""The first that recognises a source has it."""
-
-
-APPLIED = WindowsPortable()
+FAMILIES: tuple[Family, ...] = (WindowsRescue(), WindowsSetup(), WindowsPortable(), MacInstaller(), RawImage())
+"""Of those with a purpose the first that recognises a source has it."""
+PURPOSES = tuple(dict.fromkeys(family.purpose for family in FAMILIES))
 
 
 def family_for(source: Source, choices: Choices) -> Family:
     """Return the family that a source is to become. Raises SourceError or UsageError where it cannot."""
-    if choices.purpose != APPLIED.purpose:
+    purpose = choices.purpose or INSTALL
+    if purpose not in PURPOSES:
+        listed = ", ".join(PURPOSES)
+        advice = did_you_mean(purpose, PURPOSES) or f"Choose one of: {listed}."
+        raise UsageError(f"--purpose {purpose} is not one of: {listed}.", advice=advice)
+    if purpose == INSTALL:
         return known_family(source)
-    if not APPLIED.recognises(source):
-        raise UsageError(
-            f"--purpose {choices.purpose}: {source.path} holds no install image (sources/install.wim, .esd or .swm).",
-            advice="Use the disc image of a Windows installer, or an install image itself.",
-        )
-    return APPLIED
+    meant = [family for family in FAMILIES if family.purpose == purpose]
+    for family in meant:
+        if family.recognises(source):
+            return family
+    raise UsageError(
+        f"--purpose {purpose}: {source.path} {meant[0].lacking}.",
+        advice="Use the disc image of a Windows installer, or an install image itself.",
+    )
 
 
 def family_of(source: Source) -> Family | None:
-    """Return the family of `source`, None when it is nothing that a drive can be built from."""
-    return next((family for family in FAMILIES if family.recognises(source)), None)
+    """Return the family of `source`, None when it is nothing that a drive can be built from unasked."""
+    return next((family for family in FAMILIES if family.purpose == INSTALL and family.recognises(source)), None)
 
 
 def family_on(drive: Bootable, source: Source) -> Family | None:
     """Return the family that a drive, built from `source`, is of: a system lies on it, or what the source itself is."""
-    return APPLIED if APPLIED.recognises(source) and APPLIED.is_on(drive) else family_of(source)
+    return next((family for family in _by_purpose(source) if family.is_on(drive)), family_of(source))
+
+
+def shown_family(source: Source) -> str:
+    """Return what a source is, in words."""
+    if (family := family_of(source)) is not None:
+        return family.shown
+    return next((family.without_purpose for family in _by_purpose(source)), "not a known installer")
+
+
+def _by_purpose(source: Source) -> Iterator[Family]:
+    """Yield the families that a source can become when their purpose is chosen."""
+    return (family for family in FAMILIES if family.purpose != INSTALL and family.recognises(source))
 
 
 def supplied(source: Source, path: str) -> Supply | None:
@@ -80,11 +98,9 @@ def known_family(source: Source) -> Family:
 
 def facts_of(source: Source) -> SourceFacts:
     """Return the facts about a source of any family, or of none."""
-    family = family_of(source)
+    family = family_of(source) or next(_by_purpose(source), None)
     if family is not None:
         return family.facts(source)
-    if source.form == INSTALL_IMAGE:
-        return APPLIED.facts(source)
     files = list(source.root.files())
     return SourceFacts(
         family="unknown",

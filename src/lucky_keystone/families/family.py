@@ -13,10 +13,12 @@ from uuid import UUID
 
 from ..content.contents import Seekable
 from ..content.tree import File, Folder
+from ..starting.bios import SECTOR_SIZE
 from ..starting.bootable import Bootable
+from ..tables.mbr import MOST_SECTORS
 from ..tables.partition import Use
 from ..volumes.kind import ComposedKind
-from .choices import Choices
+from .choices import Choices, TakenChoices
 
 if TYPE_CHECKING:
     from ..machine.facts import MachineFacts
@@ -42,6 +44,18 @@ class DriveShape:
     """Bytes a second that it was measured to give; 0 where it never was. Nothing is decided by that."""
     writing: int = 0
     """The same of writing."""
+
+    @property
+    def beyond_mbr(self) -> int:
+        """Bytes at its end that an MBR cannot name."""
+        return max((self.size or 0) // self.sector_size - MOST_SECTORS, 0) * self.sector_size
+
+    @property
+    def bios_fault(self) -> str:
+        """Why no BIOS machine starts from such a drive; '' where they can."""
+        if self.sector_size == SECTOR_SIZE:
+            return ""
+        return f"BIOS firmware reads sectors of {SECTOR_SIZE} bytes only, this drive has {self.sector_size}"
 
 
 By = Literal["you", "plan", "preset", "machines", "tool"]
@@ -104,7 +118,7 @@ class VolumeWish:
 
 
 @dataclass(frozen=True)
-class WholeImage:
+class DriveBytes:
     """Bytes that make a drive as they are, from its first one on."""
 
     content: Seekable
@@ -148,7 +162,7 @@ class DriveWish:
     """'none' with an image."""
     volumes: Sequence[VolumeWish] = ()
     """In the order they lie on the drive; none with an image."""
-    image: WholeImage | None = None
+    image: DriveBytes | None = None
     decisions: Sequence[Decision] = ()
     splits: tuple[SplitImage, ...] = ()
     laid_over: tuple[str, ...] = ()
@@ -177,18 +191,41 @@ class Supply:
     """Where it comes from, in words."""
 
 
+@dataclass(frozen=True)
+class Question:
+    """A choice that is still open, for a person who can be asked: a row for each answer."""
+
+    words: str
+    heads: tuple[str, ...]
+    rows: Sequence[tuple[str, ...]]
+    answers: Sequence[Choices]
+    """The choices as each answer makes them."""
+
+
+INSTALL = "install"
+"""The purpose of a drive when none is chosen."""
+
+
 class Family(Protocol):
-    """A kind of source, and the drives it becomes."""
+    """A kind of source, and the drives it becomes. What has a body here is what most families answer."""
 
     name: ClassVar[str]
     """In JSON."""
     shown: ClassVar[str]
-    alone: ClassVar[str]
+    purpose: ClassVar[str] = INSTALL
+    """The word of --purpose that makes such drives."""
+    takes: ClassVar[TakenChoices]
+    """The choices there are for its drives."""
+    alone: ClassVar[str] = ""
     """Why nothing else fits onto a drive of it, completing 'FILE is …'; '' where something does."""
-    must_start: ClassVar[bool]
+    must_start: ClassVar[bool] = True
     """True when a drive of it that starts nowhere is of no use."""
-    read_beside: ClassVar[frozenset[str]]
+    read_beside: ClassVar[frozenset[str]] = frozenset()
     """Options whose files are read by what is on the drive: --answer-file, --drivers."""
+    lacking: ClassVar[str] = ""
+    """Of a family that is asked for by its purpose: what a source that is none of it lacks, completing 'FILE …'."""
+    without_purpose: ClassVar[str] = ""
+    """Of such a family: what a source is called that no other family knows, while the purpose is not chosen."""
 
     def recognises(self, source: Source) -> bool:
         """Tell whether `source` is of this family, by a look at its names or first bytes."""
@@ -204,18 +241,32 @@ class Family(Protocol):
 
     def on_drive(self, source: Source) -> Folder:
         """Return what of the source lies on its drives, file by file, to compare a drive with."""
+        return source.root
+
+    def is_on(self, drive: Bootable) -> bool:
+        """Tell whether a drive is of this family, although its source is one of a family with another purpose."""
+        return False
 
     def supplied(self, source: Source, path: str) -> Supply | None:
         """Return the file that belongs at `path` of a drive which has lost it; None where the source has none."""
+        return None
 
     def disk_images(self, source: Source) -> Sequence[DiskImage]:
         """Return the disk images in a source that carry checksums of their own, the source itself too."""
+        return (source.disk_image,) if source.disk_image else ()
+
+    def question(self, source: Source, choices: Choices) -> Question | None:
+        """Return what is still to be chosen before a drive can be planned, None where nothing is."""
+        return None
 
     def for_secure_boot(self) -> Sequence[Proposal]:
         """Return what may let machines start a drive of it that have Secure Boot on."""
+        return ()
 
     def for_shortfalls(self, source: Source, machines: Sequence[MachineFacts]) -> Sequence[Proposal]:
         """Return what lets a release be used on machines that lack what it asks for."""
+        return ()
 
     def refuse_update(self) -> None:
         """Raise UsageError with the reason when such a drive cannot be updated."""
+        return

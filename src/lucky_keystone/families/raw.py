@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -10,9 +10,6 @@ from ..common.errors import KeystoneError, UsageError
 from ..common.remembering import remembered
 from ..common.units import SECTOR_SIZES, exact_size, shown_size
 from ..content.ranges import FileRange
-from ..content.tree import Folder
-from ..machine.facts import MachineFacts
-from ..sources.diskimage import DiskImage
 from ..sources.source import Source
 from ..starting.bootable import ReadDrive
 from ..starting.loaders import examine, loader_path
@@ -21,9 +18,10 @@ from ..starting.reading import read_drive
 from ..tables.gpt import SIGNATURE as GPT_SIGNATURE
 from ..tables.table import Partition
 from ..volumes.kinds import kind_at
-from .choices import Choices, given, option
+from ..volumes.known import known_at
+from .choices import Choices, TakenChoices
 from .facts import Loader, SourceFacts
-from .family import Decision, DriveShape, DriveWish, Proposal, Supply, WholeImage
+from .family import Decision, DriveBytes, DriveShape, DriveWish, Family
 
 _SLACK = 1 << 20  # bytes that a table may reach beyond its image: some are cut at the last byte that is not zero
 _LISTED = 6
@@ -36,6 +34,7 @@ class _Look:
     sector_size: int
     """Bytes of a sector, by its table or volume."""
     drive: ReadDrive
+    image: FileRange
 
     @property
     def partitions(self) -> tuple[Partition, ...]:
@@ -59,9 +58,10 @@ class _Look:
 
     def _partition(self, partition: Partition) -> str:
         volume = next((found for found in self.drive.volumes if found.partition == partition), None)
-        what = volume.kind.shown if volume else partition.type_shown
-        active = ", active" if partition.active else ""
-        return f"{what} {shown_size(partition.sector_count * self.sector_size)}{active}"
+        start, size = partition.first_lba * self.sector_size, partition.sector_count * self.sector_size
+        known = "" if volume else known_at(self.image, start, min(size, self.image.size - start))
+        what = volume.kind.shown if volume else known or partition.type_shown
+        return f"{what} {shown_size(size)}{', active' if partition.active else ''}"
 
 
 @remembered
@@ -74,12 +74,12 @@ def _look_at(source: Source) -> _Look | None:
         kind = kind_at(image, 0, image.size)
         if kind is not None and kind.firmware_reads:
             sector = _sector_of_volume(image)
-            look = _Look(sector, read_drive(image, sector, "the image"))
+            look = _Look(sector, read_drive(image, sector, "the image"), image)
             if look.drive.volumes:
                 return look
         for sector in SECTOR_SIZES:
             is_gpt = image.size >= 2 * sector and image.read_at(sector, 8) == GPT_SIGNATURE
-            look = _Look(sector, read_drive(image, sector, "the image"))
+            look = _Look(sector, read_drive(image, sector, "the image"), image)
             if (is_gpt or sector == SECTOR_SIZES[0]) and any(_is_sensible(p, image, sector) for p in look.partitions):
                 return look
     except KeystoneError:
@@ -97,14 +97,17 @@ def _is_sensible(partition: Partition, image: FileRange, sector: int) -> bool:
     return partition.sector_count > 0 and 0 < partition.first_lba * sector < image.size and not partition.protective
 
 
-class RawImage:
+class RawImage(Family):
     """Images that make a drive by themselves."""
 
     name: ClassVar[str] = "raw-image"
     shown: ClassVar[str] = "raw image"
     alone: ClassVar[str] = "a raw image with a table of its own"
+    takes: ClassVar[TakenChoices] = TakenChoices(
+        frozenset(("purpose", "as_is")),
+        otherwise="the source is a raw image, which is written byte for byte: nothing in it can be chosen",
+    )
     must_start: ClassVar[bool] = False
-    read_beside: ClassVar[frozenset[str]] = frozenset()
 
     def recognises(self, source: Source) -> bool:
         return _look_at(source) is not None
@@ -128,21 +131,6 @@ class RawImage:
             notes=_notes(source),
         )
 
-    def on_drive(self, source: Source) -> Folder:
-        return source.root
-
-    def supplied(self, source: Source, path: str) -> Supply | None:
-        return None
-
-    def disk_images(self, source: Source) -> Sequence[DiskImage]:
-        return (source.disk_image,) if source.disk_image else ()
-
-    def for_secure_boot(self) -> Sequence[Proposal]:
-        return ()
-
-    def for_shortfalls(self, source: Source, machines: Sequence[MachineFacts]) -> Sequence[Proposal]:
-        return ()
-
     def refuse_update(self) -> None:
         raise UsageError(
             "--update: a raw image is written whole: where its files are is unknown.",
@@ -151,7 +139,7 @@ class RawImage:
 
     def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
         look, image = _looked_at(source)
-        _refuse_choices(source, choices)
+        _refuse_added(source)
         _refuse_sectors(source, look, drive)
         decisions = [
             Decision("method", "the image, byte for byte", f"it {look.reason}"),
@@ -165,7 +153,7 @@ class RawImage:
         return DriveWish(
             choices=choices,
             table="none",
-            image=WholeImage(image),
+            image=DriveBytes(image),
             decisions=decisions,
             bootable=look.drive,
         )
@@ -202,14 +190,7 @@ def _size_reason(source: Source) -> str:
     return "measured by decoding all of it once"
 
 
-def _refuse_choices(source: Source, choices: Choices) -> None:
-    for name, value in given(choices).items():
-        if (name, value) not in (("purpose", "install"), ("as_is", True)):
-            raise UsageError(
-                f"{option(name)}: {source.path.name} is a raw image, which is written byte for byte: "
-                "nothing in it can be chosen.",
-                advice="Leave the choice out.",
-            )
+def _refuse_added(source: Source) -> None:
     if source.added:
         raise UsageError(
             f"--add: {source.path.name} is a raw image, which is written byte for byte: nothing can be added to it.",

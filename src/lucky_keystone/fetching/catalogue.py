@@ -101,7 +101,7 @@ def parse_catalogue(data: bytes, place: str, *, is_local: bool) -> Catalogue:
         values: Any = msgspec.json.decode(text) if text.lstrip()[:1] == "{" else tomllib.loads(text)
         found = msgspec.convert(values, _CatalogueFile)
     except (ValueError, RecursionError) as error:  # also what msgspec raises
-        raise UsageError(f"{place} is no catalogue: {harmless(str(error))}.", advice=_ADVICE) from error
+        raise UsageError(f"{place} is not a catalogue: {harmless(str(error))}.", advice=_ADVICE) from error
     if found.catalogue != FORMAT:
         raise UsageError(
             f"{place}: catalogues of format {found.catalogue} are not known, only of {FORMAT}.",

@@ -15,7 +15,7 @@ from .blocks import BlockSums
 from .client import Client
 from .judging import LinkExpired, page_instead, refuse_failure
 from .link import Link, is_plain_name, refuse_unproven
-from .part import Part
+from .part import Download
 from .patience import Clock, Events, Patience, RealClock
 from .ranges import Ranges
 from .segments import Judge, Segments
@@ -24,7 +24,7 @@ _OVERLAP = 1 << 20
 """Bytes that are asked for once more at every start: where they differ, it is another file."""
 _PROBE = 64 << 10
 _PROBES = 3
-_SET_ASIDE = "What lay here is no part of this image, as far as can be told: it was moved to {}."
+_SET_ASIDE = "What lay here does not seem to belong to this image: it was moved to {}."
 _PIECE = 256 << 10
 _LARGEST = 64 << 30
 _BLOCK_TRIES = 3
@@ -83,11 +83,12 @@ def fetch(
         refuse_unproven(link, wanted.sha256)
     if not is_plain_name(into.name):
         raise UsageError(f"'{into.name}' cannot be a file's name everywhere.", advice="Name another one with --into.")
-    with Part(into) as part:
+    way = _Way(progress, events, clock or RealClock(), patient, connections)
+    with Download(into) as part:
         if from_scratch:
             part.start_over()
         for number, link in enumerate(links, 1):
-            run = _Run(link, part, wanted, client, progress, events, clock or RealClock(), patient, connections)
+            run = _Run(link, part, wanted, client, way)
             try:
                 return run.to_the_end()
             except SourceError as error:
@@ -101,21 +102,25 @@ def fetch(
         raise UsageError("There is no link to get it from.", advice="Name one.")
 
 
+@dataclass(frozen=True)
+class _Way:
+    """How an image is fetched, whichever link it comes from."""
+
+    progress: Progress
+    events: Events
+    clock: Clock
+    is_patient: bool
+    connections: int
+    """As many are used at most."""
+
+
 class _Run:
-    def __init__(
-        self,
-        link: Link,
-        part: Part,
-        wanted: Wanted,
-        client: Client,
-        progress: Progress,
-        events: Events,
-        clock: Clock,
-        patient: bool,
-        connections: int = 1,
-    ) -> None:
-        self._link, self._part, self._client = link, part, client
-        self._progress, self._events, self._clock, self._patient = progress, events, clock, patient
+    """Getting an image by one link: over any number of connections, until it is whole."""
+
+    def __init__(self, link: Link, part: Download, wanted: Wanted, client: Client, way: _Way) -> None:
+        """Raises SourceError where the part that is here is of another image."""
+        self._link, self._part, self._client, self._way = link, part, client, way
+        self._events, self._clock = way.events, way.clock
         journal = part.journal
         if wanted.sha256 and journal.sha256 and wanted.sha256 != journal.sha256:
             raise SourceError(
@@ -132,14 +137,16 @@ class _Run:
             )
         # A part of the same link and the same tag is trusted as far as the overlap; any other is looked at first.
         self._is_same = not part.held or journal.origin == link.origin
-        events.resumed_at, events.damaged = part.held, part.damaged
+        way.events.resumed_at, way.events.damaged = part.held, part.damaged
+        self._most_connections = way.connections
         self._has_no_ranges, self._asks_plainly = False, False
-        self._connections = connections
         self._segments: Segments | None = None
         self._blocks, self._blocks_right, self._block_tries = wanted.blocks, 0, 0
 
     def to_the_end(self) -> Fetched:
-        patience = Patience(self._link.shown, self._events, self._clock, is_patient=self._patient, at=self._part.length)
+        patience = Patience(
+            self._link.shown, self._events, self._clock, is_patient=self._way.is_patient, at=self._part.length
+        )
         while not self._is_whole():
             try:
                 if self._segments is not None:
@@ -302,7 +309,7 @@ class _Run:
             at += len(data)
             part.take_known()
             self._prove_blocks(size)
-            self._progress("fetching", max(part.length, at), size)
+            self._way.progress("fetching", max(part.length, at), size)
             now = self._clock.now()
             if self._helps_to_have_more(answer, now - began, at - first, size):
                 self._segments = self._many(size, (at - first) / (now - began))
@@ -313,7 +320,7 @@ class _Run:
     def _helps_to_have_more(self, answer: Answer, seconds: float, count: int, size: int) -> bool:
         """Tell whether further connections are worth a try, after one brought `count` bytes in so many seconds."""
         return (
-            self._connections > 1
+            self._most_connections > 1
             and seconds >= _ALONE
             and count > 0
             and answer.status == 206
@@ -323,8 +330,8 @@ class _Run:
     def _many(self, size: int, rate: float) -> Segments:
         ranges = Ranges(self._link, self._client, size)
         ranges.tag = self._part.journal.tag
-        judge = Judge(self._clock, self._connections, rate)
-        return Segments(ranges.open, self._part.length, size, self._connections, judge)
+        judge = Judge(self._clock, self._most_connections, rate)
+        return Segments(ranges.open, self._part.length, size, self._most_connections, judge)
 
     def _many_connections(self, segments: Segments) -> None:
         """Write what several connections bring. Raises Passing where all of them broke."""
@@ -334,10 +341,10 @@ class _Run:
             for data in segments.pieces():
                 part.append(data)
                 self._prove_blocks(size)
-                self._progress("fetching", part.length, size)
+                self._way.progress("fetching", part.length, size)
                 self._events.connections = max(self._events.connections, segments.connections)
         except SourceError as error:  # with one connection it will show what it means
-            self._connections, self._segments = 1, None
+            self._most_connections, self._segments = 1, None
             raise Passing(error.message.rstrip("."), 0.0) from error
         except Passing:
             if segments.given != part.length:  # a block was not right, and is fetched again

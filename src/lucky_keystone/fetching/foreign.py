@@ -14,7 +14,7 @@ from ..common import positional
 from ..common.errors import DriveError, ProtectError, SourceError, UsageError, naming
 from ..common.progress import Progress
 from ..common.shell import quoted
-from .part import BLOCK, ENDING, Journal, journal_of, keep_journal
+from .part import BLOCK, UNFINISHED, DownloadJournal, journal_of, keep_journal
 
 _MIB = 1 << 20
 _DOUBTED = 64 << 10
@@ -60,7 +60,7 @@ def adopted(path: Path, into: Path, progress: Progress) -> Iterator[None]:
     adopted from there before is left as it is: the same command continues. Raises UsageError where `path` is no such
     file, ProtectError where `into` has a part already, DriveError where it cannot be moved.
     """
-    unfinished = into.with_name(into.name + ENDING)
+    unfinished = into.with_name(into.name + UNFINISHED)
     beside = unfinished.with_name(unfinished.name + ".json")
     if not os.path.lexists(path) and journal_of(unfinished) is not None:
         yield
@@ -98,9 +98,9 @@ def adopted(path: Path, into: Path, progress: Progress) -> Iterator[None]:
         raise
 
 
-def _journal_of_blocks(sums: list[str]) -> Journal:
+def _journal_of_blocks(sums: list[str]) -> DownloadJournal:
     length = next((number for number, each in enumerate(sums) if not each), len(sums)) * BLOCK
-    return Journal(length=length, blocks=sums, tail=blake3().hexdigest())
+    return DownloadJournal(length=length, blocks=sums, tail=blake3().hexdigest())
 
 
 def _sums(path: Path, size: int, progress: Progress) -> Iterator[str]:

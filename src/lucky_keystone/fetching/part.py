@@ -31,7 +31,7 @@ from ..common.outputs import name_whole
 from ..common.shell import quoted
 
 BLOCK = 4 << 20
-ENDING = ".unfinished"
+UNFINISHED = ".unfinished"
 _ASIDE = ".aside"
 _FORMAT = 1
 _LARGEST_JOURNAL = 8 << 20
@@ -44,7 +44,7 @@ _ROOM = "Make room there, or name another place with --into."
 Bytes = Annotated[int, msgspec.Meta(ge=0, le=_LARGEST)]
 
 
-class Journal(msgspec.Struct, kw_only=True):
+class DownloadJournal(msgspec.Struct, kw_only=True):
     """What is known of an unfinished file. Keys of later versions are passed over: every block is compared anyway."""
 
     format: int = _FORMAT
@@ -72,7 +72,7 @@ class Journal(msgspec.Struct, kw_only=True):
         yield from sorted([*blocks, (whole, rest, self.tail)] if rest else blocks)
 
 
-class Part:
+class Download:
     """The unfinished file of one final name; nobody else writes it meanwhile.
 
     What lies there already is used as far as its blocks have their hashes, and is never removed: where none has, it is
@@ -82,19 +82,19 @@ class Part:
     def __init__(self, path: Path) -> None:
         """Raises ProtectError where the name is taken, or another run has it; DriveError where it cannot be written."""
         self.path = path
-        self.unfinished = path.with_name(path.name + ENDING)
-        self._journal_path = path.with_name(path.name + ENDING + ".json")
+        self.unfinished = path.with_name(path.name + UNFINISHED)
+        self._journal_path = path.with_name(path.name + UNFINISHED + ".json")
         if os.path.lexists(path):
             raise ProtectError(f"{path} exists already.", advice="Move it away, or name another place with --into.")
         if not path.parent.is_dir():
-            raise ProtectError(f"{path.parent} is no folder.", advice="Name a folder that exists with --into.")
+            raise ProtectError(f"{path.parent} is not a folder.", advice="Name a folder that exists with --into.")
         self.set_aside: Path | None = None
         """Where a file was moved that lay there and is no part of this one."""
         self._is_new, self._is_foreign = False, False
         self._blocks: list[str] = []
         self._later: dict[int, tuple[int, str]] = {}
         """Bytes and BLAKE3, by number, of blocks that are here behind a gap."""
-        lock = path.with_name(path.name + ENDING + ".lock")
+        lock = path.with_name(path.name + UNFINISHED + ".lock")
         self._lock, was_there = FileLock(lock), os.path.lexists(lock)
         with naming(str(self.unfinished), DriveError, advice=_ROOM):
             try:
@@ -251,7 +251,7 @@ class Part:
                 self._close()
                 self.unfinished.rename(free_name(self.path.with_name(self.path.name + aside)))
                 self._make()
-            self.journal = Journal(sha256=self.journal.sha256)
+            self.journal = DownloadJournal(sha256=self.journal.sha256)
             self._forget()
             self.doubt_later()
             self.flush()
@@ -279,7 +279,7 @@ class Part:
     def _open_existing(self, knows_it: bool) -> None:
         """Believe of what lies there what has its hash; `knows_it` says that there is a journal of it."""
         if not self.unfinished.is_file() or self.unfinished.is_symlink():
-            raise ProtectError(f"{self.unfinished} is no plain file.", advice="Move it away.")
+            raise ProtectError(f"{self.unfinished} is not a plain file.", advice="Move it away.")
         flags = positional.READ_WRITE | getattr(os, "O_NOFOLLOW", 0)
         self._descriptor = os.open(self.unfinished, flags)
         claims_any = any(True for _ in self.journal.claims())
@@ -288,7 +288,7 @@ class Part:
         self._is_foreign = not self.held and not is_empty
         if self._is_foreign:
             self._close()
-            self.journal = Journal()
+            self.journal = DownloadJournal()
 
     def _begin(self) -> None:
         """Set aside what is there and not known, before the first byte is written."""
@@ -305,13 +305,13 @@ class Part:
         if os.path.lexists(self._journal_path):
             positional.rename(self._journal_path, free_name(beside.with_name(beside.name + ".json")), replace=False)
 
-    def _read_journal(self) -> tuple[Journal, bool]:
+    def _read_journal(self) -> tuple[DownloadJournal, bool]:
         """Return the journal, and whether there is one; what is there and is none is set aside."""
         if (found := journal_of(self.unfinished)) is not None:
             return found, True
         if not os.path.lexists(self.unfinished):  # else it goes with the file that it lies beside
             self._set_journal_aside(self.path.with_name(self.path.name + _ASIDE))
-        return Journal(), False
+        return DownloadJournal(), False
 
     def _verify(self) -> int:
         """Believe of what is here what still has its hashes; return how many bytes were found damaged."""
@@ -356,7 +356,7 @@ class Part:
             self._lock.release()
 
 
-def keep_journal(path: Path, journal: Journal) -> None:
+def keep_journal(path: Path, journal: DownloadJournal) -> None:
     """Write a journal, whose old one is there until the new one is whole. Raises OSError."""
     beside = path.with_name(path.name + ".new")
     try:
@@ -372,13 +372,13 @@ def keep_journal(path: Path, journal: Journal) -> None:
         raise
 
 
-def journal_of(unfinished: Path) -> Journal | None:
+def journal_of(unfinished: Path) -> DownloadJournal | None:
     """Return the journal of an unfinished file; None where there is none that can be read. Raises OSError."""
     path = unfinished.with_name(unfinished.name + ".json")
     try:
         if path.stat().st_size > _LARGEST_JOURNAL:
             return None
-        found = msgspec.json.decode(path.read_bytes(), type=Journal)
+        found = msgspec.json.decode(path.read_bytes(), type=DownloadJournal)
     except (FileNotFoundError, msgspec.DecodeError, UnicodeDecodeError):
         return None
     return found if found.format == _FORMAT else None
@@ -400,7 +400,7 @@ def _names(path: Path) -> Iterator[Path]:
 def refuse_unfinished(path: Path) -> None:
     """Raise SourceError for a file that is still on its way, with how much of it is here and how to continue."""
     journal = None
-    if path.name.endswith(ENDING):
+    if path.name.endswith(UNFINISHED):
         with suppress(OSError):
             journal = journal_of(path)
     if journal is None:
@@ -410,5 +410,5 @@ def refuse_unfinished(path: Path) -> None:
     )
     raise SourceError(
         f"{path} is not finished: {part}.",
-        advice=f"Continue with: lucky-keystone fetch LINK --into {quoted(str(path).removesuffix(ENDING))}",
+        advice=f"Continue with: lucky-keystone fetch LINK --into {quoted(str(path).removesuffix(UNFINISHED))}",
     )

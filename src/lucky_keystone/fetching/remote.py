@@ -1,20 +1,16 @@
 """An image on a server, read like a file: at any offset, and proven by its sum when it was read as a whole.
 
-Small reads come from a cache of granules. Where much is read in order, one long answer is read ahead of it. Every
-granule that ever came is remembered by a hash: what comes again must be the same bytes. The sum is taken over all
-bytes in order, whoever asked for them; those that nobody asked for are fetched before it is compared.
+Small reads come from a cache of granules. Where much is read in order, one long answer is read ahead of it. The sum is
+taken over all bytes in order, whoever asked for them; those that nobody asked for are fetched before it is compared.
 """
 
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
-
-from blake3 import blake3
 
 from ..common.errors import Interrupted, SourceError
 from ..common.progress import Progress
@@ -22,6 +18,7 @@ from ..content.contents import IMAGE_ORDER
 from ..content.source_file import SourceFile
 from .answers import Passing
 from .blocks import BlockSums
+from .granules import Granules
 from .link import Link, refuse_unproven
 from .patience import Events, Patience, RealClock
 from .ranges import GRANULE, Ranges, Read
@@ -31,8 +28,6 @@ from .summing import Summing
 if TYPE_CHECKING:
     from .client import Client
 
-_KEPT = 512  # granules: 32 MiB
-_KEPT_FOR_SEVERAL = 768
 _NEIGHBOURS = 4  # granules between two that are asked for, which are cheaper to read than a further request
 _MOST_AT_ONCE = 32  # granules of one request, as reading in order continues
 _LARGE = 128 << 10
@@ -40,7 +35,6 @@ _LARGE = 128 << 10
 _GAP = 8 << 20
 """Bytes that are rather read and dropped than jumped over."""
 _STREAMS = 4
-_DIGEST = 16
 
 
 @dataclass(frozen=True)
@@ -80,21 +74,19 @@ class RemoteFile:
         self._client = client
         self._ranges = Ranges(link, client)
         self._lock, self._proving = threading.Lock(), threading.Lock()
-        self._granules: OrderedDict[int, bytes] = OrderedDict()
         self._streams: list[Stream] = []
-        self._reads_all, self._most_kept = False, _KEPT
+        self._reads_all = False
         self._later: list[tuple[int, int]] = []
         self._stopped = False
         self._run_end, self._at_once = -1, 1
         head = self._download(0, GRANULE)
         self._ranges.refuse_page(head)
         self.size = self._ranges.size
-        count = -(-self.size // GRANULE)
-        self._digests, self._known = bytearray(_DIGEST * count), bytearray(count)
-        self._frontier, self._sum = 0, Summing(terms.keep)
+        self._sum = Summing(terms.keep)
+        self._granules = Granules(self.size, self._lock, self._sum, self._ranges.changed)
         self._blocks = terms.blocks if terms.blocks is not None and terms.blocks.fits(self.size) else None
         self._is_kept = terms.keep is not None
-        self._keep(0, head)
+        self._granules.keep(0, head)
 
     def acquire(self) -> int:
         """Return a descriptor: connections are opened when bytes are asked for."""
@@ -112,7 +104,7 @@ class RemoteFile:
                 advice="It is incomplete on the server: use another link.",
             )
         while True:
-            kept = self._from_cache(offset, view)
+            kept = self._granules.fill(offset, view)
             offset, view = offset + kept, view[kept:]
             if not len(view):
                 return
@@ -133,8 +125,8 @@ class RemoteFile:
         reads is passed over where it is none of them.
         """
         with self._lock:
-            # Drives that are laid out differently read the same places, one a little after the other.
-            self._most_kept = _KEPT_FOR_SEVERAL if self._reads_all else _KEPT
+            if self._reads_all:
+                self._granules.serve_several()
             self._reads_all, self._later = True, sorted(later)
 
     def lend(self, offset: int, size: int, read: Read) -> None:
@@ -146,7 +138,7 @@ class RemoteFile:
         if not self.sha256 and not self._is_kept:
             return
         with self._proving:
-            if self._frontier < self.size:
+            if self._granules.frontier < self.size:
                 self._read_rest(progress)
         found = self._sum.hexdigest()
         if self.sha256 and found != self.sha256:
@@ -158,7 +150,7 @@ class RemoteFile:
     def _read_rest(self, progress: Progress) -> None:
         """Read what the sum does not cover yet."""
         buffer = memoryview(bytearray(1 << 20))
-        while (at := self._frontier) < self.size:
+        while (at := self._granules.frontier) < self.size:
             with self._lock:
                 self._refuse_stopped()
                 through = (each for each in self._streams if each.position <= at <= each.arrived + _GAP)
@@ -174,12 +166,12 @@ class RemoteFile:
     @property
     def found_sha256(self) -> str:
         """The SHA-256 that it has, once all of it was read."""
-        return self._sum.hexdigest() if self._frontier == self.size else ""
+        return self._sum.hexdigest() if self._granules.frontier == self.size else ""
 
     @property
     def proven(self) -> bool:
         """True when all of it was read, and has the sum that is wanted."""
-        return bool(self.sha256) and self._frontier == self.size and self._sum.hexdigest() == self.sha256
+        return bool(self.sha256) and self._granules.frontier == self.size and self._sum.hexdigest() == self.sha256
 
     def stop(self) -> None:
         """Let nobody wait for the server any more."""
@@ -196,55 +188,6 @@ class RemoteFile:
         self._sum.close()
         self._client.close()
 
-    # -- what came ---------------------------------------------------------------------------------------------------
-
-    def _admit(self, at: int, data: bytes) -> None:
-        """Compare what came with what came before, and count it in the sum where it continues that.
-
-        `at` is the begin of a granule. Raises SourceError.
-        """
-        with self._lock:
-            for inside in range(0, len(data), GRANULE):
-                number = (at + inside) // GRANULE
-                digest = blake3(data[inside : inside + GRANULE]).digest(_DIGEST)
-                place = slice(_DIGEST * number, _DIGEST * (number + 1))
-                if self._known[number] and self._digests[place] != digest:
-                    raise self._ranges.changed(f"other bytes come now near byte {at + inside:,}")
-                self._known[number], self._digests[place] = 1, digest
-            if self._most_kept > _KEPT:
-                self._remember(at // GRANULE, data)
-            behind = self._frontier - at
-            if 0 <= behind < len(data):
-                self._sum.update(data[behind:])
-                self._frontier = at + len(data)
-
-    def _keep(self, number: int, data: bytes) -> None:
-        self._admit(number * GRANULE, data)
-        with self._lock:
-            self._remember(number, data)
-
-    def _remember(self, number: int, data: bytes) -> None:
-        for inside in range(0, len(data), GRANULE):
-            self._granules[number + inside // GRANULE] = data[inside : inside + GRANULE]
-        while len(self._granules) > self._most_kept:
-            self._granules.popitem(last=False)
-
-    def _from_cache(self, offset: int, view: memoryview) -> int:
-        """Fill the front of `view` from granules that were kept; return how many bytes came."""
-        done = 0
-        with self._lock:
-            while done < len(view):
-                number = (offset + done) // GRANULE
-                if number not in self._granules:
-                    break
-                if self._most_kept == _KEPT:  # else what came first goes first: the others have read it
-                    self._granules.move_to_end(number)
-                inside = offset + done - number * GRANULE
-                piece = self._granules[number][inside : inside + len(view) - done]
-                view[done : done + len(piece)] = piece
-                done += len(piece)
-        return done
-
     # -- asking for granules -----------------------------------------------------------------------------------------
 
     def _fetch(self, offset: int, view: memoryview) -> None:
@@ -253,7 +196,7 @@ class RemoteFile:
         while done < len(view):
             at = offset + done
             most = min(len(view) - done, _MOST_AT_ONCE * GRANULE - at % GRANULE)
-            kept = self._from_cache(at, view[done : done + most])
+            kept = self._granules.fill(at, view[done : done + most])
             done += kept
             if kept < most:
                 self._ask_for((at + kept) // GRANULE, -(-(at + most) // GRANULE))
@@ -261,7 +204,7 @@ class RemoteFile:
     def _ask_for(self, first: int, end: int) -> None:
         """Ask for the granules from `first` to `end`, without those at either side that are here."""
         with self._lock:
-            missing = [number for number in range(first, end) if number not in self._granules]
+            missing = [number for number in range(first, end) if not self._granules.holds(number)]
             if not missing:
                 return
             first, end = missing[0], missing[-1] + 1
@@ -271,8 +214,7 @@ class RemoteFile:
             end = min(max(end, first + self._at_once), -(-self.size // GRANULE))
             self._run_end = end
         start, stop = first * GRANULE, min(end * GRANULE, self.size)
-
-        self._keep(first, self._download(start, stop))
+        self._granules.keep(first, self._download(start, stop))
 
     def _download(self, start: int, stop: int) -> bytes:
         """Return the bytes from `start` to `stop`, or the file's end, asking until all came.
@@ -319,11 +261,11 @@ class RemoteFile:
             near = [each for each in self._streams if self._passes(each.position, offset)]
             if near:
                 return max(near, key=lambda each: each.position)
-            if not self._reads_all or (size < _LARGE and not self._passes(self._frontier, offset)):
+            if not self._reads_all or (size < _LARGE and not self._passes(self._granules.frontier, offset)):
                 return None
-            if offset // GRANULE in self._granules:
+            if self._granules.holds(offset // GRANULE):
                 raise _JustCame
-            start = self._frontier if self._passes(self._frontier, offset) else offset
+            start = self._granules.frontier if self._passes(self._granules.frontier, offset) else offset
             return self._new_stream(start)
 
     def _passes(self, position: int, offset: int) -> bool:
@@ -335,7 +277,7 @@ class RemoteFile:
         # For the sum, what lies between is read sooner or later: now, unless a content of it comes later anyway.
         return bool(
             (self.sha256 or self._is_kept)
-            and self._frontier - _GAP <= position <= self._frontier
+            and self._granules.frontier - _GAP <= position <= self._granules.frontier
             and not any(position <= at and at + size <= offset for at, size in self._later)
         )
 
@@ -345,6 +287,6 @@ class RemoteFile:
             self._streams.pop(0).stop()
         if self._blocks is not None:
             start -= start % self._blocks.block_size
-        stream = Stream(self._ranges, start, self._admit, self._patience(start), self._blocks)
+        stream = Stream(self._ranges, start, self._granules.admit, self._patience(start), self._blocks)
         self._streams.append(stream)
         return stream

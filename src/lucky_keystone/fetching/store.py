@@ -38,7 +38,7 @@ _DAMAGED = "damaged-"
 _FILE_MANAGERS = ("thumbs.db", "desktop.ini")
 
 
-class About(msgspec.Struct, frozen=True, kw_only=True):
+class ImageNote(msgspec.Struct, frozen=True, kw_only=True):
     """What is known of an image."""
 
     name: str
@@ -63,7 +63,7 @@ class StoredImage:
 
     sha256: str
     path: Path
-    about: About
+    about: ImageNote
 
     @property
     def is_believed(self) -> bool:
@@ -123,10 +123,10 @@ class Store:
             if path.is_file() and not path.is_symlink():
                 with path.open("rb") as stream:
                     sha256 = hashlib.file_digest(stream, "sha256").hexdigest()
-                self.take_in(path, sha256, About(name=name, size=path.stat().st_size))
+                self.take_in(path, sha256, ImageNote(name=name, size=path.stat().st_size))
         return path
 
-    def take_in(self, path: Path, sha256: str, about: About) -> StoredImage:
+    def take_in(self, path: Path, sha256: str, about: ImageNote) -> StoredImage:
         """Move a whole image, which has this sum, into the store. Raises DriveError."""
         place = self._place(sha256)
         with naming(str(self.folder), DriveError, advice=f"Name another folder with {places.IMAGES}."):
@@ -202,7 +202,7 @@ def _read(place: Path) -> StoredImage | None:
         return None
     try:
         with (place / _ABOUT).open("rb") as stream:
-            about = msgspec.json.decode(stream.read(_LARGEST_ABOUT), type=About)
+            about = msgspec.json.decode(stream.read(_LARGEST_ABOUT), type=ImageNote)
     except (OSError, msgspec.DecodeError, UnicodeDecodeError):
         about = None
     files = {path.name: path for path in _files(place)}
@@ -212,7 +212,7 @@ def _read(place: Path) -> StoredImage | None:
     if path is None:
         return None
     if about is None:
-        about = About(name=path.name, size=path.stat().st_size)
+        about = ImageNote(name=path.name, size=path.stat().st_size)
     about = msgspec.structs.replace(about, name=path.name, words=harmless(about.words))
     return StoredImage(place.name, path, about)
 
@@ -225,7 +225,7 @@ def _files(place: Path) -> Iterator[Path]:
                 yield path
 
 
-def _write(place: Path, about: About) -> None:
+def _write(place: Path, about: ImageNote) -> None:
     beside = place / f"{_ABOUT}.{os.getpid()}"
     try:
         beside.write_bytes(msgspec.json.format(msgspec.json.encode(about), indent=1))

@@ -22,7 +22,7 @@ from ..common.interrupts import HeldInterrupts
 from ..common.progress import Progress
 from ..content.extents import MIB
 from ..drives.medium import Medium
-from .journal import Entry, Journal, NoJournal, put_back, refuse_lost
+from .journal import Entry, MarksJournal, NoJournal, put_back, refuse_lost
 from .marks import CHUNK, Marker
 
 _NO_JOURNAL = NoJournal()
@@ -82,7 +82,7 @@ def probe_capacity(
     progress: Progress,
     *,
     written_below: int | None = None,
-    journal: Journal = _NO_JOURNAL,
+    journal: MarksJournal = _NO_JOURNAL,
 ) -> Capacity:
     """Judge by writing marks. Afterwards everything is as it was before, if the drive is honest.
 
@@ -120,7 +120,7 @@ class _Marked:
         marker: Marker,
         region: int,
         written_below: int | None,
-        journal: Journal,
+        journal: MarksJournal,
         interrupts: HeldInterrupts,
     ) -> None:
         self.medium, self.region = medium, region

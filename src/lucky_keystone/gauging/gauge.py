@@ -12,7 +12,7 @@ from ..common.progress import Progress
 from ..content.buffers import aligned_buffer
 from ..drives.medium import Medium
 from .capacity import Capacity, look_for_repetition, probe_capacity
-from .journal import Journal, NoJournal
+from .journal import MarksJournal, NoJournal
 from .marks import CHUNK, Marker
 from .rates import Rates, read_marks, read_rates, write_everything
 
@@ -36,7 +36,7 @@ class Gauged:
 
 
 def gauge(
-    medium: Medium, progress: Progress, mode: Mode = "read", *, whole: bool = False, journal: Journal | None = None
+    medium: Medium, progress: Progress, mode: Mode = "read", *, whole: bool = False, journal: MarksJournal | None = None
 ) -> Gauged:
     """Measure `medium`. Only 'read' writes nothing; 'marks' puts back what it overwrote, 'erase' loses everything.
 

@@ -32,7 +32,7 @@ _LISTED = 3
 
 
 @record(size=32)
-class JournalHeader(Record):
+class MarksHeader(Record):
     """First bytes of a journal, little endian."""
 
     magic: bytes = raw(0, 8, "LKEYJRN1", default=b"LKEYJRN1")
@@ -41,7 +41,7 @@ class JournalHeader(Record):
 
 
 @record(size=32)
-class JournalEntry(Record):
+class MarksEntry(Record):
     """In front of the bytes that were read from a place."""
 
     offset: int = u64(0, "bytes from the drive's start")
@@ -50,7 +50,7 @@ class JournalEntry(Record):
     digest: bytes = raw(16, 16, "front of the BLAKE3 of the bytes that follow")
 
 
-class Journal(Protocol):
+class MarksJournal(Protocol):
     """Keeps what is about to be overwritten."""
 
     def keep(self, nonce: bytes, entries: Sequence[Entry]) -> None:
@@ -84,9 +84,9 @@ class FileJournal:
             with self.path.open("ab") as stream:
                 if is_new:
                     give_to_user(self.path)
-                    stream.write(JournalHeader(nonce=nonce).pack())
+                    stream.write(MarksHeader(nonce=nonce).pack())
                 for offset, data in entries:
-                    stream.write(JournalEntry(offset=offset, size=len(data), digest=_digest(data)).pack())
+                    stream.write(MarksEntry(offset=offset, size=len(data), digest=_digest(data)).pack())
                     stream.write(data)
                 stream.flush()
                 os.fsync(stream.fileno())
@@ -100,18 +100,18 @@ class FileJournal:
         with naming(str(self.path), DriveError, advice="It holds what marks overwrote on a drive: make it readable."):
             data = self.path.read_bytes()
         entries: list[Entry] = []
-        at = JournalHeader.SIZE
+        at = MarksHeader.SIZE
         if len(data) < at or data[:8] != b"LKEYJRN1":
             return None
-        while at + JournalEntry.SIZE <= len(data):
-            head = JournalEntry.unpack(data, at)
-            at += JournalEntry.SIZE
+        while at + MarksEntry.SIZE <= len(data):
+            head = MarksEntry.unpack(data, at)
+            at += MarksEntry.SIZE
             old = data[at : at + head.size]
             if len(old) != head.size or _digest(old) != head.digest or len(old) % CHUNK:
                 break
             entries.append((head.offset, old))
             at += head.size
-        return Marker(JournalHeader.unpack(data).nonce), entries
+        return Marker(MarksHeader.unpack(data).nonce), entries
 
     def clear(self) -> None:
         with naming(str(self.path), DriveError, advice="Remove it by hand: everything in it is back on the drive."):
@@ -139,7 +139,7 @@ def put_back(medium: Medium, marker: Marker, entries: Sequence[Entry]) -> list[i
     return [place for place, old in touched if not _is_back(medium, marker, place, old)]
 
 
-def refuse_lost(failed: Sequence[int], journal: Journal) -> None:
+def refuse_lost(failed: Sequence[int], journal: MarksJournal) -> None:
     """Raise DriveError when something could not be put back, saying where it is kept."""
     if not failed:
         return

@@ -63,7 +63,7 @@ class Hive:
         """`what` names the hive in errors. Raises HiveError where it is none, or its bins are damaged."""
         self.data, self.what = data, what
         if len(data) < BASE_SIZE or data[:4] != b"regf":
-            raise HiveError(f"{what} is no registry hive.", advice="The file is damaged, or another one is meant.")
+            raise HiveError(f"{what} is not a registry hive.", advice="The file is damaged, or another one is meant.")
         self.base = BaseBlock.unpack(data)
         if self.base.checksum != checksum(data):
             raise self.fault(508, "the checksum of its base block is wrong")

@@ -9,14 +9,14 @@ from ..checking.check import examine_drive
 from ..common.errors import DriveError, UsageError
 from ..common.progress import Progress
 from ..drives.medium import Medium
-from .journal import Journal, JournalText, keep
+from .journal import JournalText, MendJournal, keep
 from .make import Mending
 from .steps import Step
 
 _AGAIN = "Run 'lucky-keystone mend' on the drive again: it puts back what was written, and begins from there."
 
 
-def carry_out(
+def write_steps(
     steps: Sequence[Step], medium: Medium, path: Path, text: JournalText, sector_size: int, progress: Progress
 ) -> tuple[int, list[str]]:
     """Write `steps` onto the drive, with the journal at `path`; return how many bytes were written, and what to say.
@@ -40,7 +40,7 @@ def carry_out(
     medium.forget_cache()
     _read_back(steps, medium, sector_size, progress)
     try:
-        Journal(path).mark("written")
+        MendJournal(path).mark("written")
     except (DriveError, UsageError) as error:  # the drive is as it is to be: the next mending finds that
         return done, [f"That it was completed could not be noted: {error.message}"]
     return done, []
@@ -53,7 +53,7 @@ def check_again(mending: Mending, medium: Medium, *, kept: bytes | None) -> None
     if [row.verdict for row in now.starts] != [row.verdict for row in meant.starts] or len(now.findings) != len(
         meant.findings
     ):
-        raise DriveError("Checked again, the drive is not what it was to become.", advice=_AGAIN)
+        raise DriveError("Verification failed: the drive does not match the planned result.", advice=_AGAIN)
 
 
 def _read_back(steps: Sequence[Step], medium: Medium, sector: int, progress: Progress) -> None:

@@ -43,7 +43,7 @@ State = Literal["not begun", "cut off", "written", "undone"]
 
 
 @record(size=64)
-class JournalHeader(Record):
+class MendJournalHeader(Record):
     """First bytes of a journal, little endian."""
 
     magic: bytes = raw(0, 8, "LKEYMND1", default=_MAGIC)
@@ -54,7 +54,7 @@ class JournalHeader(Record):
 
 
 @record(size=32)
-class JournalEntry(Record):
+class MendJournalEntry(Record):
     """In front of what was at a place; or a mark, whose digest begins with its name."""
 
     offset: int = u64(0, "byte of the drive")
@@ -99,7 +99,7 @@ def keep(
         with path.open("xb") as out:
             give_to_user(path)
             words = msgspec.json.encode(text)
-            out.write(JournalHeader(drive_size=drive.size, sector_size=sector, text_size=len(words)).pack())
+            out.write(MendJournalHeader(drive_size=drive.size, sector_size=sector, text_size=len(words)).pack())
             out.write(words)
             was: dict[int, bytes] = {}
             for step in steps:
@@ -125,7 +125,7 @@ def _before(drive: SizedReadable, offset: int, size: int, sector: int, was: dict
 
 def _write_entry(out: BinaryIO, offset: int, old: bytes, new: bytes, sector: int) -> None:
     is_zero = not any(old)
-    entry = JournalEntry(
+    entry = MendJournalEntry(
         offset=offset, size=len(old), flags=_ZEROS if is_zero else 0, digest=blake3(old).digest(length=16)
     )
     out.write(entry.pack())
@@ -143,7 +143,7 @@ def _sum(sector: bytes) -> bytes:
 
 
 def _write_mark(out: BinaryIO, name: bytes) -> None:
-    out.write(JournalEntry(offset=0, size=0, flags=_MARK, digest=name.ljust(16, b"\0")).pack())
+    out.write(MendJournalEntry(offset=0, size=0, flags=_MARK, digest=name.ljust(16, b"\0")).pack())
     out.flush()
     os.fsync(out.fileno())
 
@@ -151,21 +151,21 @@ def _write_mark(out: BinaryIO, name: bytes) -> None:
 # -- reading one -----------------------------------------------------------------------------------------------------
 
 
-class Journal:
+class MendJournal:
     """A journal that was kept."""
 
     def __init__(self, path: Path) -> None:
         """Raises UsageError where `path` is no journal of a mending, or a damaged one."""
         self.path = path
         self._refusal = UsageError(
-            f"{path} is no journal of a mending, or it is damaged.", advice="Name the file that 'mend' reported."
+            f"{path} is not a mend journal, or it is damaged.", advice="Name the file that 'mend' reported."
         )
         with naming(str(path), UsageError), path.open("rb") as stream:
             self._length = os.fstat(stream.fileno()).st_size
-            head = stream.read(JournalHeader.SIZE)
-            if len(head) < JournalHeader.SIZE or head[:8] != _MAGIC:
+            head = stream.read(MendJournalHeader.SIZE)
+            if len(head) < MendJournalHeader.SIZE or head[:8] != _MAGIC:
                 raise self._refusal
-            self.header = JournalHeader.unpack(head)
+            self.header = MendJournalHeader.unpack(head)
             if self.header.sector_size not in (512, 4096) or self.header.text_size > self._length:
                 raise self._refusal
             try:
@@ -181,10 +181,10 @@ class Journal:
         states: dict[bytes, State] = {_READY: "cut off", _WRITTEN: "written", _UNDONE: "undone"}
         at, sector = stream.tell(), self.header.sector_size
         whole = at
-        while at + JournalEntry.SIZE <= self._length:
+        while at + MendJournalEntry.SIZE <= self._length:
             stream.seek(at)
-            entry = JournalEntry.unpack(stream.read(JournalEntry.SIZE))
-            at += JournalEntry.SIZE
+            entry = MendJournalEntry.unpack(stream.read(MendJournalEntry.SIZE))
+            at += MendJournalEntry.SIZE
             if entry.flags & _MARK:
                 state = states.get(entry.digest.rstrip(b"\0"), state)
                 whole = at
@@ -211,8 +211,8 @@ class Journal:
         if not kept.place:
             return bytes(kept.size)
         with naming(str(self.path), UsageError), self.path.open("rb") as stream:
-            stream.seek(kept.place - JournalEntry.SIZE)
-            entry = JournalEntry.unpack(stream.read(JournalEntry.SIZE))
+            stream.seek(kept.place - MendJournalEntry.SIZE)
+            entry = MendJournalEntry.unpack(stream.read(MendJournalEntry.SIZE))
             data = stream.read(kept.size)
         if blake3(data).digest(length=16) != entry.digest:
             raise self._refusal
@@ -256,11 +256,11 @@ class Journal:
         return True
 
 
-def pending(folder: Path, prefix: str) -> Iterator[Journal]:
+def pending(folder: Path, prefix: str) -> Iterator[MendJournal]:
     """Yield the journals in a folder of mendings that were cut off; those that never began are removed."""
     for path in sorted(folder.glob(f"{prefix}*.mend")):
         try:
-            journal = Journal(path)
+            journal = MendJournal(path)
         except UsageError:
             continue
         if journal.state == "not begun":
@@ -275,7 +275,7 @@ def finished_before(folder: Path, moment: str) -> list[Path]:
     found: list[Path] = []
     for path in sorted(folder.glob("*.mend")):
         try:
-            journal = Journal(path)
+            journal = MendJournal(path)
         except UsageError:
             continue
         if journal.state in ("written", "undone") and journal.text.moment < moment:
@@ -286,7 +286,7 @@ def finished_before(folder: Path, moment: str) -> list[Path]:
 # -- the way back ----------------------------------------------------------------------------------------------------
 
 
-def refuse_changed(journal: Journal, medium: Medium) -> None:
+def refuse_changed(journal: MendJournal, medium: Medium) -> None:
     """Raise ProtectError where the drive is another one, or something else has written where the mending did."""
     if medium.size != journal.header.drive_size:
         raise ProtectError(
@@ -299,13 +299,13 @@ def refuse_changed(journal: Journal, medium: Medium) -> None:
     if strange:
         first = min(strange)
         raise ProtectError(
-            f"{len(strange):,} sectors, the first at byte {first:,}, hold neither what was there before the mending "
+            f"{len(strange):,} sectors, the first at byte {first:,}, hold neither what was there before the repair "
             "nor what it wrote: something else has changed the drive since.",
-            advice="Nothing was written. If the drive was mended again later, undo the later mending first.",
+            advice="Nothing was written. If the drive was mended again later, undo that first.",
         )
 
 
-def _strange(journal: Journal, medium: Medium, entries: Iterable[Kept], among: set[int] | None) -> set[int]:
+def _strange(journal: MendJournal, medium: Medium, entries: Iterable[Kept], among: set[int] | None) -> set[int]:
     """Return sectors (bytes of the drive) that do not fit one of their entries; of those in `among`, that fit none."""
     sector = journal.header.sector_size
     strange: set[int] = set() if among is None else set(among)
@@ -322,7 +322,7 @@ def _strange(journal: Journal, medium: Medium, entries: Iterable[Kept], among: s
     return strange
 
 
-def put_back(journal: Journal, medium: Medium, progress: Progress) -> int:
+def put_back(journal: MendJournal, medium: Medium, progress: Progress) -> int:
     """Bring back every byte that a mending replaced, the last first; return how many bytes were written.
 
     Raises ProtectError where something else has changed the drive since, DriveError where the drive does not take it.

@@ -179,7 +179,7 @@ class _Maker:
             return NotMended(finding, known.why, known.advice)
         if is_plain(now.walked):
             return NotMended(finding, "there is nothing on it to start", finding.advice)
-        return NotMended(finding, "what keeps it from starting is not known to this program", finding.advice)
+        return NotMended(finding, "the cause is unknown", finding.advice)
 
 
 def is_to_be_mended(finding: Finding) -> bool:

@@ -2,21 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-
 from ..checking.codes import Code
 from ..checking.report import Finding
 from . import files, tables
 from .remedy import FILE_SYSTEM_CHECK, Case, NotMended, Outcome
 from .volumes.menders import MENDERS
 
-_CHECKERS: Mapping[str, str] = {
-    "FAT12/16": "Run 'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it, then mend again.",
-    "FAT32": "Run 'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it, then mend again.",
-    "NTFS": "Run 'chkdsk /f' on it in Windows, then mend again.",
-    "exFAT": "Run 'fsck.exfat' (Linux), 'chkdsk /f' (Windows) or First Aid (Mac) on it, then mend again.",
-    "HFS+": "Run First Aid on it on a Mac, then mend again.",
-}
 _OF_FILE_SYSTEMS = (
     Code.VOLUME_ENTRIES,
     Code.VOLUME_LOST_CLUSTERS,
@@ -48,8 +39,8 @@ def remedy_for(case: Case, finding: Finding) -> Outcome:
     """Return what can be done about a finding."""
     if finding.code in _OF_FILE_SYSTEMS:
         found = case.volume(finding.place.volume)
-        shown = found.kind.shown if found else "FAT32"
-        return NotMended(finding, FILE_SYSTEM_CHECK, _CHECKERS.get(shown, finding.advice))
+        advice = f"Run {found.kind.checked_with}, then mend again." if found else finding.advice
+        return NotMended(finding, FILE_SYSTEM_CHECK, advice)
     if finding.code in tables.RULES:
         return tables.RULES[finding.code](case, finding)
     if finding.code in files.RULES:

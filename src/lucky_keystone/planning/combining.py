@@ -8,28 +8,15 @@ from dataclasses import replace
 import msgspec
 
 from ..common.errors import UsageError
-from ..families.choices import Choices
+from ..families.choices import FIELDS, Choices
 from ..families.families import family_for, known_family
-from ..families.family import Decision, DriveShape, DriveWish, VolumeWish
+from ..families.family import Decision, DriveShape, DriveWish, Family, VolumeWish
 from ..sources.source import Source
 from ..starting.bootable import BootVolume, JoinedDrive
 from ..tables.partition import Use
 from ..tables.styles import STYLES
 
-_OWN = (
-    "label",
-    "cluster",
-    "part_size",
-    "file_system",
-    "firmware",
-    "identity",
-    "use",
-    "waive",
-    "ask_edition",
-    "loader_signing",
-    "edition",
-    "internal_disks",
-)
+_OWN = tuple(name for name, choice in FIELDS.items() if not choice.is_shared)
 """Choices that are the first source's alone."""
 _PREFERRED = ("gpt", "mbr")
 _SAID_ONCE = ("table", "identity")
@@ -37,9 +24,14 @@ _SAID_ONCE = ("table", "identity")
 
 def wish_of(source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
     """Return what a source wishes of a drive, together with the further ones on it. Raises as `combined` does."""
-    return (
-        combined(source, choices, drive) if source.further else family_for(source, choices).wish(source, choices, drive)
-    )
+    if source.further:
+        return combined(source, choices, drive)
+    return _wish(family_for(source, choices), source, choices, drive)
+
+
+def _wish(family: Family, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
+    family.takes.refuse_others(choices)
+    return family.wish(source, choices, drive)
 
 
 def combined(source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
@@ -61,7 +53,7 @@ def combined(source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
     for table in tables:
         try:
             wishes = [
-                known_family(each).wish(each, _choices_of(number, choices, table), shared)
+                _wish(known_family(each), each, _choices_of(number, choices, table), shared)
                 for number, each in enumerate((source, *source.further))
             ]
         except UsageError as error:

@@ -23,7 +23,7 @@ from matplotlib.textpath import TextPath
 from ..common.errors import UsageError
 from ..common.outputs import MAKER, NOTHING_ELSE, OutputKind, Replacing, write_output
 from ..common.units import shown_size
-from ..drawing.areas import Block
+from ..drawing.areas import DrawnBlock
 from ..drawing.looks import SIGNS, look_of
 from .plan import Plan
 from .sketch import Sketch, Start, sketch
@@ -51,7 +51,7 @@ def draw_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> No
     """
     ending = path.suffix.lower()
     if ending not in (".png", ".svg"):
-        raise UsageError(f"{path.name}: figures are drawn as .png or .svg.", advice="Choose one of the two endings.")
+        raise UsageError(f"{path.name}: figures are drawn as .png or .svg.", advice="Use one of these extensions.")
     stream = io.BytesIO()
     with rc_context(_SETTINGS):
         figure = drawn(sketch(plan))
@@ -133,7 +133,7 @@ class _Page:
             words = words[:-1]
         return words.rstrip(" ,;:(") + " …"
 
-    def bar(self, blocks: Sequence[Block], size: int, looks: Sequence[tuple[str, str]]) -> None:
+    def bar(self, blocks: Sequence[DrawnBlock], size: int, looks: Sequence[tuple[str, str]]) -> None:
         """Draw `blocks` to scale with their numbers below, however narrow they are and however many."""
         scale, height = (_RIGHT - _LEFT) / size, 40
         self.axes.add_patch(
@@ -180,7 +180,7 @@ def _measured(words: str, size: float, font: FontProperties) -> float:
     return float(TextPath((0, 0), words, size=size, prop=font).get_extents().width) * _DPI / 72 + 2
 
 
-def _volumes(page: _Page, blocks: Sequence[Block]) -> None:
+def _volumes(page: _Page, blocks: Sequence[DrawnBlock]) -> None:
     shown = blocks if len(blocks) <= _ROWS else blocks[: _ROWS - 1]
     for block in shown:
         top = page.y
@@ -197,7 +197,7 @@ def _volumes(page: _Page, blocks: Sequence[Block]) -> None:
     page.y += 10
 
 
-def _legend(page: _Page, parts: Sequence[Block]) -> None:
+def _legend(page: _Page, parts: Sequence[DrawnBlock]) -> None:
     rows, top = (len(parts) + 1) // 2, page.y
     for number, (part, colour) in enumerate(zip(parts, _PARTS, strict=False)):
         x = _LEFT + number // rows * 600

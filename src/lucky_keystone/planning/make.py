@@ -56,7 +56,7 @@ def make_plan(
         )
     for asked, given in (("--drivers", source.drivers), ("--answer-file", source.answer_file)):
         if given and asked not in family.read_beside:
-            raise UsageError(f"{asked}: nothing on a drive of this kind reads that.", advice="Leave it out.")
+            raise UsageError(f"{asked}: it has no effect on this kind of drive.", advice="Leave it out.")
     open_choices = proposed(source, choices, drive, machines, is_update=bool(standing))
     choices, wish, earlier = open_choices.choices, open_choices.wish, {**earlier, **open_choices.earlier}
     identity = choices.identity if choices.identity is not None else drive.name

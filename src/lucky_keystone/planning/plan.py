@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ..content.tree import Folder
 from ..drawing.areas import Area
 from ..families.choices import Choices
-from ..families.family import Decision, DriveShape, SplitImage, VolumeWish, WholeImage
+from ..families.family import Decision, DriveBytes, DriveShape, SplitImage, VolumeWish
 from ..sources.source import Source
 from ..starting.bootable import Bootable
 from ..starting.outlook import Outlook
@@ -47,7 +47,7 @@ class Plan:
     splits: tuple[SplitImage, ...]
     volumes: tuple[FittedVolume, ...]
     """In the order they lie on the drive."""
-    image: WholeImage | None
+    image: DriveBytes | None
     """What makes the drive as it is, instead of volumes."""
     manifest_offset: int | None
     """Where the manifest begins; None when the drive has no room for it, and it is kept on this computer."""

@@ -17,18 +17,15 @@ from ..common.errors import UsageError
 from ..common.nearest import did_you_mean
 from ..common.settings import read_settings, unknown_key
 from ..common.units import parse_size
-from ..families.choices import CHOICE_NAMES, Choices, given
+from ..families.choices import CHOICE_NAMES, FIELDS, Choices, given
 from ..families.family import Earlier
 
 FORMAT = 1
 """Environment variable: another file."""
 PRESET = "LUCKY_KEYSTONE_PRESET"
 """Environment variable: the preset that is used when none is named."""
-_SIZES = ("cluster", "part_size")
 _FILES = ("machine", "trust", "revoked")
-_NOT_OF_A_SHOP = ("identity", "as_is", "edition")
-"""Choices for one drive or source alone."""
-_KEYS = ("about", *_FILES, *(name for name in CHOICE_NAMES if name not in _NOT_OF_A_SHOP))
+_KEYS = ("about", *_FILES, *(name for name, choice in FIELDS.items() if choice.is_of_a_shop))
 
 
 @dataclass(frozen=True)
@@ -64,7 +61,7 @@ def read_presets(path: Path) -> Mapping[str, Preset]:
     for key in document:
         raise unknown_key(path, text, key, ("presets", "preset"), "Known are: presets, preset.")
     if not isinstance(tables, dict) or not all(isinstance(each, dict) for each in tables.values()):
-        raise UsageError(f"{path}: 'preset' is no table of presets.", advice="Write [preset.NAME] above each.")
+        raise UsageError(f"{path}: 'preset' is not a table of presets.", advice="Write [preset.NAME] above each.")
     return {name: _preset(path, text, name, table) for name, table in tables.items()}
 
 
@@ -73,7 +70,8 @@ def _preset(path: Path, text: str, name: str, table: dict[str, Any]) -> Preset:
         if key not in _KEYS:
             raise unknown_key(path, text, f"preset.{name}.{key}", _KEYS, f"Known are: {', '.join(_KEYS)}.")
     values = {key: value for key, value in table.items() if key in CHOICE_NAMES}
-    values |= {key: parse_size(values[key]) for key in _SIZES if isinstance(values.get(key), str)}
+    sizes = {key: value for key, value in values.items() if FIELDS[key].is_size and isinstance(value, str)}
+    values |= {key: parse_size(value) for key, value in sizes.items()}
     try:
         choices = msgspec.convert(values, Choices, strict=True)
         about = msgspec.convert(table.get("about", ""), str, strict=True)

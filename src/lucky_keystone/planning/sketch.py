@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from ..common.units import exact_size, shown_size, sold_size
-from ..drawing.areas import Area, Block, Part
+from ..drawing.areas import Area, DrawnBlock, Part
 from ..starting.outlook import Verdict, without_repeats
 from ..tables.styles import STYLES
 from .plan import FittedVolume, Plan
@@ -45,9 +45,9 @@ class Sketch:
     title: str
     subtitle: str
     size: int
-    blocks: tuple[Block, ...]
+    blocks: tuple[DrawnBlock, ...]
     """The whole drive: its partitions, and what lies outside them where it is worth a row."""
-    beginning: tuple[Block, ...]
+    beginning: tuple[DrawnBlock, ...]
     """The parts in front of the files that are worth a name."""
     beginning_size: int
     """Bytes that the beginning is drawn to; 0 where there is none."""
@@ -74,14 +74,14 @@ def sketch(plan: Plan) -> Sketch:
     )
 
 
-def _blocks(plan: Plan) -> Iterator[Block]:
+def _blocks(plan: Plan) -> Iterator[DrawnBlock]:
     if plan.image is not None:
         image = [area for area in plan.areas if area.part in (Part.SEAL, Part.IMAGE)]
         taken = sum(area.size for area in image)
-        yield Block("1", "image", "the image, byte for byte", 0, taken, taken, "its partitions are its own")
+        yield DrawnBlock("1", "image", "the image, byte for byte", 0, taken, taken, "its partitions are its own")
     for number, volume in enumerate(plan.volumes, 1):
         planned = volume.planned
-        yield Block(
+        yield DrawnBlock(
             str(number),
             planned.kind.shown,
             f"{planned.kind.shown} '{planned.label}'",
@@ -92,7 +92,7 @@ def _blocks(plan: Plan) -> Iterator[Block]:
         )
     for area in plan.areas:
         if area.part is Part.UNUSED and area.size > (plan.drive.size or 1) // 100:
-            yield Block("", "", area.part.value, area.offset, area.size, 0, area.note)
+            yield DrawnBlock("", "", area.part.value, area.offset, area.size, 0, area.note)
 
 
 def _note(plan: Plan, volume: FittedVolume) -> str:
@@ -101,7 +101,7 @@ def _note(plan: Plan, volume: FittedVolume) -> str:
     return f"{mark}{style.shown_use(wish.use)}"
 
 
-def _beginning(plan: Plan) -> tuple[tuple[Block, ...], int]:
+def _beginning(plan: Plan) -> tuple[tuple[DrawnBlock, ...], int]:
     """The parts in front of the files: too thin to be seen on the whole drive."""
     if plan.image is not None:
         return (), 0
@@ -112,5 +112,5 @@ def _beginning(plan: Plan) -> tuple[tuple[Block, ...], int]:
     return tuple(_part(area, next(letters)) for area in named), end + max((end - named[0].offset) // 12, 1)
 
 
-def _part(area: Area, letter: str) -> Block:
-    return Block(letter, "", area.name, area.offset, area.size, area.size, _MEANINGS[area.part][0])
+def _part(area: Area, letter: str) -> DrawnBlock:
+    return DrawnBlock(letter, "", area.name, area.offset, area.size, area.size, _MEANINGS[area.part][0])

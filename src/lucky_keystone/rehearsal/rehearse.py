@@ -32,7 +32,7 @@ def rehearse_bios(drive: SizedReadable, sector_size: int) -> Rehearsal:
     Raises UsageError when the processor emulation is not installed.
     """
     try:
-        from ..boot.machine import BootCodeFailed, Machine
+        from ..boot.machine import BootCodeFailed, EmulatedMachine
     except ImportError as error:
         raise UsageError(
             "The processor emulation for rehearsals is not installed.",
@@ -46,7 +46,7 @@ def rehearse_bios(drive: SizedReadable, sector_size: int) -> Rehearsal:
         return Rehearsal(
             False, ("Sector 0 has no AA55h at its end.",), "Firmware does not regard the drive as bootable.", 0
         )
-    machine = Machine(drive)
+    machine = EmulatedMachine(drive)
     try:
         machine.start()
         failure = ""

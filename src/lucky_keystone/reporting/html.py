@@ -7,7 +7,7 @@ from html import escape
 
 from ..common.outputs import MAKER
 from ..common.units import shown_size
-from ..drawing.areas import Block
+from ..drawing.areas import DrawnBlock
 from ..drawing.looks import SIGNS, look_of
 from .page import Facts, Page, Picture, Section, Verdicts, Words
 
@@ -146,7 +146,7 @@ def _picture(picture: Picture) -> Iterator[str]:
     yield "</table>"
 
 
-def room_of(block: Block) -> str:
+def room_of(block: DrawnBlock) -> str:
     """Return the size of a block in words, with what is free of it."""
     free = block.size - block.used
     words = shown_size(block.size) + (f", {shown_size(free)} free" if block.used and free else "")

@@ -9,7 +9,7 @@ from datetime import datetime
 from ..checking.check import Examined
 from ..checking.report import Finding
 from ..common.units import counted, exact_size, shown_rates, shown_size, sold_size
-from ..drawing.areas import Block
+from ..drawing.areas import DrawnBlock
 from ..machine.outlook import MachineOutlook
 from ..shop.built import KeptBuild
 from ..shop.log import LogEntry
@@ -38,7 +38,7 @@ class Picture:
 
     heading: str
     size: int
-    blocks: tuple[Block, ...]
+    blocks: tuple[DrawnBlock, ...]
 
 
 @dataclass(frozen=True)
@@ -122,7 +122,7 @@ def page_of(
     if history:
         sections.append(Facts("What was done to it", tuple(_history(history))))
     if worse:
-        sections.append(Words("Becoming worse", tuple(f"{each.what}. {each.advice}" for each in worse)))
+        sections.append(Words("Getting worse", tuple(f"{each.what}. {each.advice}" for each in worse)))
     return Page(
         title=f"{subject.name}{f': {label}' if label else ''}",
         subtitle="; ".join(filter(None, (hardware, size))),
@@ -177,7 +177,7 @@ def _source(subject: Subject, seen: Examined, built: KeptBuild | None) -> Iterat
         yield "Added", ", ".join(seen.manifest.about.laid_over)
 
 
-def _blocks(seen: Examined, size: int) -> Iterator[Block]:
+def _blocks(seen: Examined, size: int) -> Iterator[DrawnBlock]:
     volumes = {volume.offset: volume for volume in seen.report.volumes}
     end = 0
     for number, each in enumerate(seen.partitions, 1):
@@ -186,14 +186,14 @@ def _blocks(seen: Examined, size: int) -> Iterator[Block]:
         kind = volume.file_system if volume is not None else ""
         name = f"{kind} '{volume.label}'" if volume is not None else f"partition, {each.type_shown}"
         used = length - volume.free if volume is not None else length
-        yield Block(str(number), kind, name, start, length, max(used, 0), "active" if each.active else "")
+        yield DrawnBlock(str(number), kind, name, start, length, max(used, 0), "active" if each.active else "")
         end = max(end, start + length)
     image_size = seen.manifest.about.image_size if seen.manifest is not None else 0
     if not seen.partitions and image_size:
-        yield Block("1", "image", "image, byte for byte", 0, image_size, image_size, "")
+        yield DrawnBlock("1", "image", "image, byte for byte", 0, image_size, image_size, "")
         end = image_size
     if size - end > size // 100:
-        yield Block("", "", "unused", end, size - end, 0, "")
+        yield DrawnBlock("", "", "unused", end, size - end, 0, "")
 
 
 def _outlooks(rows: Sequence[Outlook]) -> Iterator[tuple[str, Verdict, str]]:

@@ -128,13 +128,13 @@ def measured(tag: str, serial: str) -> tuple[int, int]:
 
 
 def older_than(before: str) -> int:
-    """Return how many entries there are of before a date or moment."""
+    """Return how many entries there are from before a date or moment."""
     moment, query = moment_of(before), "SELECT COUNT(*) FROM work WHERE moment < ?"
     return in_record(lambda record: int(record.execute(query, (moment,)).fetchone()[0]), 0, make=False)
 
 
 def prune(before: str) -> int:
-    """Remove the entries of before a date or moment, and what is kept of builds; return how many entries there were.
+    """Remove the entries from before a date or moment, and what is kept of builds; return how many entries there were.
 
     Manifests that are kept here stay.
     """

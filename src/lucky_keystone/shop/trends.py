@@ -27,7 +27,7 @@ Kind = Literal["reading", "writing", "failures", "retries"]
 
 @dataclass(frozen=True)
 class Trend:
-    """Something about a drive that becomes worse."""
+    """Something about a drive that gets worse."""
 
     tag: str
     serial: str
@@ -37,7 +37,7 @@ class Trend:
 
 
 def trends(entries: Iterable[LogEntry]) -> tuple[Trend, ...]:
-    """Return what becomes worse, drive by drive. Image files are no drives, so nothing is said of them."""
+    """Return what gets worse, drive by drive. Image files are no drives, so nothing is said of them."""
     drives: dict[tuple[str, str], list[LogEntry]] = {}
     for entry in entries:
         if entry.model or entry.serial:
@@ -78,7 +78,7 @@ def _failing(entries: Sequence[LogEntry]) -> Trend | None:
         return None
     last = failed[-1]
     why = f" ({last.detail.rstrip('.')})" if last.detail else ""
-    what = f"{len(failed)} of its last {len(lately)} pieces of work ended badly, the last on {last.moment[:10]}{why}"
+    what = f"{len(failed)} of its last {len(lately)} jobs failed, the last on {last.moment[:10]}{why}"
     advice = f"'lucky-keystone gauge {last.tag} --erase' measures all of it; replace it if it fails again."
     return Trend(last.tag, last.serial, "failures", what, advice)
 

@@ -49,12 +49,9 @@ def read_cpio(file: RangedFile, name: str) -> Folder:
             raise fault(f"'{path[:80]}' is not a valid path")
         if not parts:
             continue
-        folder = top
-        for part in parts[:-1]:
-            below = folder.entries.setdefault(part, Folder(part))
-            if not isinstance(below, Folder):
-                raise fault(f"'{path[:80]}' is both a file and a folder")
-            folder = below
+        folder = top.made_folder(parts[:-1])
+        if folder is None:
+            raise fault(f"'{path[:80]}' is both a file and a folder")
         is_link = stat.S_ISLNK(mode)
         moment, facts = _moment(modified), UnixFacts(mode=None if is_link else stat.S_IMODE(mode), is_link=is_link)
         if stat.S_ISDIR(mode):

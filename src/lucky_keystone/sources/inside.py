@@ -9,9 +9,10 @@ from ..content.contents import SizedReadable
 from ..tables.apm import read_apm
 from ..tables.table import read_table
 from ..volumes.kinds import kind_at
+from ..volumes.known import KnownVolume, known_volume
 
-_APFS_MAGIC = b"NXSB"
-_APFS_MAGIC_AT = 32
+_SMALLEST = 4096
+"""Bytes of a volume."""
 
 
 @dataclass(frozen=True)
@@ -19,15 +20,17 @@ class InsideVolume:
     """A volume in an image. Bytes."""
 
     kind: str
-    """The name of a kind of volume, 'apfs', or '' of what is not known."""
+    """The name of a kind of volume that is read, '' of one that is not."""
     offset: int
     size: int
+    known: KnownVolume | None = None
+    """What it is when it is not read."""
 
 
 def volumes_in(image: SizedReadable) -> tuple[InsideVolume, ...]:
     """Return the volumes of an image, in their order. Raises a KeystoneError where it cannot be read."""
-    if kind := _kind(image, 0, image.size):
-        return (InsideVolume(kind, 0, image.size),)
+    if (whole := _volume(image, 0, image.size)) is not None:
+        return (whole,)
     places = [(partition.offset, partition.size) for partition in read_apm(image)]
     for sector in SECTOR_SIZES if not places else ():
         table = read_table(image, sector, primary_only=True)
@@ -38,15 +41,15 @@ def volumes_in(image: SizedReadable) -> tuple[InsideVolume, ...]:
     found: list[InsideVolume] = []
     for offset, size in places:
         room = min(size, image.size - offset)
-        if offset > 0 and room > 0 and (kind := _kind(image, offset, room)):
-            found.append(InsideVolume(kind, offset, room))
+        if offset > 0 and room > 0 and (volume := _volume(image, offset, room)) is not None:
+            found.append(volume)
     return tuple(found)
 
 
-def _kind(image: SizedReadable, offset: int, size: int) -> str:
-    if size < 4096:
-        return ""
-    if image.read_at(offset + _APFS_MAGIC_AT, 4) == _APFS_MAGIC:
-        return "apfs"
-    kind = kind_at(image, offset, size)
-    return kind.name if kind is not None else ""
+def _volume(image: SizedReadable, offset: int, size: int) -> InsideVolume | None:
+    if size < _SMALLEST:
+        return None
+    if (kind := kind_at(image, offset, size)) is not None:
+        return InsideVolume(kind.name, offset, size)
+    known = known_volume(image, offset, size)
+    return InsideVolume("", offset, size, known) if known is not None and known.instead else None

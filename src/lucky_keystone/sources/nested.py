@@ -43,8 +43,9 @@ def open_image(content: SizedReadable, name: str) -> OpenedImage:
             raise SourceError(
                 f"{name} is cut or damaged: {cut}{error.message[0].lower()}{error.message[1:]}", advice=_AGAIN
             ) from error
-    if any(volume.kind == "apfs" for volume in volumes):
-        return OpenedImage(name, disk, None, "its volume is APFS, which is not supported")
+    unread = next((volume.known for volume in volumes if volume.known is not None), None)
+    if unread is not None:
+        return OpenedImage(name, disk, None, f"its volume is {unread.shown}, which is not supported")
     if not volumes and not isinstance(disk, DiskImage):
         raise SourceError(
             f"{name} is not a disk image: it has neither a trailer nor a known volume.",

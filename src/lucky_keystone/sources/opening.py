@@ -18,6 +18,7 @@ from ..content.ranges import FileRange, RangedFile
 from ..content.source_file import SourceFile
 from ..content.tree import File, Folder
 from ..fetching.link import Link, Place, is_foreign_part
+from ..fetching.part import UNFINISHED
 from ..fetching.remote import RemoteFile, Terms
 from ..fetching.store import Store
 from ..volumes.hfsplus.kind import HFSPLUS
@@ -39,7 +40,6 @@ from .xar import is_xar
 from .zip_archive import ZipArchive
 
 _SMALLEST = 512
-_UNFINISHED = ".unfinished"
 _ADDRESS = re.compile(r"([a-z]{3,6}):/+(.*)", re.IGNORECASE | re.DOTALL)
 _IN_APP = re.compile(r"^[^/]+\.app/Contents/")
 _SLACK = 1 << 20
@@ -137,7 +137,7 @@ def _open_file(path: Path, progress: Progress) -> Source:
         if not stored.is_believed:
             store.verify(stored, progress)
         store.used(stored)
-    if path.name.endswith(_UNFINISHED):
+    if path.name.endswith(UNFINISHED):
         from ..fetching.part import refuse_unfinished  # what fetches takes its time to load
 
         refuse_unfinished(path)
@@ -248,12 +248,12 @@ def _disk_image(path: Place, image: RangedFile) -> Source | None:
     whole = FileRange(inner, 0, inner.size)
     volumes = volumes_in(whole)
     readable = next((volume for volume in volumes if volume.kind == HFSPLUS.name), None)
-    if any(volume.kind not in (HFSPLUS.name, "apfs") for volume in volumes):
+    if any(volume.kind not in (HFSPLUS.name, "") for volume in volumes):
         readable = None  # a whole disk, with a volume for firmware: it is written as it is
     if readable is None and form == "image":
         return None
     if readable is None:
-        _refuse_apfs(path, volumes)
+        _refuse_unread(path, volumes)
         return Source(path, form, "", Source.NO_FILES, image=whole)
     volume = ImageVolume(inner, readable.offset, readable.size)
     root = volume.tree()
@@ -265,12 +265,12 @@ def _disk_image(path: Place, image: RangedFile) -> Source | None:
     return Source(path, f"{form}, HFS+", volume.label, root, image=whole)
 
 
-def _refuse_apfs(path: Place, volumes: Sequence[InsideVolume]) -> None:
-    """Refuse an image whose volumes are APFS alone."""
-    if volumes and all(volume.kind == "apfs" for volume in volumes):
+def _refuse_unread(path: Place, volumes: Sequence[InsideVolume]) -> None:
+    """Refuse an image that has no other volumes than such as are known and not read."""
+    unread = [volume.known for volume in volumes if volume.known is not None]
+    if unread and len(unread) == len(volumes):
         raise SourceError(
-            f"{path} holds an APFS volume, which is not supported.",
-            advice="Open it on a Mac, and copy the installer app out of it onto a stick or into a zip file.",
+            f"{path} holds a volume of {unread[0].shown}, which is not supported.", advice=unread[0].instead
         )
 
 

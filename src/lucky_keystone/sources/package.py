@@ -87,12 +87,9 @@ def _apps(tree: Folder) -> Iterator[Folder]:
 
 def _with_images(app: Folder, archive: XarArchive, images: list[str]) -> Folder:
     """Put the package's disk images into the app's SharedSupport, beside what is there."""
-    here = app
-    for part in _SUPPORT:
-        below = here.entries.setdefault(part, Folder(part, app.modified, special=_mode(0o755)))
-        if not isinstance(below, Folder):
-            raise SourceError(f"{app.name}: {part} is a file.", advice="Download the package again.")
-        here = below
+    here = app.made_folder(_SUPPORT, _mode(0o755))
+    if here is None:
+        raise SourceError(f"{app.name}: {'/'.join(_SUPPORT)} is not a folder.", advice="Download the package again.")
     for path in images:
         content, name = archive.member(path), path.rpartition("/")[2]
         assert content is not None

@@ -6,6 +6,8 @@ import re
 from dataclasses import dataclass
 
 from ..content.blank import is_blank
+from ..volumes.known import DISC, known_at
+from ..wim.records import MAGIC
 from .source import Source
 
 _HEAD = 64 << 10
@@ -31,7 +33,7 @@ _MAGICS: tuple[tuple[int, bytes, Strange], ...] = (
     (257, b"ustar", Strange("is a tar archive", _UNPACK)),
     (
         0,
-        b"MSWIM\0\0\0",
+        MAGIC,
         Strange(
             "is an install image on its own, without the setup environment that starts from a drive",
             "Use the installer's disc image, or the folder with all of its files. To have a Windows that runs from the "
@@ -63,6 +65,8 @@ def describe_strange(source: Source) -> Strange | None:
     for offset, magic, strange in _MAGICS:
         if head[offset : offset + len(magic)] == magic:
             return strange
+    if (known := known_at(image, 0, image.size)) and known != DISC:
+        return Strange(f"is a volume ({known}) and no installer", "Use an installer's image.")
     unfinished = _UNFINISHED_NAMES.search(source.path.name)
     if unfinished is not None:
         return Strange(

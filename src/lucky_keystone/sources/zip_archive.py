@@ -26,7 +26,6 @@ _LOCAL_HEADER = struct.Struct("<4s5H3I2H")  # APPNOTE 6.3.10, 4.3.7
 _LOCAL_MAGIC = b"PK\3\4"
 _MADE_ON_UNIX = 3
 _MOST_MEMBERS = 1_000_000
-_MOST_READ = 512 << 20  # bytes of directory
 _ENCRYPTED = 1
 _ODD = (
     zipfile.BadZipFile,
@@ -124,12 +123,9 @@ class ZipArchive:
             parts = info.filename.rstrip("/").split("/")
             if any(part in ("", ".", "..") for part in parts) or len(parts) > MOST_DEPTH:
                 raise SourceError(f"{self._name}: '{info.filename[:100]}' is not a valid path.")
-            folder = top
-            for part in parts[:-1]:
-                below = folder.entries.setdefault(part, Folder(part))
-                if not isinstance(below, Folder):
-                    raise SourceError(f"{self._name}: '{info.filename[:100]}' is both a file and a folder.")
-                folder = below
+            folder = top.made_folder(parts[:-1])
+            if folder is None:
+                raise SourceError(f"{self._name}: '{info.filename[:100]}' is both a file and a folder.")
             self._add(folder, parts[-1], info)
         return top
 

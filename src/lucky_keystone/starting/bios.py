@@ -11,6 +11,8 @@ from .release import is_before_secure_boot, older_release, setup_build
 from .stores import starts_system, store_fault
 from .trust import Machine
 
+SECTOR_SIZE = 512
+"""Bytes of the only sectors that BIOS firmware reads."""
 MOST_LOADER = 0x9FC00 - 0x20000
 """Bytes between 2000:0000, where BOOTMGR is loaded, and the firmware's data at the top of low memory."""
 LOADER = "bootmgr"
@@ -32,8 +34,8 @@ def loader_fits(size: int) -> bool:
 
 
 def _verdict(drive: Bootable) -> tuple[Verdict, str]:
-    if drive.sector_size != 512:
-        return "will not start", "BIOS firmware reads drives in sectors of 512 bytes only"
+    if drive.sector_size != SECTOR_SIZE:
+        return "will not start", f"BIOS firmware reads drives in sectors of {SECTOR_SIZE} bytes only"
     if drive.record == "none" and drive.table != "none":
         return "will not start", "sector 0 has no boot code"
     if drive.record == "other" and drive.table != "none":

@@ -16,10 +16,10 @@ from ..boot.records import mbr_code
 from ..common.errors import KeystoneError, TooFarInside
 from ..content.contents import NO_BYTES, SizedReadable, seekable
 from ..content.tree import File, Folder
-from ..hive.store import PartitionName
 from ..tables.table import Partition, Table
 from ..volumes.kind import VolumeKind
 from ..volumes.volume import Entry, FileOnVolume, Volume
+from .boot_store import PartitionName
 from .foreign import OURS, Does, Judged, judge_record, judge_volume_code
 
 _CODE_FROM = 0x3E

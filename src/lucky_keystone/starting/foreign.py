@@ -19,7 +19,7 @@ from ..tables.table import Partition
 from ..volumes.volume import Volume
 
 if TYPE_CHECKING:
-    from ..boot.machine import Machine as SimulatedPc
+    from ..boot.machine import EmulatedMachine
 
 _Geometry = tuple[int, int]
 _SECTOR, _ENTRIES = 512, 446
@@ -113,23 +113,23 @@ class _Marked:
 def _judge(
     drive: SizedReadable,
     geometry: _Geometry,
-    start: Callable[[SimulatedPc], object],
-    is_start: Callable[[SimulatedPc], bool],
-    was_near: Callable[[SimulatedPc], bool],
+    start: Callable[[EmulatedMachine], object],
+    is_start: Callable[[EmulatedMachine], bool],
+    was_near: Callable[[EmulatedMachine], bool],
 ) -> Judged:
     """Run code on a drive; where it counts by cylinders, by the volume's own geometry as well as by the usual one.
 
     Code that has read what it is to start, and gives up then, may do better on a real machine: that is not known.
     """
     try:
-        from ..boot.machine import BootCodeFailed, Machine
+        from ..boot.machine import BootCodeFailed, EmulatedMachine
     except ImportError:
         return Judged(Does.NOT_KNOWN, NO_EMULATION)
     judged = OURS
     for heads, track in dict.fromkeys(((HEADS, SECTORS_PER_TRACK), geometry)):
         if not (0 < heads <= _MOST_HEADS and 0 < track <= _MOST_TRACK):
             continue
-        machine = Machine(drive, heads=heads, track=track, keys=_KEYS)
+        machine = EmulatedMachine(drive, heads=heads, track=track, keys=_KEYS)
         machine.most_calls, machine.most_instructions = _MOST_CALLS, _MOST_INSTRUCTIONS
         try:
             start(machine)
@@ -143,7 +143,7 @@ def _judge(
     return judged
 
 
-def _has_loader(volume: Volume, machine: SimulatedPc) -> bool:
+def _has_loader(volume: Volume, machine: EmulatedMachine) -> bool:
     """Tell whether a machine has entered BOOTMGR of the volume, whole."""
     loader = volume.find("bootmgr")
     if not machine.entered or loader is None:
@@ -156,7 +156,7 @@ def _has_loader(volume: Volume, machine: SimulatedPc) -> bool:
     return True
 
 
-def _has_read_loader(volume: Volume, machine: SimulatedPc) -> bool:
+def _has_read_loader(volume: Volume, machine: EmulatedMachine) -> bool:
     """Tell whether a machine has read any of BOOTMGR's clusters."""
     loader = volume.find("bootmgr")
     places = [
@@ -168,7 +168,7 @@ def _has_read_loader(volume: Volume, machine: SimulatedPc) -> bool:
     )
 
 
-def _without_start(machine: SimulatedPc) -> Judged:
+def _without_start(machine: EmulatedMachine) -> Judged:
     before = machine.reads_before_key
     if machine.entered or machine.handed_on or (before is not None and len(machine.reads) > before):
         return Judged(Does.OTHER)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from ..common.errors import KeystoneError
 from ..hive.read import Hive
-from ..hive.store import STORES, StoredSystem, read_systems
+from .boot_store import STORES, StoredSystem, read_systems
 from .bootable import Bootable, BootFile, BootVolume
 
 _LARGEST = 16 << 20

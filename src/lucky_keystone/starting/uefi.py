@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 from ..boot.records import crossing
 from ..common.errors import KeystoneError
@@ -16,9 +16,6 @@ from .secure_boot import crossing_state, secure_verdict
 from .stores import starts_system, store_fault
 from .trust import Machine
 
-if TYPE_CHECKING:
-    pass
-
 NAMES = {"x64": "UEFI 64-bit", "x86": "UEFI 32-bit", "arm64": "UEFI ARM64"}
 SECURE = ", Secure Boot"
 
@@ -26,10 +23,10 @@ UNMARKED = "firmware that looks at the active or first partition alone (on some 
 BY_TYPE = "firmware that looks at the active partition alone finds it only if it also goes by type EFh"
 """What the forecast adds where the loader's volume has no mark."""
 
-Way = Literal["fat32", "starter", "system", "crossing", "unreadable"]
+Way = Literal["alone", "starter", "system", "crossing", "unreadable"]
 """How firmware gets at the loader: on a FAT volume, on the pair's, through our helper, or not at all."""
 _WAYS = {
-    "fat32": "on a FAT volume",
+    "alone": "on a FAT volume",
     "starter": "on the pair's FAT32 volume",
     "system": "on the FAT32 volume, and the boot store there names this drive",
     "crossing": "on NTFS, through the crossing",
@@ -71,7 +68,7 @@ def find_loader(drive: Bootable, architecture: str) -> FoundLoader:
         if starts_system(drive, volume, "uefi"):
             return FoundLoader(examine(file), "system", caveat)
         is_pair = any(not (kind := other.kind).firmware_reads and not kind.names_loaders for other in drive.volumes)
-        return FoundLoader(examine(file), "starter" if is_pair else "fat32", caveat)
+        return FoundLoader(examine(file), "starter" if is_pair else "alone", caveat)
     return FoundLoader(
         examine(elsewhere) if elsewhere else None, "unreadable", unread=unread.kind.shown if unread else ""
     )
@@ -101,7 +98,7 @@ class Uefi:
         started = [crossing_state(self.architecture)] if found.way == "crossing" else []
         verdict, why = secure_verdict([*started, found.state], machine)
         if is_before_secure_boot(build) and not (verdict == "starts" and machine.trusted is not None):
-            verdict, why = "will not start", f"releases of before build 9200 know no Secure Boot (this one is {build})"
+            verdict, why = "will not start", f"releases before build 9200 do not know Secure Boot (this one is {build})"
         return plain, Outlook(secure, verdict, why, plain.firmware, kind="uefi")
 
 

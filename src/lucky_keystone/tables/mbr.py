@@ -13,8 +13,19 @@ ACTIVE = 0x80
 TYPE_FAT32_LBA = 0x0C
 TYPE_NTFS = 0x07
 TYPE_SYSTEM = 0xEF
-TYPE_HFS = 0xAF
 """A volume that UEFI firmware starts from (UEFI 2.10, 5.2.2)."""
+TYPE_HFS = 0xAF
+TYPES_SHOWN = {
+    TYPE_NTFS: "NTFS or exFAT",
+    0x0B: "FAT32",
+    TYPE_FAT32_LBA: "FAT32",
+    0x82: "Linux swap",
+    0x83: "Linux",
+    TYPE_HFS: "HFS+",
+    0xEE: "GPT",
+    TYPE_SYSTEM: "UEFI system",
+}
+"""What a partition is for by its type, in words."""
 SIGNATURE = 0xAA55
 
 HEADS, SECTORS_PER_TRACK = 255, 63

@@ -119,6 +119,8 @@ class VolumeKind(Protocol):
     """Types of partitions, in an MBR or a GPT, that stand for it."""
     boot_record: ClassVar[BootRecord | None]
     """Ours for it; None where none is written."""
+    checked_with: ClassVar[str]
+    """What checks and repairs such a volume beside this program, completing 'Run …'."""
 
     def recognises(self, drive: Readable, offset: int, size: int) -> bool:
         """Tell whether such a volume starts at byte `offset`, by its first sector."""

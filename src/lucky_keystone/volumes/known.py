@@ -19,6 +19,8 @@ class KnownVolume:
     at: int
     """Byte of the volume."""
     magic: bytes
+    instead: str = ""
+    """What to do with a disk image that holds one; '' where such an image is told as one that holds nothing known."""
 
 
 _SECTOR = 512
@@ -30,7 +32,12 @@ KNOWN: tuple[KnownVolume, ...] = (
     KnownVolume("LVM", 0, b"LABELONE"),
     KnownVolume("XFS", 0, b"XFSB"),  # XFS algorithms and data structures, "Superblocks"
     KnownVolume("squashfs", 0, b"hsqs"),  # the kernel's documentation, filesystems/squashfs
-    KnownVolume("APFS", 32, b"NXSB"),  # Apple File System Reference, nx_superblock_t
+    KnownVolume(  # Apple File System Reference, nx_superblock_t
+        "APFS",
+        32,
+        b"NXSB",
+        "Open it on a Mac, and copy the installer app out of it onto a stick or into a zip file.",
+    ),
     KnownVolume("Core Storage", 88, b"CS"),  # libfvde, "Volume header"
     KnownVolume("ext2, ext3 or ext4", 1024 + 56, b"\x53\xef"),  # the kernel's documentation, ext4, "Super Block"
     KnownVolume("F2FS", 1024, b"\x10\x20\xf5\xf2"),  # the kernel's documentation, filesystems/f2fs
@@ -56,6 +63,12 @@ def disc_size(drive: SizedReadable) -> int:
 
 def known_at(drive: Readable, offset: int, size: int) -> str:
     """Return the name of what lies at byte `offset`, '' where that is none of these. Never raises."""
+    found = known_volume(drive, offset, size)
+    return found.shown if found is not None else ""
+
+
+def known_volume(drive: Readable, offset: int, size: int) -> KnownVolume | None:
+    """Return what lies at byte `offset`, None where that is none of these. Never raises."""
     sectors: dict[int, bytes] = {}
     for known in KNOWN:
         start = known.at // _SECTOR * _SECTOR
@@ -68,5 +81,5 @@ def known_at(drive: Readable, offset: int, size: int) -> str:
                 sectors[start] = b""
         sector = sectors[start]
         if sector[known.at - start :].startswith(known.magic):
-            return known.shown
-    return ""
+            return known
+    return None

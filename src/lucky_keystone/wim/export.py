@@ -14,11 +14,11 @@ from ..common.invoker import give_to_user
 from ..common.outputs import name_whole
 from ..common.progress import Progress
 from ..content.contents import stream
-from .split import Part
+from .split import ImagePart
 
 
 def write_parts(
-    parts: Sequence[Part], paths: Sequence[Path], progress: Progress, prove: Callable[[], None] | None = None
+    parts: Sequence[ImagePart], paths: Sequence[Path], progress: Progress, prove: Callable[[], None] | None = None
 ) -> None:
     """Write each part to its path. A part has its name only when it is whole; existing files are never replaced.
 
@@ -46,7 +46,7 @@ def write_parts(
                 path.unlink(missing_ok=True)
 
 
-def _write(part: Part, path: Path, done: int, whole: int, progress: Progress) -> int:
+def _write(part: ImagePart, path: Path, done: int, whole: int, progress: Progress) -> int:
     with naming(str(path), DriveError, advice="Make room in that folder, or choose another."):
         descriptor = os.open(path, positional.READ_WRITE | os.O_CREAT | os.O_EXCL, 0o666)
         try:

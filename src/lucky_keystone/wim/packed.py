@@ -39,14 +39,17 @@ class Method:
     """(stored bytes, size, chunk size) to bytes; raises PackingError."""
     fast: int
     """Its number in `packing.fast`."""
+    flag: int
+    """Of the image's header."""
+    number: int
+    """In front of solid resources."""
 
 
-METHODS = {
-    HEADER_XPRESS: Method(lambda data, size, _window: xpress.unpack(data, size), fast.XPRESS),
-    HEADER_LZX: Method(lzx.unpack, fast.LZX),
-    HEADER_LZMS: Method(lzms.unpack, fast.LZMS),
-}
-"""By the header's flag."""
+METHODS = (
+    Method(lambda data, size, _window: xpress.unpack(data, size), fast.XPRESS, HEADER_XPRESS, 1),
+    Method(lzx.unpack, fast.LZX, HEADER_LZX, 2),
+    Method(lzms.unpack, fast.LZMS, HEADER_LZMS, 3),
+)
 
 
 @cache
@@ -215,9 +218,7 @@ def _fault(name: str, why: str) -> SourceError:
     return SourceError(f"{name}: {why}.", advice=DAMAGED)
 
 
-def unpacked(image: Seekable, row: ResourceHeader, method: int, chunk_size: int, name: str) -> Seekable:
-    """Return the bytes of a compressed resource; `method` is a key of METHODS."""
-    resource = PackedResource(
-        image, row.original_size, lambda: chunks_of(image, row, METHODS[method], chunk_size, name), name
-    )
+def unpacked(image: Seekable, row: ResourceHeader, method: Method, chunk_size: int, name: str) -> Seekable:
+    """Return the bytes of a compressed resource."""
+    resource = PackedResource(image, row.original_size, lambda: chunks_of(image, row, method, chunk_size, name), name)
     return FileRange(resource, 0, row.original_size)

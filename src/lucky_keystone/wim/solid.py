@@ -15,9 +15,8 @@ from ..content.contents import NO_BYTES, Seekable
 from ..content.ranges import FileRange
 from .packed import METHODS, Chunks, PackedResource
 from .read import DAMAGED, InstallImage
-from .records import HEADER_LZMS, HEADER_LZX, HEADER_XPRESS, RESOURCE_SOLID, SIZE_MASK, SOLID_RESOURCE
+from .records import RESOURCE_SOLID, SIZE_MASK, SOLID_RESOURCE
 
-_BY_NUMBER = {1: HEADER_XPRESS, 2: HEADER_LZX, 3: HEADER_LZMS}
 _LARGEST_CHUNK = 64 << 20
 _LARGEST_SIZE = 1 << 44
 _LARGEST_TABLE = 64 << 20
@@ -101,7 +100,8 @@ class _Stream:
         if not power_of_two or head.chunk_size > _LARGEST_CHUNK or head.original_size > _LARGEST_SIZE:
             why = f"chunks of {head.chunk_size:,} bytes for {head.original_size:,} bytes are not supported"
             raise SourceError(f"{what}: {why}.", advice=DAMAGED)
-        if head.method not in _BY_NUMBER:
+        method = next((known for known in METHODS if known.number == head.method), None)
+        if method is None:
             raise SourceError(f"{what}: it is compressed with the unknown method {head.method}.", advice=DAMAGED)
         count = -(-head.original_size // head.chunk_size)
         if SolidHead.SIZE + 4 * count > min(stored, _LARGEST_TABLE):
@@ -112,7 +112,6 @@ class _Stream:
             starts = np.concatenate([np.zeros(1, np.uint64), np.cumsum(table, dtype=np.uint64)])
             if int(starts[-1]) > stored - SolidHead.SIZE - 4 * count:
                 raise SourceError(f"{what}: its chunks reach beyond its end.", advice=DAMAGED)
-            method = METHODS[_BY_NUMBER[head.method]]
             return Chunks(method, head.chunk_size, offset + SolidHead.SIZE + 4 * count, starts)
 
         return PackedResource(content, head.original_size, chunks, what)

@@ -39,7 +39,7 @@ _CHUNK = 10 << 20
 
 
 @dataclass(frozen=True)
-class Part:
+class ImagePart:
     """One part of a divided image."""
 
     number: int
@@ -47,7 +47,7 @@ class Part:
     resource_count: int
 
 
-def divide(image: InstallImage, part_size: int = LARGEST_PART, *, with_sums: bool = True) -> list[Part]:
+def divide(image: InstallImage, part_size: int = LARGEST_PART, *, with_sums: bool = True) -> list[ImagePart]:
     """Divide `image` into as few parts of at most `part_size` bytes as can be found, always the same ones.
 
     Without `with_sums` they get no integrity tables, which are known only once a part has been streamed.
@@ -156,7 +156,7 @@ def _best_fit(sizes: np.ndarray[Any, Any], order: np.ndarray[Any, Any], used: in
     return part_of
 
 
-def _part(image: InstallImage, resources: np.ndarray[Any, Any], number: int, count: int, has_sums: bool) -> Part:
+def _part(image: InstallImage, resources: np.ndarray[Any, Any], number: int, count: int, has_sums: bool) -> ImagePart:
     order = np.argsort(resources["offset"], kind="stable")
     resources = resources[order]
     sizes = (resources["size_and_flags"] & np.uint64(SIZE_MASK)).astype(np.int64)
@@ -184,8 +184,8 @@ def _part(image: InstallImage, resources: np.ndarray[Any, Any], number: int, cou
     head, tables = Literal(header.pack()), Literal(table.tobytes())
     xml = Literal(image.xml)
     if not sums:
-        return Part(number, Joined([head, *body, tables, xml]), len(table))
-    return Part(number, SummedPart(head, Joined([*body, tables]), xml, sums), len(table))
+        return ImagePart(number, Joined([head, *body, tables, xml]), len(table))
+    return ImagePart(number, SummedPart(head, Joined([*body, tables]), xml, sums), len(table))
 
 
 def _place(offset: int, size: int) -> bytes:

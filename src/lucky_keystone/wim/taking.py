@@ -72,7 +72,7 @@ def refuse_names_windows_reads_otherwise(paths: Iterable[str]) -> None:
         for name in path.split("/"):
             if _MEANS_MORE.search(name):
                 raise SourceError(
-                    f"The edition has '{path}', which is no name of a file on Windows.",
+                    f"The edition has '{path}', which is not a file name on Windows.",
                     advice="Take it on another system, or take single files.",
                 )
 

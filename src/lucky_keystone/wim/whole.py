@@ -55,7 +55,7 @@ class WholeImage:
     @property
     def is_fast(self) -> bool:
         """False where its bytes have to be unpacked in plain Python."""
-        return fast.is_there() or not any(part.header.flags & known for part in self.parts for known in METHODS)
+        return fast.is_there() or not any(part.header.flags & known.flag for part in self.parts for known in METHODS)
 
     def tree(self, edition: Edition) -> EditionTree:
         """Return what an edition holds. Raises SourceError for metadata that is damaged."""
@@ -167,7 +167,7 @@ class WholeImage:
                 raise SourceError(f"{name}: it has two sizes, but is not compressed.", advice=DAMAGED)
             return _within(part.content, offset, stored_size, name)
         place = ResourceHeader(stored_size=stored_size, flags=flags, offset=offset, original_size=original_size)
-        method = next((known for known in METHODS if part.header.flags & known), None)
+        method = next((known for known in METHODS if part.header.flags & known.flag), None)
         if method is None:
             raise SourceError(f"{part.place} is compressed with an unknown method.", advice=DAMAGED)
         return unpacked(part.content, place, method, part.header.chunk_size, f"{part.place}: {name}")

@@ -186,7 +186,7 @@ def _blessing(volume: HfsPlusVolume, number: int, report: Report) -> None:
 
 
 def _journal(volume: HfsPlusVolume, number: int, report: Report) -> None:
-    """Say when the journal holds what is not yet in its place: what was read may then be of before."""
+    """Say when the journal holds what is not yet in its place: what was read may then be older."""
     try:
         is_empty = volume.journal_is_empty()
     except VolumeError as error:

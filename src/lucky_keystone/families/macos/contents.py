@@ -15,7 +15,7 @@ from ...sources.diskimage_sums import checked
 from ...starting.boot_configuration import CACHE, FLAGS, PATH, PRELINKED
 from ...volumes.hfsplus.records import CUSTOM_ICON
 from .app import SUPPORT, InstallerApp
-from .generations import APP, BOOT_FILES, COMMON, CORE, LOADER, MARKER, Wanted
+from .generations import APP, BOOT_FILES, COMMON, CORE, LOADER, MARKER, WantedFile
 from .modes import keeps_modes, with_modes
 from .payload import Payload, boot_files
 from .picker import label_bitmap
@@ -118,9 +118,9 @@ def _put_boot_files(root: Folder, payload: Payload, moment: datetime) -> list[st
     return placed
 
 
-def _kernel(payload: Payload) -> Wanted:
+def _kernel(payload: Payload) -> WantedFile:
     """Return the first kernel that is there, or the usual one, whose lack is then reported."""
-    kernels = [Wanted(path) for path in payload.generation.kernels]
+    kernels = [WantedFile(path) for path in payload.generation.kernels]
     return next((kernel for kernel in kernels if payload.find(kernel) is not None), kernels[0])
 
 
@@ -130,14 +130,8 @@ def _property_list(path: str, values: Mapping[str, Any], moment: datetime) -> Fi
 
 
 def _put(root: Folder, path: str, file: File) -> None:
-    *folders, name = path.split("/")
-    here = root
-    for part in folders:
-        below = here.entries.setdefault(part, Folder(part, root.modified))
-        assert isinstance(below, Folder)
-        here = below
     # One file under several paths would become a hard link; a start reads each by itself.
-    here.entries[name] = replace(file, name=name)
+    root.put(path, replace(file, name=path.rpartition("/")[2]))
 
 
 def _put_label(root: Folder, label: str, moment: datetime) -> None:

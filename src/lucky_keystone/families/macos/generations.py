@@ -24,7 +24,7 @@ _IN_APP = f"file:///{APP}/Contents/SharedSupport"
 
 
 @dataclass(frozen=True)
-class Wanted:
+class WantedFile:
     """A file that the drive's loader, or its firmware, reads."""
 
     path: str
@@ -58,11 +58,11 @@ class Generation:
 
 
 COMMON = (
-    Wanted(LOADER, ("usr/standalone/i386/boot.efi",)),
-    Wanted(f"{CORE}/bootbase.efi", needed=False),
-    Wanted(f"{CORE}/immutablekernel", needed=False),
-    Wanted(MODELS, needed=False),
-    Wanted(VERSION, needed=False, copied=False),
+    WantedFile(LOADER, ("usr/standalone/i386/boot.efi",)),
+    WantedFile(f"{CORE}/bootbase.efi", needed=False),
+    WantedFile(f"{CORE}/immutablekernel", needed=False),
+    WantedFile(MODELS, needed=False),
+    WantedFile(VERSION, needed=False, copied=False),
 )
 """What every drive but those of 10.7 and 10.8 is given, beside the kernel."""
 WHOLE_VOLUME = Generation("10.7 and 10.8", "InstallESD.dmg", inside=LOADER)

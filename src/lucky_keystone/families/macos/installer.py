@@ -20,9 +20,9 @@ from ...starting.mac import FIRST_FOR_SILICON, mac_start
 from ...tables.partition import Use
 from ...volumes.fat32.kind import FAT32
 from ...volumes.hfsplus.kind import HFSPLUS
-from ..choices import Choices, option
+from ..choices import Choices, TakenChoices, all_but
 from ..facts import MacFacts, SourceFacts
-from ..family import Decision, DriveShape, DriveWish, Proposal, Supply, VolumeWish
+from ..family import Decision, DriveShape, DriveWish, Family, Proposal, Supply, VolumeWish
 from .app import FROM_ITS_IMAGE, find_apps
 from .contents import InstallerTree, installer_tree
 from .generations import BESIDE, CORE, SOLD_FOR_NEWEST
@@ -33,14 +33,23 @@ _GAP = 128 * MIB
 """Bytes left free behind the volume, as systems leave them."""
 
 
-class MacInstaller:
+class MacInstaller(Family):
     """macOS installer apps."""
 
     name: ClassVar[str] = "macos-installer"
     shown: ClassVar[str] = "macOS installer"
-    alone: ClassVar[str] = ""
-    must_start: ClassVar[bool] = True
-    read_beside: ClassVar[frozenset[str]] = frozenset()
+    takes: ClassVar[TakenChoices] = all_but(
+        {
+            "firmware": "a macOS installer starts Macs alone",
+            "file_system": "the firmware of Macs reads HFS+",
+            "part_size": "nothing needs splitting on HFS+",
+            "edition": "an app installs one system",
+            "internal_disks": "it is about systems that run from the drive, and this one installs",
+            "ask_edition": "an app installs one system",
+            "waive": "no check of it can be waived",
+            "loader_signing": "its loader is the app's own",
+        }
+    )
 
     def recognises(self, source: Source) -> bool:
         return bool(find_apps(source)) or is_system_volume(source)
@@ -169,19 +178,6 @@ def _refuse_choices(choices: Choices, drive: DriveShape) -> None:
             "--table mbr: whether Macs start from such a drive is not known; their own tools make GPT drives.",
             advice="Leave it out: the drive gets a GPT.",
         )
-    why = {
-        "firmware": "a macOS installer starts Macs alone",
-        "file_system": "the firmware of Macs reads HFS+",
-        "part_size": "nothing needs splitting on HFS+",
-        "edition": "an app installs one system",
-        "ask_edition": "an app installs one system",
-        "waive": "no check of it can be waived",
-        "loader_signing": "its loader is the app's own",
-    }
-    for name, reason in why.items():
-        value = getattr(choices, name)
-        if value is not None:
-            raise UsageError(f"{option(name)} {value}: {reason}.", advice="Leave the choice out.")
 
 
 def _decisions(

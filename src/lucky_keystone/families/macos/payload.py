@@ -30,7 +30,7 @@ from .generations import (
     VERSION,
     WHOLE_VOLUME,
     Generation,
-    Wanted,
+    WantedFile,
 )
 
 _BASE, _BASE_SUMS, _INSTALLED = "BaseSystem.dmg", "BaseSystem.chunklist", "InstallESD.dmg"
@@ -78,7 +78,7 @@ class Payload:
             return None
         return certified_until(seekable(file.content) for file in files if is_package(file.name))
 
-    def find(self, wanted: Wanted) -> tuple[File, list[File]] | None:
+    def find(self, wanted: WantedFile) -> tuple[File, list[File]] | None:
         """Return a file that a start needs, and those beside it under the same stem; None where it is nowhere."""
         for path in (wanted.path, *wanted.elsewhere):
             for found in (self._in_archive(path), self._in_base(path)):
@@ -125,7 +125,7 @@ class Payload:
         return tuple(model for model in value if isinstance(model, str)) if isinstance(value, list) else ()
 
     def _list(self, path: str) -> Mapping[str, Any]:
-        found = self.find(Wanted(path))
+        found = self.find(WantedFile(path))
         file = found[0] if found else None
         if file is None and self.image is not None and self.image.volume is not None:
             file = self.image.volume.find(path)
@@ -252,7 +252,7 @@ def _with_asset(app: InstallerApp, image: OpenedImage, notes: tuple[str, ...]) -
     raise SourceError(f"{image.name} holds no zipped asset with {_BASE} in it.", advice=_AGAIN)
 
 
-def boot_files(payload: Payload, wanted: Iterator[Wanted]) -> Iterator[tuple[Wanted, File, list[File]]]:
+def boot_files(payload: Payload, wanted: Iterator[WantedFile]) -> Iterator[tuple[WantedFile, File, list[File]]]:
     """Yield what the drive is given beside the app, with what goes along. Raises SourceError for what is missing."""
     for item in wanted:
         found = payload.find(item)
@@ -268,7 +268,7 @@ def _refuse_large(file: File) -> None:
         raise SourceError(f"{file.name} has {file.size:,} bytes, more than a loader can load.", advice=_AGAIN)
 
 
-def _missing(payload: Payload, item: Wanted) -> str:
+def _missing(payload: Payload, item: WantedFile) -> str:
     release = payload.release or payload.app.title
     if payload.base is not None and payload.base.unread:
         return (

@@ -1,6 +1,6 @@
 """Loaders that a source carries inside its install images, and not, or in another generation, beside them.
 
-64-bit releases of before 8 have no removable-media loader on the disc: it lies in the install image. Recent setup
+64-bit releases before 8 have no removable-media loader on the disc: it lies in the install image. Recent setup
 environments carry loaders of a newer generation of signatures than the disc's own.
 """
 
@@ -20,6 +20,7 @@ from ...starting.pe import REMOVABLE_LOADERS
 from ...wim.edition import EditionEntry, EditionTree
 from ...wim.whole import WholeImage, verified
 from ..family import Decision
+from .boot_programs import UEFI_PROGRAMS, Programs
 from .install_image import images_of, setup_images_of
 
 if TYPE_CHECKING:
@@ -29,28 +30,6 @@ OWN_LOADERS = "efi/microsoft/boot"
 """What discs of 64-bit releases have beside a removable loader, or in its place."""
 _LARGEST = 32 << 20
 """Bytes of all that is taken from one image."""
-
-
-@dataclass(frozen=True)
-class _Place:
-    """Where an image keeps the loaders of one generation, and what their names bear there."""
-
-    loader: str
-    manager: str
-    fonts: str
-    suffix: str
-
-
-_PLACES = {
-    "2011": _Place("Windows/Boot/EFI/bootmgfw.efi", "Windows/Boot/EFI/bootmgr.efi", "Windows/Boot/Fonts", ""),
-    "2023": _Place(
-        "Windows/Boot/EFI_EX/bootmgfw_EX.efi", "Windows/Boot/EFI_EX/bootmgr_EX.efi", "Windows/Boot/Fonts_EX", "_EX"
-    ),
-}
-"""By the generation that the loaders there are signed under. Not proven here."""
-
-
-LOADERS_INSIDE = _PLACES["2011"].loader
 
 
 @dataclass(frozen=True)
@@ -82,7 +61,7 @@ def missing_loaders(source: Source, root: Folder) -> Change:
             if edition.architecture == "x86" or edition.architecture not in REMOVABLE_LOADERS:
                 continue
             path = loader_path(edition.architecture)
-            inside = _PLACES["2011"].loader
+            inside = UEFI_PROGRAMS["2011"].loader
             tree = image.tree(edition)
             loader = taken(image, tree, inside, path)
             if loader is None or examine_file(path, loader).architecture != edition.architecture:
@@ -127,16 +106,16 @@ def with_signing(source: Source, root: Folder, wanted: str) -> Change:
         files[path] = loader
         told.append(f"{path}, from inside {image.first.place}")
         manager = root.find_file("bootmgr.efi")
-        if manager is not None and (own := taken(image, tree, place.manager, manager.name)) is not None:
+        if manager is not None and (own := taken(image, tree, place.program("bootmgr"), manager.name)) is not None:
             files[manager.name] = own
         files.update(_fonts(image, tree, place))
     reason = f"signed under the {wanted} generation of certificates"
     return Change(tuple(files.items()), (Decision("UEFI loaders", "; ".join(told), reason, "you", "loader_signing"),))
 
 
-def _carrier(source: Source, architecture: str, wanted: str) -> tuple[WholeImage, EditionTree, _Place]:
+def _carrier(source: Source, architecture: str, wanted: str) -> tuple[WholeImage, EditionTree, Programs]:
     """Return the setup environment of an architecture that has loaders of the wanted generation."""
-    place = _PLACES[wanted]
+    place = UEFI_PROGRAMS[wanted]
     seen = []
     for image in setup_images_of(source):
         for edition in reversed(image.editions):  # the one that is started comes last
@@ -156,7 +135,7 @@ def _not_carried(wanted: str, why: str) -> SourceError:
     )
 
 
-def _fonts(image: WholeImage, tree: EditionTree, place: _Place) -> Iterator[tuple[str, File]]:
+def _fonts(image: WholeImage, tree: EditionTree, place: Programs) -> Iterator[tuple[str, File]]:
     folder = tree.find(place.fonts)
     total = 0
     for entry in tree.entries(folder) if folder is not None and folder.is_folder else ():

@@ -62,11 +62,5 @@ def laid_over(root: Folder, change: Change) -> Folder:
         return root
     top = Folder("", root.modified)
     for path, file in change.files:
-        here = top
-        for name in path.split("/")[:-1]:
-            below = here.entries.setdefault(name, Folder(name, root.modified))
-            assert isinstance(below, Folder)
-            here = below
-        name = path.rpartition("/")[2]
-        here.entries[name] = File(name, file.content, file.modified, file.special)
+        top.put(path, File(path.rpartition("/")[2], file.content, file.modified, file.special))
     return root.merged(top)

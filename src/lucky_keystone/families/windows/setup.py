@@ -9,9 +9,7 @@ import msgspec
 
 from ...common.errors import SourceError, UsageError
 from ...common.units import shown_size
-from ...content.tree import Folder
 from ...machine.facts import MachineFacts
-from ...sources.diskimage import DiskImage
 from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
 from ...tables.partition import Use
@@ -20,9 +18,9 @@ from ...volumes.fat32.kind import FAT32
 from ...volumes.kind import ComposedKind
 from ...volumes.kinds import COMPOSED
 from ...wim.split import LARGEST_PART
-from ..choices import Choices
+from ..choices import Choices, TakenChoices, all_but
 from ..facts import SourceFacts
-from ..family import Decision, DriveShape, DriveWish, Proposal, Supply, VolumeWish
+from ..family import Decision, DriveShape, DriveWish, Family, Proposal, Supply, VolumeWish
 from .contents import crossing_tree
 from .facts import facts_of_windows, has_setup_environment
 from .prepared import Prepared, prepared
@@ -36,13 +34,21 @@ _FIRMWARE = {"both": "BIOS and UEFI", "bios": "BIOS", "uefi": "UEFI"}
 _FILE_SYSTEMS = {"fat32": "FAT32", "ntfs": "NTFS", "fat32+ntfs": "pair: NTFS and FAT32"}
 
 
-class WindowsSetup:
+class WindowsSetup(Family):
     """Windows installers with a setup environment of their own."""
 
     name: ClassVar[str] = "windows-setup"
     shown: ClassVar[str] = "Windows setup"
-    alone: ClassVar[str] = ""
-    must_start: ClassVar[bool] = True
+    takes: ClassVar[TakenChoices] = all_but(
+        {
+            "edition": "setup asks which edition to install",
+            "internal_disks": "it says what a system does that runs from the drive",
+        },
+        {
+            "edition": "Leave it out. With --purpose portable it says which edition to apply.",
+            "internal_disks": "Leave it out. It goes with --purpose portable.",
+        },
+    )
     read_beside: ClassVar[frozenset[str]] = frozenset(("--answer-file", "--drivers"))
 
     def recognises(self, source: Source) -> bool:
@@ -51,23 +57,14 @@ class WindowsSetup:
     def facts(self, source: Source) -> SourceFacts:
         return facts_of_windows(source, self.name)
 
-    def on_drive(self, source: Source) -> Folder:
-        return source.root
-
     def supplied(self, source: Source, path: str) -> Supply | None:
         return supplied(source, path)
-
-    def disk_images(self, source: Source) -> Sequence[DiskImage]:
-        return (source.disk_image,) if source.disk_image else ()
 
     def for_secure_boot(self) -> Sequence[Proposal]:
         return SIGNINGS
 
     def for_shortfalls(self, source: Source, machines: Sequence[MachineFacts]) -> Sequence[Proposal]:
         return waived_for(self.facts(source), machines)
-
-    def refuse_update(self) -> None:
-        return None
 
     def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
         if source.packing is not None:
@@ -142,7 +139,7 @@ def _label_from(label: str) -> str:
 
 
 def _volumes(shape: Shape, label: str, cluster: int | None) -> list[VolumeWish]:
-    """The volume with everything comes first: systems of before 2017 show no other one of a removable drive.
+    """The volume with everything comes first: systems older than 2017 show no other one of a removable drive.
 
     The mark (active, or in a GPT the legacy-boot attribute) is where the start begins: on a pair's FAT32 volume, which
     has every loader, BOOTMGR too; on the crossing's when it is for UEFI firmware alone. Firmware that goes by marks
@@ -203,7 +200,7 @@ def _decisions(source: Source, choices: Choices, settled: Choices, shape: Shape,
     ]
     if source.image is not None:
         reason = "a Windows installer's disc image does not start when it is written to a drive as it is"
-        made.append(Decision("method", "its files, onto volumes of their own", reason))
+        made.append(Decision("method", "its files, copied to new volumes", reason))
     made += ready.decisions
     limit = settled.part_size or LARGEST_PART
     largest = " (FAT32's largest file)" if limit == LARGEST_PART else ""

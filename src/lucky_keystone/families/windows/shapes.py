@@ -13,7 +13,6 @@ from ...common.errors import SourceError, UsageError
 from ...common.units import shown_size
 from ...content.tree import Folder
 from ...starting.pe import REMOVABLE_LOADERS
-from ...tables.mbr import MOST_SECTORS
 from ...volumes.fat32.kind import FAT32
 from ...wim.split import LARGEST_PART
 from ..choices import Choices
@@ -69,9 +68,8 @@ def decide_shape(root: Folder, choices: Choices, drive: DriveShape) -> Shape:
 
 
 def _table(choices: Choices, drive: DriveShape, reasons: dict[str, str]) -> str:
-    beyond = (drive.size or 0) // drive.sector_size - MOST_SECTORS
-    if choices.firmware == "uefi" and beyond > 0:
-        reasons["table"] = f"an MBR would leave {shown_size(beyond * drive.sector_size)} of this drive unused"
+    if choices.firmware == "uefi" and drive.beyond_mbr:
+        reasons["table"] = f"an MBR would leave {shown_size(drive.beyond_mbr)} of this drive unused"
         return "gpt"
     return "mbr"
 
@@ -84,11 +82,8 @@ def _firmware(table: str, reasons: dict[str, str]) -> str:
 
 
 def _refuse_firmware(root: Folder, firmware: str, drive: DriveShape) -> None:
-    if firmware == "bios" and drive.sector_size != 512:
-        raise UsageError(
-            f"--firmware bios: BIOS firmware reads sectors of 512 bytes only, this drive has {drive.sector_size}.",
-            advice="Choose --firmware uefi, or another drive.",
-        )
+    if firmware == "bios" and drive.bios_fault:
+        raise UsageError(f"--firmware bios: {drive.bios_fault}.", advice="Choose --firmware uefi, or another drive.")
     if firmware == "bios" and root.find_file("bootmgr") is None:
         raise SourceError("--firmware bios: the source has no BOOTMGR in its root.", advice="Choose --firmware uefi.")
     if firmware == "uefi" and not has_uefi_loader(root):

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ...common.errors import KeystoneError
-from ...content.contents import seekable
 from ...content.tree import File
 from ...sources.source import Source
 from ...starting.bios import LOADER, loader_fits
@@ -13,12 +12,10 @@ from ...starting.loaders import examine_file, loader_path
 from ...starting.pe import REMOVABLE_LOADERS
 from ...wim.whole import WholeImage
 from ..family import Supply
-from .carried import LOADERS_INSIDE, OWN_LOADERS, taken
+from .boot_programs import BIOS_PROGRAMS, UEFI_PROGRAMS
+from .carried import OWN_LOADERS, taken
 from .install_image import images_of, setup_images_of
-
-_MANAGER_INSIDE = "Windows/Boot/PCAT/bootmgr"
-_BLANK = 4096
-"""Bytes in front of a boot manager that are never all zero."""
+from .wholeness import is_blank
 
 
 def supplied(source: Source, path: str) -> Supply | None:
@@ -44,7 +41,7 @@ def _loaders(source: Source, architecture: str, path: str) -> Iterator[Supply]:
         file = source.root.find_file(place)
         if file is not None and fits(file):
             yield Supply(file, place)
-    for image, inside, file in _inside(source, LOADERS_INSIDE, path, architecture):
+    for image, inside, file in _inside(source, UEFI_PROGRAMS["2011"].loader, path, architecture):
         if fits(file):
             yield Supply(file, f"{inside}, from inside {image.first.place}")
 
@@ -53,14 +50,14 @@ def _managers(source: Source) -> Iterator[Supply]:
     file = source.root.find_file(LOADER)
     if file is not None and loader_fits(file.size) and _holds_something(file):
         yield Supply(file, LOADER)
-    for image, inside, found in _inside(source, _MANAGER_INSIDE, LOADER, ""):
+    for image, inside, found in _inside(source, BIOS_PROGRAMS.loader, LOADER, ""):
         if loader_fits(found.size):
             yield Supply(found, f"{inside}, from inside {image.first.place}")
 
 
 def _holds_something(file: File) -> bool:
     try:
-        return any(seekable(file.content).read_at(0, min(file.size, _BLANK)))
+        return not is_blank(file)
     except KeystoneError:
         return False
 

@@ -23,10 +23,11 @@ def blank_loaders(root: Folder) -> Iterable[str]:
     """Return what is wrong with loaders that hold nothing where a program begins."""
     for path in _LOADERS:
         file = root.find_file(path)
-        if isinstance(file, File) and _is_blank(file):
+        if isinstance(file, File) and is_blank(file):
             yield f"{path} holds only zeros where a program begins."
 
 
-def _is_blank(file: File) -> bool:
+def is_blank(file: File) -> bool:
+    """Tell whether a program has nothing where one begins."""
     size = min(file.size, _BLANK)
     return not size or not any(seekable(file.content).read_at(0, size))

@@ -8,19 +8,19 @@ from ...checking.found import FoundVolume
 from ...common.errors import SourceError
 from ...content.tree import File
 from ...volumes.fat32.adding import add_files
+from ...volumes.fat32.kind import LARGEST_FILE
 from ...volumes.fat32.read import Fat32Volume
 from ..remedy import Case, Change, Order
 
 Writer = Callable[[Case, FoundVolume, Mapping[str, File], Sequence[str]], list[Change]]
 """Returns what puts files onto a volume and takes others off it. Raises SourceError where they do not fit."""
-_LARGEST = 0xFFFF_FFFF
 
 
 def _fat32(_case: Case, found: FoundVolume, files: Mapping[str, File], removed: Sequence[str]) -> list[Change]:
     volume = found.volume
     assert isinstance(volume, Fat32Volume)
     for path, file in files.items():
-        if file.size > _LARGEST:
+        if file.size > LARGEST_FILE:
             raise SourceError(f"{path} has {file.size:,} bytes, too many for FAT32.", advice="Use a drive with NTFS.")
     made = add_files(volume, _spelled(files), removed)
     names = ", ".join(files)

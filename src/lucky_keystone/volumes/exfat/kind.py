@@ -37,6 +37,7 @@ class Exfat:
     head: ClassVar[tuple[int, str]] = (0, "boot sector")
     partition_types: ClassVar[frozenset[int | UUID]] = OF_EXFAT
     boot_record: ClassVar[BootRecord | None] = None
+    checked_with: ClassVar[str] = "'fsck.exfat' (Linux), 'chkdsk /f' (Windows) or First Aid (Mac) on it"
     label_rule: ClassVar[str] = "up to 11 characters"
 
     def label_fault(self, label: str) -> str:

@@ -23,6 +23,7 @@ class Fat16:
     head: ClassVar[tuple[int, str]] = (0, "boot sector")
     partition_types: ClassVar[frozenset[int | UUID]] = OF_FAT
     boot_record: ClassVar[BootRecord | None] = None
+    checked_with: ClassVar[str] = "'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it"
 
     def recognises(self, drive: Readable, offset: int, size: int) -> bool:
         if size < BootSector16.SIZE:

@@ -43,6 +43,7 @@ class Fat32:
     head: ClassVar[tuple[int, str]] = (0, "boot sector")
     partition_types: ClassVar[frozenset[int | UUID]] = OF_FAT32
     boot_record: ClassVar[BootRecord | None] = FAT32_RECORD
+    checked_with: ClassVar[str] = "'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it"
     label_rule: ClassVar[str] = "up to 11 letters, digits, spaces or - _"
 
     def label_fault(self, label: str) -> str:

@@ -20,7 +20,6 @@ _INLINE = {1: "", 3: "zlib", 7: "LZVN", 9: "", 11: "LZFSE"}
 _IN_FORK = {4: "zlib", 8: "LZVN", 12: "LZFSE"}
 _FLAGS_OF_RAW = {"zlib": 0x0F, "LZVN": 0x06, "LZFSE": 0xFF}
 """A chunk that did not shrink is stored as it is behind a byte that no compressed one begins with."""
-_ZLIB_HEAD = 0x100  # bytes of the resource fork's own head in front of zlib's table
 
 
 @record(size=16)
@@ -90,7 +89,7 @@ def compressed(attribute: bytes, fork_size: int, read_fork: Callable[[int, int],
 
 def _zlib_places(count: int, read: Callable[[int, int], bytes]) -> list[tuple[int, int]]:
     """The fork begins with the head of a resource; then the number of chunks, and of each its place and size."""
-    start = int.from_bytes(read(0, 4), "big") + 4 or _ZLIB_HEAD + 4
+    start = int.from_bytes(read(0, 4), "big") + 4
     table = read(start, 4 + 8 * count)
     if len(table) != 4 + 8 * count or struct.unpack_from("<I", table)[0] < count:
         raise VolumeError("The table of its compressed chunks is cut.")

@@ -44,6 +44,7 @@ class HfsPlus:
     head: ClassVar[tuple[int, str]] = (HEADER_OFFSET, "volume header")
     partition_types: ClassVar[frozenset[int | UUID]] = OF_HFS_PLUS
     boot_record: ClassVar[BootRecord | None] = None
+    checked_with: ClassVar[str] = "First Aid on it on a Mac"
     label_rule: ClassVar[str] = "up to 255 characters, no ':' and no '/'"
 
     def label_fault(self, label: str) -> str:

@@ -109,7 +109,7 @@ class Node:
     size: int
     """Bytes of the unnamed stream."""
     special: Special = ORDINARY
-    links: list[Link] = field(default_factory=list)
+    links: list[NameLink] = field(default_factory=list)
 
     @property
     def sequence(self) -> int:
@@ -124,7 +124,7 @@ class Node:
 
 
 @dataclass(slots=True)
-class Link:
+class NameLink:
     """A name of a file or folder."""
 
     parent: Node
@@ -173,7 +173,7 @@ class Tree:
     """An index: entries in order are made later, their sizes decide its shape now."""
 
     found: IndexShape
-    links: list[Link]
+    links: list[NameLink]
 
 
 @dataclass(frozen=True, slots=True)
@@ -210,7 +210,7 @@ class Catalogue:
         return number in self.views
 
 
-def entry_size(link: Link) -> int:
+def entry_size(link: NameLink) -> int:
     """Bytes of an entry of a folder's index, without a child."""
     return FolderEntryHeader.SIZE + FileName.SIZE + link.name_size + 7 & ~7
 
@@ -263,7 +263,7 @@ def _numbered(root: Folder, newest: datetime) -> tuple[dict[int, Node], dict[int
         nodes[ROOT].special = root.special
     trees: dict[int, Tree] = {}
     for folder, names in ((ROOT, IN_ROOT), (EXTEND, IN_EXTEND)):
-        links = [Link(nodes[folder], nodes[number], name, NAME_BOTH) for number, name in names]
+        links = [NameLink(nodes[folder], nodes[number], name, NAME_BOTH) for number, name in names]
         for link in links:
             link.child.links.append(link)
         trees[folder] = Tree(_NO_SHAPE, links)
@@ -284,7 +284,7 @@ def _numbered(root: Folder, newest: datetime) -> tuple[dict[int, Node], dict[int
                 else:
                     known[id(entry)] = child
             for text, namespace in stored[name]:
-                link = Link(above, child, text, namespace)
+                link = NameLink(above, child, text, namespace)
                 tree.links.append(link)
                 child.links.append(link)
     for node in nodes.values():
@@ -370,7 +370,7 @@ def _root_room(node: Node, sizes: Sequence[int], record_size: int) -> int:
     return room - 2 * _NAMED_STREAM
 
 
-def _name_bytes(link: Link) -> int:
+def _name_bytes(link: NameLink) -> int:
     """Bytes of the $FILE_NAME attribute of a name."""
     return RESIDENT_HEAD + FileName.SIZE + link.name_size + 7 & ~7
 

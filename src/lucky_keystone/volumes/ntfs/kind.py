@@ -45,6 +45,7 @@ class Ntfs:
     head: ClassVar[tuple[int, str]] = (0, "boot sector")
     partition_types: ClassVar[frozenset[int | UUID]] = OF_NTFS
     boot_record: ClassVar[BootRecord | None] = NTFS_RECORD
+    checked_with: ClassVar[str] = "'chkdsk /f' on it in Windows"
     label_rule: ClassVar[str] = "up to 32 characters"
 
     def label_fault(self, label: str) -> str:

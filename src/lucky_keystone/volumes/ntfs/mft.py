@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from ...common.record import packer
 from ..volume import Run
 from .attributes import RESIDENT_HEAD, file_record, nonresident, resident
-from .catalogue import FOLDER_INDEX, Attribute, Link, Node
+from .catalogue import FOLDER_INDEX, Attribute, NameLink, Node
 from .geometry import vcns_per_block
 from .index import pack_blocks, pack_root
 from .layout import Layout, key_of
@@ -106,7 +106,7 @@ class Records:
         """Return record `number` of a file that is not plain, its `part`-th."""
         attributes = self._layout.attributes(node.number)
         lists = sum(attribute.kind < FILE_NAME for attribute in attributes)
-        ordered: list[Attribute | Link] = [*attributes[:lists], *node.links, *attributes[lists:]]
+        ordered: list[Attribute | NameLink] = [*attributes[:lists], *node.links, *attributes[lists:]]
         spread = self._catalogue.spread.get(node.number)
         places = spread.records[part] if spread else range(len(ordered) + 1)
         parts = [
@@ -134,8 +134,8 @@ class Records:
     def _standard_of(self, node: Node) -> bytes:
         return _standard(*node.times, node.attributes, self._security[node.security])
 
-    def _attribute(self, node: Node, attribute: Attribute | Link, instance: int) -> bytes:
-        if isinstance(attribute, Link):
+    def _attribute(self, node: Node, attribute: Attribute | NameLink, instance: int) -> bytes:
+        if isinstance(attribute, NameLink):
             return resident(FILE_NAME, self.name(attribute), instance, indexed=True)
         if attribute.kind == INDEX_ROOT:
             return resident(INDEX_ROOT, self._root(node, attribute.name), instance, attribute.name)
@@ -147,7 +147,7 @@ class Records:
 
     # -- indexes -------------------------------------------------------------------------------------------------
 
-    def name(self, link: Link) -> bytes:
+    def name(self, link: NameLink) -> bytes:
         """Return the FILE_NAME of a name, as it is in the file's record and in the folder's index."""
         child, parent = link.child, link.parent
         allocated, size = self._layout.stream_sizes(child)
@@ -174,7 +174,7 @@ class Records:
             + stored
         )
 
-    def _entry_of(self, link: Link) -> bytes:
+    def _entry_of(self, link: NameLink) -> bytes:
         key = self.name(link)
         length = FolderEntryHeader.SIZE + len(key) + 7 & ~7
         child = link.child

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from .huffman import Code
+from .huffman import HuffmanCode
 from .ranges import BackBits
 
 LONGEST_CODE = 15
@@ -29,7 +29,7 @@ class AdaptiveCode:
         return symbol
 
     def _rebuild(self) -> None:
-        self._code = Code(code_lengths(self._counts), LONGEST_CODE, "code")
+        self._code = HuffmanCode(code_lengths(self._counts), LONGEST_CODE, "code")
         self._counts = [(count >> 1) + 1 for count in self._counts]
         self._left = self._rebuilt_after
 

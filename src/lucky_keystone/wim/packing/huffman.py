@@ -58,7 +58,7 @@ class Bits:
         return word
 
 
-class Code:
+class HuffmanCode:
     """A canonical Huffman code."""
 
     def __init__(self, lengths: Sequence[int], most: int, name: str) -> None:

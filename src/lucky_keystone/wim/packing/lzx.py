@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .huffman import Bits, Code, PackingError
+from .huffman import Bits, HuffmanCode, PackingError
 from .matches import copy_match
 
 _LITERALS = 256
@@ -81,12 +81,12 @@ class _Chunk:
 
     def _decode_block(self, end: int, *, is_aligned: bool) -> None:
         bits, out = self._bits, self._out
-        aligned = Code([bits.take(3) for _ in range(8)], 7, "aligned tree") if is_aligned else None
+        aligned = HuffmanCode([bits.take(3) for _ in range(8)], 7, "aligned tree") if is_aligned else None
         self._read_lengths(self._main_lengths, 0, _LITERALS)
         self._read_lengths(self._main_lengths, _LITERALS, len(self._main_lengths))
         self._read_lengths(self._length_lengths, 0, _LENGTH_SYMBOLS)
-        main = Code(self._main_lengths, _LONGEST_CODE, "main tree")
-        lengths = Code(self._length_lengths, _LONGEST_CODE, "length tree")
+        main = HuffmanCode(self._main_lengths, _LONGEST_CODE, "main tree")
+        lengths = HuffmanCode(self._length_lengths, _LONGEST_CODE, "length tree")
         while len(out) < end:
             symbol = main.read(bits)
             if symbol < _LITERALS:
@@ -98,7 +98,7 @@ class _Chunk:
             offset = self._offset(slot, aligned)
             copy_match(out, offset, length + _LEAST_MATCH, end)
 
-    def _offset(self, slot: int, aligned: Code | None) -> int:
+    def _offset(self, slot: int, aligned: HuffmanCode | None) -> int:
         """Return a match's offset; a repeated one changes places with the most recent."""
         recent = self._recent
         if slot < 3:
@@ -119,7 +119,7 @@ class _Chunk:
     def _read_lengths(self, lengths: list[int], start: int, end: int) -> None:
         """Read a tree's code lengths as differences from those of the block before, modulo 17."""
         bits = self._bits
-        tree = Code([bits.take(4) for _ in range(20)], 15, "pre-tree")
+        tree = HuffmanCode([bits.take(4) for _ in range(20)], 15, "pre-tree")
         at = start
         while at < end:
             symbol = tree.read(bits)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .huffman import Code, PackingError
+from .huffman import HuffmanCode, PackingError
 from .matches import copy_match
 
 _SYMBOLS = 512
@@ -52,7 +52,7 @@ def unpack(data: bytes, size: int) -> bytes:
     if len(data) < _LENGTHS:
         raise PackingError("it ends within its code lengths")
     lengths = [length for pair in data[:_LENGTHS] for length in (pair & 15, pair >> 4)]
-    code = Code(lengths, _LONGEST_CODE, "table of code lengths")
+    code = HuffmanCode(lengths, _LONGEST_CODE, "table of code lengths")
     words, out = _Words(data), bytearray()
     while len(out) < size:
         symbol = code.read(words)

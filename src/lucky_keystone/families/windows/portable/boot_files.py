@@ -7,34 +7,15 @@ from dataclasses import dataclass
 
 from ....common.errors import SourceError
 from ....content.tree import File, Folder
-from ....hive.store import STORES
+from ....starting.boot_store import STORES
 from ....starting.generations import GENERATIONS, generations_of
 from ....starting.loaders import examine_file, loader_path
 from ....starting.pe import REMOVABLE_LOADERS
+from ..boot_programs import BIOS_PROGRAMS, RESOURCES, UEFI_PROGRAMS, Programs
 
 _LARGEST = 64 << 20
 """Bytes of one file that is taken."""
-_BOOT = "Windows/Boot"
 _USUAL_LANGUAGE = "en-US"
-
-
-@dataclass(frozen=True)
-class Programs:
-    """Where an edition keeps the boot programs of one firmware. Not proven here."""
-
-    folder: str
-    loader: str
-    fonts: str = f"{_BOOT}/Fonts"
-    suffix: str = ""
-    """What the names of the files bear there and not on a drive."""
-
-
-BIOS_PROGRAMS = Programs(f"{_BOOT}/PCAT", "bootmgr")
-UEFI_PROGRAMS = {
-    "2011": Programs(f"{_BOOT}/EFI", "bootmgfw.efi"),
-    "2023": Programs(f"{_BOOT}/EFI_EX", "bootmgfw_EX.efi", f"{_BOOT}/Fonts_EX", "_EX"),
-}
-"""By the generation of certificates that they are signed under."""
 
 
 @dataclass(frozen=True)
@@ -49,13 +30,13 @@ class BootFiles:
 
 def has_bios(tree: Folder) -> bool:
     """Tell whether an edition has what starts it on BIOS machines."""
-    loader = tree.find_file(f"{BIOS_PROGRAMS.folder}/{BIOS_PROGRAMS.loader}")
+    loader = tree.find_file(BIOS_PROGRAMS.loader)
     return loader is not None and tree.find_file("Windows/System32/winload.exe") is not None
 
 
 def uefi_architecture(tree: Folder) -> str:
     """Return the architecture that an edition's UEFI loader is for; '' where it has none that is known."""
-    loader = tree.find_file(f"{UEFI_PROGRAMS['2011'].folder}/{UEFI_PROGRAMS['2011'].loader}")
+    loader = tree.find_file(UEFI_PROGRAMS["2011"].loader)
     if loader is None or tree.find_file("Windows/System32/winload.efi") is None:
         return ""
     architecture = examine_file(loader.name, loader).architecture
@@ -64,7 +45,7 @@ def uefi_architecture(tree: Folder) -> str:
 
 def bios_files(tree: Folder, languages: tuple[str, ...]) -> BootFiles:
     """Return what BIOS machines need: the boot manager in the root, everything else in `boot`."""
-    found = [("bootmgr", _file(tree, f"{BIOS_PROGRAMS.folder}/{BIOS_PROGRAMS.loader}", "bootmgr"))]
+    found = [("bootmgr", _file(tree, BIOS_PROGRAMS.loader, "bootmgr"))]
     memory_test = tree.find_file(f"{BIOS_PROGRAMS.folder}/memtest.exe")
     if memory_test is not None:
         found.append(("boot/memtest.exe", _named(memory_test, "memtest.exe")))
@@ -84,10 +65,10 @@ def uefi_files(tree: Folder, architecture: str, languages: tuple[str, ...], sign
     """
     programs = UEFI_PROGRAMS[signing or "2011"]
     place = STORES["uefi"].rpartition("/")[0]
-    loader = tree.find_file(f"{programs.folder}/{programs.loader}")
+    loader = tree.find_file(programs.loader)
     if loader is None or (signing is not None and not _is_signed(loader, signing)):
         raise SourceError(
-            f"--loader-signing {signing}: the edition has no {programs.folder}/{programs.loader} that is signed so.",
+            f"--loader-signing {signing}: the edition has no {programs.loader} that is signed so.",
             advice="Leave it out to use the edition's own loaders, or use a newer image of the release.",
         )
     removable = loader_path(architecture)
@@ -97,7 +78,7 @@ def uefi_files(tree: Folder, architecture: str, languages: tuple[str, ...], sign
         (f"{place}/bootmgfw.efi", _named(loader, "bootmgfw.efi")),
     ]
     for name in ("bootmgr", "memtest"):
-        file = tree.find_file(f"{programs.folder}/{name}{programs.suffix}.efi")
+        file = tree.find_file(programs.program(name))
         if file is not None:
             found.append((f"{place}/{name}.efi", _named(file, f"{name}.efi")))
     found += _beside(tree, programs, place)
@@ -115,7 +96,7 @@ def _beside(tree: Folder, programs: Programs, place: str) -> Iterator[tuple[str,
     for name, below in folder.entries.items() if folder is not None else ():
         if isinstance(below, Folder) and below.special.reparse is None:
             yield from _files(below, f"{place}/{name}", ".mui", programs.suffix)
-    fonts, resources = tree.find_folder(programs.fonts), tree.find_folder(f"{_BOOT}/Resources")
+    fonts, resources = tree.find_folder(programs.fonts), tree.find_folder(RESOURCES)
     if fonts is not None:
         yield from _files(fonts, f"{place}/Fonts", "", programs.suffix)
     if resources is not None:

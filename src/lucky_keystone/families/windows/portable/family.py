@@ -14,22 +14,21 @@ from typing import ClassVar
 import msgspec
 
 from ....common.errors import UsageError
+from ....common.units import shown_size
 from ....content.tree import Folder
-from ....hive.store import PartitionName
-from ....machine.facts import MachineFacts
 from ....setup.folders import SETUP_IMAGES
-from ....sources.diskimage import DiskImage
 from ....sources.source import INSTALL_IMAGE, Source
+from ....starting.boot_store import PartitionName
 from ....starting.bootable import Bootable, PlannedBootVolume, PlannedDrive
 from ....tables.partition import Use
 from ....volumes.fat32.kind import FAT32
 from ....volumes.ntfs.kind import NTFS
-from ...choices import Choices, given, option
+from ...choices import Choices, TakenChoices, all_but
 from ...facts import SourceFacts
-from ...family import DriveNames, DriveShape, DriveWish, Proposal, Supply, VolumeWish
+from ...family import DriveNames, DriveShape, DriveWish, Family, Proposal, Question, VolumeWish
 from ..facts import facts_of
 from ..proposals import SIGNINGS
-from .editions import all_images, chosen_edition, word_for
+from .editions import all_images, chosen_edition, editions_of, word_for, words_of
 from .marks import HIVE, marked, with_answers
 from .start_volume import partition_name, start_volume
 from .system import shape_of, system_of
@@ -40,21 +39,24 @@ _ALONE = "install-image"
 _SPARE = 96 << 20
 """Bytes that stay free on the system volume: boot programs are updated by the system that runs."""
 _SYSTEM_LABEL = "LKEY START"
-_OTHERS = {
-    "part_size": "nothing is split",
-    "waive": "no setup runs that would check the machine",
-    "ask_edition": "no setup runs that would ask",
-}
 
 
-class WindowsPortable:
+class WindowsPortable(Family):
     """Editions of an install image, in an installer or on its own."""
 
     name: ClassVar[str] = "windows-portable"
     shown: ClassVar[str] = "Windows that runs from the drive"
     purpose: ClassVar[str] = "portable"
     alone: ClassVar[str] = "to become a system that runs from the drive, and takes all of it"
-    must_start: ClassVar[bool] = True
+    takes: ClassVar[TakenChoices] = all_but(
+        {
+            "part_size": "with --purpose portable nothing is split",
+            "waive": "with --purpose portable no setup runs that would check the machine",
+            "ask_edition": "with --purpose portable no setup runs that would ask",
+        }
+    )
+    lacking: ClassVar[str] = "holds no install image (sources/install.wim, .esd or .swm)"
+    without_purpose: ClassVar[str] = "install image without an installer around it"
     read_beside: ClassVar[frozenset[str]] = frozenset(("--answer-file",))
 
     def recognises(self, source: Source) -> bool:
@@ -76,17 +78,19 @@ class WindowsPortable:
             advice="'check' alone compares the drive with its own manifest.",
         )
 
-    def supplied(self, source: Source, path: str) -> Supply | None:
-        return None
-
-    def disk_images(self, source: Source) -> Sequence[DiskImage]:
-        return (source.disk_image,) if source.disk_image else ()
-
     def for_secure_boot(self) -> Sequence[Proposal]:
         return SIGNINGS
 
-    def for_shortfalls(self, source: Source, machines: Sequence[MachineFacts]) -> Sequence[Proposal]:
-        return ()
+    def question(self, source: Source, choices: Choices) -> Question | None:
+        there = [edition for _, edition in editions_of(source)]
+        if choices.edition is not None or len(there) < 2:
+            return None
+        return Question(
+            "Which edition is to run from the drive?",
+            ("Edition", "Architecture", "Build", "Installed"),
+            [(each.name, each.architecture, str(each.build or "unknown"), shown_size(each.size)) for each in there],
+            [msgspec.structs.replace(choices, edition=word) for word in words_of(source)],
+        )
 
     def refuse_update(self) -> None:
         raise UsageError(
@@ -164,9 +168,6 @@ def _nth(names: Sequence[PartitionName], number: int) -> PartitionName | None:
 
 
 def _check_choices(source: Source, choices: Choices) -> None:
-    for name, why in _OTHERS.items():
-        if name in given(choices):
-            raise UsageError(f"{option(name)}: with --purpose portable {why}.", advice="Leave it out.")
     if choices.file_system not in (None, "fat32+ntfs"):
         raise UsageError(
             f"--file-system {choices.file_system}: a system runs from NTFS, and firmware starts from FAT32.",

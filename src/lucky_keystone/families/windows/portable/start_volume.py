@@ -8,7 +8,7 @@ from uuid import UUID, uuid5
 
 from ....content.contents import Awaited
 from ....content.tree import File, Folder
-from ....hive.store import STORES, PartitionName, WantedStore, make_store
+from ....starting.boot_store import STORES, PartitionName, WantedStore, make_store
 from ....volumes.ntfs.attributes import filetime
 from ....wim.read import Edition
 from ...family import DriveNames, PartitionPlace

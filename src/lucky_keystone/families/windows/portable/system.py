@@ -8,7 +8,6 @@ from ....common.errors import SourceError, UsageError
 from ....common.remembering import remembered
 from ....common.units import shown_size
 from ....content.tree import Folder
-from ....tables.mbr import MOST_SECTORS
 from ....wim.applied import applied_tree
 from ....wim.read import Edition
 from ....wim.resources import Resources
@@ -52,11 +51,9 @@ def system_of(image: WholeImage, edition: Edition) -> System:
 def shape_of(system: System, choices: Choices, drive: DriveShape) -> tuple[str, str, dict[str, str]]:
     """Return table and firmware, and why."""
     reasons: dict[str, str] = {}
-    bios = system.has_bios and drive.sector_size == 512
+    bios = system.has_bios and not drive.bios_fault
     if choices.firmware == "bios" and not bios:
-        why = "the edition has no boot programs for BIOS machines"
-        if drive.sector_size != 512:
-            why = f"BIOS firmware reads sectors of 512 bytes only, this drive has {drive.sector_size}"
+        why = drive.bios_fault or "the edition has no boot programs for BIOS machines"
         raise UsageError(f"--firmware bios: {why}.", advice="Choose --firmware uefi.")
     if choices.firmware == "uefi" and not system.architecture:
         raise UsageError(
@@ -68,14 +65,13 @@ def shape_of(system: System, choices: Choices, drive: DriveShape) -> tuple[str, 
         raise UsageError(
             f"--firmware both: the edition starts on {able.upper()} machines only.", advice=f"Choose --firmware {able}."
         )
-    beyond = (drive.size or 0) // drive.sector_size - MOST_SECTORS
     table = choices.table
     if table is None:
-        to_gpt = beyond > 0 and (firmware or able) == "uefi"
+        to_gpt = bool(drive.beyond_mbr) and (firmware or able) == "uefi"
         table = "gpt" if to_gpt else "mbr"
         reasons["table"] = "both BIOS and UEFI machines start from it"
         if to_gpt:
-            reasons["table"] = f"an MBR would leave {shown_size(beyond * drive.sector_size)} of this drive unused"
+            reasons["table"] = f"an MBR would leave {shown_size(drive.beyond_mbr)} of this drive unused"
         elif able != "both":
             reasons["table"] = f"{able.upper()} machines start from it"
     if firmware is None:

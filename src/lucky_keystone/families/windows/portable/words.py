@@ -8,7 +8,7 @@ from ....volumes.ntfs.kind import NTFS
 from ....wim.read import Edition
 from ...choices import Choices
 from ...family import Decision, DriveShape
-from .boot_files import UEFI_PROGRAMS
+from ..boot_programs import UEFI_PROGRAMS
 from .system import System
 
 _SENSIBLE = 64 * 10**9

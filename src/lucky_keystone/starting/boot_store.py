@@ -11,9 +11,9 @@ from dataclasses import dataclass
 from uuid import UUID
 
 from ..common.record import Record, RecordError, raw, record, u32
-from .make import NewKey, make_hive
-from .read import Hive
-from .records import BINARY, DWORD, MULTI_SZ, SZ, text, texts
+from ..hive.make import NewKey, make_hive
+from ..hive.read import Hive
+from ..hive.records import BINARY, DWORD, MULTI_SZ, SZ, text, texts
 
 STORES = {"bios": "boot/BCD", "uefi": "EFI/Microsoft/Boot/BCD"}
 """Where each firmware's boot manager looks for its store, on the volume that it was started from."""
@@ -37,7 +37,7 @@ SAVED_DEVICE, SAVED_PATH = 0x2100_0001, 0x2200_0002
 
 _FORMS = {1: BINARY, 2: SZ, 3: SZ, 4: MULTI_SZ, 5: BINARY, 6: BINARY, 7: BINARY}
 """Types of registry values by the second digit of an element's number."""
-_PARTITION_DEVICE, _STARTED_FROM_DEVICE = 6, 5
+_PARTITION_DEVICE = 6
 _GPT, _MBR = 0, 1
 _STORE_NAME = "BCD00000000"
 _MINOR = 3
