@@ -83,17 +83,21 @@ def command(
     unknown += [f"{each} is damaged and is ignored in the forecast." for each in databases if each not in summaries]
     if save is not None:
         found = _saved(found, {each: databases[each] for each in summaries}, save, replacing_of(overwrite))
-    asked = _asked(source, found, authority) if source is not None else ()
+    asked = _asked(source, found, authority) if source is not None else None
     if manner().as_json:
         from .shop_documents import MachineDocument
 
-        saved, requirements = str(save) if save else None, list(asked)
+        saved, requirements = str(save) if save else None, list(asked or ())
         emit_json(
             MachineDocument(facts=found, databases=summaries, unknown=unknown, requirements=requirements, saved=saved)
         )
         return
     _show(found, summaries, unknown)
-    if source is not None:
+    _show_further(asked, save)
+
+
+def _show_further(asked: Sequence[Requirement] | None, save: Path | None) -> None:
+    if asked is not None:
         _show_asked(asked)
     if save is not None:
         console().print(f"\nSaved: {save}")
