@@ -136,11 +136,8 @@ def test_rows_with_sources_and_plans_of_their_own(disc: Path, tmp_path: Path) ->
         ("done", "TIDEWELL_11"), ("done", "PLANNED"), ("failed", ""), ("refused", ""), ("refused", "")
     ]  # fmt: skip
     said = [each["message"] for each in done["rows"]]
-    assert ("missing.iso" in said[2], "names no source" in said[3], "is not a plan file" in said[4]) == (
-        True,
-        True,
-        True,
-    )
+    for words, told in zip(("missing.iso", "names no source", "is not a plan file"), said[2:5], strict=True):
+        assert words in told
     assert "already built" in run("build", "--batch", tmp_path / "jobs.csv", "--yes", code=4).stdout
     (tmp_path / "twice.csv").write_text(f"drive\na.img\n{tmp_path / 'a.img'}\n")
     told = run("build", disc, "--batch", tmp_path / "twice.csv", "--yes", code=2).stderr

@@ -10,6 +10,7 @@ from dataclasses import replace
 
 from ..common.errors import KeystoneError, SourceError
 from ..common.progress import Progress
+from ..content.bundles import SUPPORT, is_bundle_name
 from ..content.contents import Seekable, seekable
 from ..content.ranges import ContentFile, FileRange
 from ..sources.certificates import PACKAGES, certified_until, is_package
@@ -22,7 +23,6 @@ from ..starting.trust import Machine
 from .codes import Code
 from .report import Place, Report
 
-_SUPPORT = "Contents/SharedSupport"
 _REBUILD = "Build the drive again."
 _CODES: dict[Role, Code] = {
     "loader": Code.START_MAC_LOADER,
@@ -65,10 +65,10 @@ def _packages(volume: ReadBootVolume) -> Iterator[Seekable]:
         if (file := volume.find(f"{PACKAGES}/{name}")) is not None and not file.faults:
             yield FileRange(ContentFile(file.content, name), 0, file.size)
     for app in volume.listing(""):
-        for image in volume.listing(f"{app}/{_SUPPORT}") if app.lower().endswith(".app") else ():
+        for image in volume.listing(f"{app}/{SUPPORT}") if is_bundle_name(app) else ():
             if not image.lower().endswith(".dmg"):
                 continue
-            path = f"{app}/{_SUPPORT}/{image}"
+            path = f"{app}/{SUPPORT}/{image}"
             file = volume.find(path)
             if file is None or file.faults:
                 continue

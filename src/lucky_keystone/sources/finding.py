@@ -7,7 +7,9 @@ import sys
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-_ENDINGS = (".iso", ".dmg", ".pkg", ".app")
+from ..content.bundles import EXTENSION, is_bundle_name
+
+_ENDINGS = (".iso", ".dmg", ".pkg", EXTENSION)
 _SMALLEST = 1 << 20
 """Bytes of an image; an app is a folder."""
 _MOST = 2000
@@ -52,7 +54,7 @@ def _may_be_one(path: Path) -> bool:
     if not name.endswith(_ENDINGS) or name.startswith("."):
         return False
     try:
-        if path.suffix.lower() == ".app":
+        if is_bundle_name(name):
             return name.startswith("install") and path.is_dir()
         return path.is_file() and path.stat().st_size >= _SMALLEST
     except OSError:

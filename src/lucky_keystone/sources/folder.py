@@ -16,16 +16,6 @@ from ..content.ranges import FileRange
 from ..content.source_file import SourceFile
 from ..content.tree import EPOCH, MOST_DEPTH, ORDINARY, File, Folder, Special, UnixFacts
 
-_BUNDLE_MARK = "Contents/Info.plist"
-
-
-def holds_app(path: Path) -> bool:
-    """Tell whether a folder is an app bundle of macOS, or has one in it: then its links and permissions count."""
-    try:
-        return any((bundle / _BUNDLE_MARK).is_file() for bundle in (path, *path.glob("*.app")))
-    except OSError:
-        return False
-
 
 def read_folder(path: Path, notes: list[str], *, as_unix: bool = False) -> Folder:
     """Return the tree below `path`, names in sorted order. Links to folders are refused.

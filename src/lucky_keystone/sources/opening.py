@@ -13,6 +13,7 @@ from pathlib import Path
 
 from ..common.errors import SourceError, naming
 from ..common.progress import Progress, silent
+from ..content.bundles import holds_bundle, is_bundle_name, names_bundle
 from ..content.contents import seekable
 from ..content.ranges import FileRange, RangedFile
 from ..content.source_file import SourceFile
@@ -29,7 +30,7 @@ from .apple_double import merge_doubles
 from .decoded import DecodedFile, measure
 from .decoders import FORMATS
 from .diskimage import DiskImage, is_disk_image, refuse_encrypted
-from .folder import holds_app, read_folder
+from .folder import read_folder
 from .hfsplus import ImageVolume
 from .inside import InsideVolume, volumes_in
 from .iso9660 import Iso9660Reader, has_iso9660, iso9660_size
@@ -41,7 +42,6 @@ from .zip_archive import ZipArchive
 
 _SMALLEST = 512
 _ADDRESS = re.compile(r"([a-z]{3,6}):/+(.*)", re.IGNORECASE | re.DOTALL)
-_IN_APP = re.compile(r"^[^/]+\.app/Contents/")
 _SLACK = 1 << 20
 """Bytes that a disc's run-out may be short of: some images are saved without it."""
 
@@ -119,7 +119,7 @@ def _answer_file(path: Path) -> File:
 
 def _open_folder(path: Path) -> Source:
     notes: list[str] = []
-    is_for_mac = holds_app(path)
+    is_for_mac = holds_bundle(path)  # then links and permissions count
     root = read_folder(path, notes, as_unix=is_for_mac)
     if is_for_mac:
         merge_doubles(root)
@@ -180,7 +180,7 @@ def _archive_with_app(path: Place, stored: RangedFile) -> Source | None:
     if whole.read_at(0, 4) != b"PK\3\4":
         return None
     archive = ZipArchive(whole, str(path))
-    if not any(_IN_APP.search(name) for name in archive.names):
+    if not names_bundle(archive.names):
         return None
     root = archive.tree()
     merge_doubles(root)
@@ -257,7 +257,7 @@ def _disk_image(path: Place, image: RangedFile) -> Source | None:
         return Source(path, form, "", Source.NO_FILES, image=whole)
     volume = ImageVolume(inner, readable.offset, readable.size)
     root = volume.tree()
-    package = package_in(root) if not any(name.lower().endswith(".app") for name in root.entries) else None
+    package = package_in(root) if not any(map(is_bundle_name, root.entries)) else None
     if package is not None:
         held = read_package(seekable(package.content), f"{path}: {package.name}")
         if held is not None:

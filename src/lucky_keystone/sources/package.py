@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterator
 
 from ..common.errors import SourceError
+from ..content.bundles import SUPPORT, bundles_in
 from ..content.contents import Seekable, stream
 from ..content.ranges import ContentFile
 from ..content.tree import File, Folder, Special, UnixFacts
@@ -17,7 +17,6 @@ _PAYLOAD = "Payload"
 _GZIP = b"\x1f\x8b"
 _PIECE = 1 << 20
 _MOST_PAYLOAD = 4 << 30
-_SUPPORT = ("Contents", "SharedSupport")
 _THE_APP = (
     "Take the installer app instead: let a Mac install this package (it only puts the app into Applications), "
     "and copy the app from there."
@@ -38,7 +37,7 @@ def read_package(content: Seekable, name: str) -> Folder | None:
         payload = archive.member(path)
         assert payload is not None
         tree = _payload(payload, f"{name}: {path}")
-        app = next(_apps(tree), None)
+        app = next(bundles_in(tree), None)
         if app is None:
             continue
         app = _with_images(app, archive, images)
@@ -79,17 +78,11 @@ def _gzip_size(payload: Seekable, name: str) -> int:
     return size
 
 
-def _apps(tree: Folder) -> Iterator[Folder]:
-    for _, entry in tree.walk():
-        if isinstance(entry, Folder) and entry.name.lower().endswith(".app") and entry.find_file("Contents/Info.plist"):
-            yield entry
-
-
 def _with_images(app: Folder, archive: XarArchive, images: list[str]) -> Folder:
     """Put the package's disk images into the app's SharedSupport, beside what is there."""
-    here = app.made_folder(_SUPPORT, _mode(0o755))
+    here = app.made_folder(SUPPORT.split("/"), _mode(0o755))
     if here is None:
-        raise SourceError(f"{app.name}: {'/'.join(_SUPPORT)} is not a folder.", advice="Download the package again.")
+        raise SourceError(f"{app.name}: {SUPPORT} is not a folder.", advice="Download the package again.")
     for path in images:
         content, name = archive.member(path), path.rpartition("/")[2]
         assert content is not None

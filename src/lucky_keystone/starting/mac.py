@@ -8,6 +8,7 @@ from pathlib import PurePosixPath
 from typing import Literal
 
 from ..common.errors import KeystoneError
+from ..content.bundles import is_bundle_name
 from ..content.contents import SizedReadable
 from .boot_configuration import (
     CACHED,
@@ -96,7 +97,7 @@ def expired_on(volume: BootVolume, machine: Machine) -> str:
 def _without_links(volume: BootVolume) -> Iterator[str]:
     """Yield apps whose frameworks have no link to their current version: what carried the app kept no links."""
     for app, what in volume.listing("").items():
-        if what != "folder" or not app.lower().endswith(".app"):
+        if what != "folder" or not is_bundle_name(app):
             continue
         frameworks = f"{app}/Contents/Frameworks"
         for name in volume.listing(frameworks):

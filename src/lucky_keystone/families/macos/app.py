@@ -8,14 +8,12 @@ from pathlib import Path
 from typing import Any
 
 from ...common.errors import SourceError
+from ...content.bundles import EXTENSION, INFO, SUPPORT, is_bundle_name
 from ...content.contents import seekable
 from ...content.tree import File, Folder
 from ...sources.source import Source
 from ...starting.boot_configuration import read_property_list
 
-_INFO = "Contents/Info.plist"
-SUPPORT = "Contents/SharedSupport"
-_APP = ".app"
 FROM_ITS_IMAGE = (
     "Take the full installer app: from its disk image, or downloaded by a Mac (System Settings or App Store)."
 )
@@ -33,7 +31,7 @@ class InstallerApp:
     @property
     def title(self) -> str:
         """The name without its ending."""
-        return self.name.removesuffix(_APP)
+        return self.name.removesuffix(EXTENSION)
 
     def file(self, path: str) -> File | None:
         """Return the file at a path below SharedSupport."""
@@ -50,9 +48,9 @@ def find_apps(source: Source) -> list[InstallerApp]:
     found: list[InstallerApp] = []
     if _is_installer(source.root):
         name = source.path.resolve().name if isinstance(source.path, Path) else source.path.name
-        found.append(_app(name if name.lower().endswith(_APP) else f"{_title(source.root)}{_APP}", source.root))
+        found.append(_app(name if is_bundle_name(name) else f"{_title(source.root)}{EXTENSION}", source.root))
     for name, entry in source.root.entries.items():
-        if isinstance(entry, Folder) and name.lower().endswith(_APP) and _is_installer(entry):
+        if isinstance(entry, Folder) and is_bundle_name(name) and _is_installer(entry):
             found.append(_app(name, entry))
     return found
 
@@ -70,13 +68,13 @@ def the_app(source: Source) -> InstallerApp:
 
 def _is_installer(folder: Folder) -> bool:
     """True for an app bundle that installs: with the folder of a payload, or named as one."""
-    if folder.find_file(_INFO) is None:
+    if folder.find_file(INFO) is None:
         return False
     return folder.find_folder(SUPPORT) is not None or "install" in _identifier(folder).lower()
 
 
 def _info(folder: Folder) -> Mapping[str, Any]:
-    file = folder.find_file(_INFO)
+    file = folder.find_file(INFO)
     found = read_property_list(seekable(file.content)) if file is not None else None
     return found if isinstance(found, dict) else {}
 

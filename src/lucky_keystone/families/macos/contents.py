@@ -9,12 +9,13 @@ from datetime import datetime
 from typing import Any
 from urllib.parse import quote
 
+from ...content.bundles import INFO, SUPPORT
 from ...content.contents import Literal, seekable
 from ...content.tree import EPOCH, File, Folder, Special, UnixFacts
 from ...sources.diskimage_sums import checked
 from ...starting.boot_configuration import CACHE, FLAGS, PATH, PRELINKED
 from ...volumes.hfsplus.records import CUSTOM_ICON
-from .app import SUPPORT, InstallerApp
+from .app import InstallerApp
 from .generations import APP, BOOT_FILES, COMMON, CORE, LOADER, MARKER, WantedFile
 from .modes import keeps_modes, with_modes
 from .payload import Payload, boot_files
@@ -37,7 +38,7 @@ class InstallerTree:
 def installer_tree(payload: Payload, label: str) -> InstallerTree:
     """Return everything on the volume. Raises SourceError for what a start needs and the source has not."""
     app = payload.app
-    info = app.folder.find_file("Contents/Info.plist")
+    info = app.folder.find_file(INFO)
     moment = info.modified if info is not None else EPOCH
     placed: list[str] = []
     keeps = True

@@ -10,6 +10,7 @@ from typing import Any
 
 from ...common.errors import KeystoneError, SourceError
 from ...common.remembering import remembered
+from ...content.bundles import SUPPORT
 from ...content.contents import Seekable, seekable
 from ...content.ranges import FileRange
 from ...content.tree import File, Folder
@@ -19,7 +20,7 @@ from ...sources.nested import OpenedImage, open_image
 from ...sources.source import Source
 from ...sources.zip_archive import ZipArchive
 from ...starting.boot_configuration import read_property_list
-from .app import FROM_ITS_IMAGE, SUPPORT, InstallerApp, find_apps, the_app
+from .app import FROM_ITS_IMAGE, InstallerApp, find_apps, the_app
 from .generations import (
     ASSET,
     BESIDE,
