@@ -148,6 +148,14 @@ class Store:
                 _log.warning("What is known of %s could not be noted: %s.", about.name, error.strerror)
         return StoredImage(sha256, target, about)
 
+    def use(self, path: Path, progress: Progress) -> None:
+        """Make sure that a file, if it is an image of the store, has its sum, and note that it is used."""
+        image = self.holding(path)
+        if image is not None:
+            if not image.is_believed:
+                self.verify(image, progress)
+            self.used(image)
+
     def used(self, image: StoredImage) -> None:
         """Note that it is used. That it cannot be noted hurts nobody."""
         with suppress(OSError):

@@ -132,11 +132,7 @@ def _open_file(path: Path, progress: Progress) -> Source:
             f"{path} is neither a file nor a folder.",
             advice="Use a disc image, a folder, or an optical drive's device.",
         )
-    store = Store()
-    if (stored := store.holding(path)) is not None:
-        if not stored.is_believed:
-            store.verify(stored, progress)
-        store.used(stored)
+    Store().use(path, progress)
     if path.name.endswith(UNFINISHED):
         from ..fetching.part import refuse_unfinished  # what fetches takes its time to load
 
