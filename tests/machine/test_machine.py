@@ -153,11 +153,19 @@ def test_the_blank_file_is_read_and_every_key_in_it_too(tmp_path: Path) -> None:
 
 ROWS = (
     Outlook("BIOS", "starts", "b", kind="bios"),
-    Outlook("UEFI 64-bit", "starts", "u", kind="uefi"),
-    Outlook("UEFI 64-bit, Secure Boot", "will not start", "s", "UEFI 64-bit", kind="uefi"),
-    Outlook("UEFI 32-bit", "will not start", "w", kind="uefi"),
-    Outlook("UEFI ARM64", "not known", "a", kind="uefi"),
-    Outlook("Mac, Intel", "starts", "m", kind="mac"),
+    Outlook("UEFI 64-bit", "starts", "u", kind="uefi", architecture="x64"),
+    Outlook(
+        "UEFI 64-bit, Secure Boot",
+        "will not start",
+        "s",
+        "UEFI 64-bit",
+        kind="uefi",
+        architecture="x64",
+        secure_boot=True,
+    ),
+    Outlook("UEFI 32-bit", "will not start", "w", kind="uefi", architecture="x86"),
+    Outlook("UEFI ARM64", "not known", "a", kind="uefi", architecture="arm64"),
+    Outlook("Mac, Intel", "starts", "m", kind="mac", architecture="x64"),
 )
 PC = MachineFacts(architecture="x64", uefi="yes", bios="no", uefi_width=64)
 

@@ -169,8 +169,9 @@ class DriveWish:
     """Paths of files, and of folders with a '/' behind, that the source itself does not have, or has otherwise."""
     bootable: Bootable
     """What firmware will see."""
-    settle: Callable[[DriveNames], None] | None = None
-    """Is told the drive's names as soon as everything has its place: contents that hold them are settled then."""
+    settle: Callable[[DriveNames], Bootable] | None = None
+    """Is told the drive's names as soon as everything has its place, settles contents that hold them, and returns what
+    firmware will see then; None where nothing on the drive names it."""
 
 
 @dataclass(frozen=True)

@@ -6,9 +6,8 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from ..starting.mac import INTEL, SILICON
-from ..starting.outlook import Outlook, Verdict
-from ..starting.uefi import NAMES, SECURE
+from ..starting.outlook import FirmwareKind, Outlook, Verdict
+from ..starting.uefi import NAMES
 from .facts import MachineFacts
 
 _MAC = re.compile(r"[A-Za-z]+\d+,\d+")
@@ -26,10 +25,23 @@ class MachineOutlook:
     reason: str
 
 
+@dataclass(frozen=True)
+class _Way:
+    """How a machine may start."""
+
+    kind: FirmwareKind
+    architecture: str = ""
+    secure_boot: bool = False
+    is_certain: bool = True
+    """False where it is not known whether it can start so."""
+
+    def fits(self, row: Outlook) -> bool:
+        return (row.kind, row.architecture, row.secure_boot) == (self.kind, self.architecture, self.secure_boot)
+
+
 def outlook_for(machine: MachineFacts, rows: Sequence[Outlook]) -> MachineOutlook:
     """Return the best of the ways on which a machine can start a drive, those that are certain before all others."""
-    by_name = {row.firmware: row for row in rows}
-    ways = [(by_name[name], is_certain) for name, is_certain in _ways(machine) if name in by_name]
+    ways = [(row, way.is_certain) for way in _ways(machine) for row in rows if way.fits(row)]
     if not ways and _MAC.fullmatch(machine.model):
         return MachineOutlook(machine.shown, "will not start", "", "nothing on it is for Macs")
     if not ways:
@@ -45,24 +57,24 @@ def outlook_for(machine: MachineFacts, rows: Sequence[Outlook]) -> MachineOutloo
     return MachineOutlook(machine.shown, "will not start", row.firmware, row.reason)
 
 
-def _ways(machine: MachineFacts) -> Iterator[tuple[str, bool]]:
-    """Yield names of rows by which a machine may start, and whether it is certain that it can."""
+def _ways(machine: MachineFacts) -> Iterator[_Way]:
+    """Yield how a machine may start, what is most likely first."""
     if _MAC.fullmatch(machine.model):
-        yield (SILICON if machine.architecture == "arm64" else INTEL), True
+        yield _Way("mac", "arm64" if machine.architecture == "arm64" else "x64")
         return
     if machine.uefi != "no":
         architecture = _firmware_architecture(machine)
         for each in [architecture] if architecture else list(NAMES):
-            plain, certain = NAMES[each], machine.uefi == "yes" and architecture is not None
+            is_certain = machine.uefi == "yes" and bool(architecture)
             if machine.secure_boot == "on":
-                yield plain + SECURE, certain
+                yield _Way("uefi", each, True, is_certain)
             elif machine.secure_boot is None and machine.uefi is not None:
-                yield plain + SECURE, False
-                yield plain, False
+                yield _Way("uefi", each, True, False)
+                yield _Way("uefi", each, False, False)
             else:
-                yield plain, certain
+                yield _Way("uefi", each, False, is_certain)
     if machine.bios != "no" and machine.architecture != "arm64":
-        yield "BIOS", machine.bios == "yes"
+        yield _Way("bios", is_certain=machine.bios == "yes")
 
 
 def _firmware_architecture(machine: MachineFacts) -> str:

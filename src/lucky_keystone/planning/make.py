@@ -75,10 +75,11 @@ def make_plan(
     if main is not None:
         settled = msgspec.structs.replace(settled, cluster=main.planned.cluster_size, use=use, identity=identity)
     shape = DriveShape(drive.name, fitted.drive_size, drive.sector_size)
+    bootable = wish.bootable
     if wish.settle is not None:
-        wish.settle(names_of(numbers_of(source, settled, shape), fitted.volumes, wish.table))
+        bootable = wish.settle(names_of(numbers_of(source, settled, shape), fitted.volumes, wish.table))
     if family.must_start and not choices.as_is:
-        _refuse_what_starts_nowhere(source, outlooks(wish.bootable, ANY_MACHINE))
+        _refuse_what_starts_nowhere(source, outlooks(bootable, ANY_MACHINE))
     decisions = [
         *wish.decisions,
         *_measured(choices, wish, fitted, use),
@@ -95,8 +96,8 @@ def make_plan(
         areas=areas_of(wish, fitted, drive.sector_size),
         needed=fitted.needed,
         unused=fitted.drive_size - fitted.end,
-        forecast=outlooks(wish.bootable, machine),
-        bootable=wish.bootable,
+        forecast=outlooks(bootable, machine),
+        bootable=bootable,
         splits=wish.splits,
         laid_over=wish.laid_over,
         volumes=fitted.volumes,

@@ -6,7 +6,7 @@ makes the forecast and what a check says one thing.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from functools import cached_property
@@ -136,8 +136,8 @@ class PlannedBootVolume:
     has_system_type: bool = False
     code: Judged = OURS
     certified_until: date | None = None
-    named: Callable[[], PartitionName | None] = lambda: None
-    """Returns how boot stores name its partition, once it has a place."""
+    named: PartitionName | None = None
+    """How boot stores name its partition; None as long as it has no place."""
 
     @property
     def active(self) -> bool:
@@ -182,7 +182,7 @@ class PlannedDrive:
 
     @property
     def partition_names(self) -> Sequence[PartitionName | None]:
-        return [volume.named() for volume in self.volumes]
+        return [volume.named for volume in self.volumes]
 
 
 @dataclass(frozen=True)

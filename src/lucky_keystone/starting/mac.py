@@ -161,7 +161,8 @@ class Mac:
             return ()
         starts = [(volume, found) for volume in able if (found := mac_start(volume)) is not None]
         if not starts:
-            return (Outlook(INTEL, "will not start", "no volume names a loader to the firmware of Macs", kind="mac"),)
+            why = "no volume names a loader to the firmware of Macs"
+            return (Outlook(INTEL, "will not start", why, kind="mac", architecture="x64"),)
         several = len(starts) > 1
         return [
             row
@@ -174,15 +175,19 @@ class Mac:
     ) -> Sequence[Outlook]:
         """`which` tells an installer from others on the same drive."""
         name = INTEL + which
+
+        def row(verdict: Verdict, reason: str) -> Outlook:
+            return Outlook(name, verdict, reason, kind="mac", architecture="x64")
+
         if start.faults:
             first = start.faults[0]
             more = f"; and {len(start.faults) - 1} more" if len(start.faults) > 1 else ""
-            return (Outlook(name, "will not start", f"{first.path}: {first.words}{more}", kind="mac"),)
+            return (row("will not start", f"{first.path}: {first.words}{more}"),)
         if drive.table != "gpt":
-            return (Outlook(name, "not known", "whether Macs start from an MBR drive is not proven", kind="mac"),)
+            return (row("not known", "whether Macs start from an MBR drive is not proven"),)
         if start.lost_links:
             words = f"{start.lost_links} has lost its links: take it out of its disk image, and build again"
-            return (Outlook(name, "not known", words, kind="mac"),)
+            return (row("not known", words),)
         verdict: Verdict = "starts"
         reason = f"the volume names {start.loader}, which finds its kernel and base system"
         if machine.model and start.models:
@@ -197,23 +202,21 @@ class Mac:
             reason = (
                 f"its installer refuses to run (certificates expired on {ended}; set the Mac's clock back); {reason}"
             )
-        intel = Outlook(name, verdict, reason, kind="mac")
+        intel = row(verdict, reason)
         t2 = Outlook(
             T2 + which,
             "not known",
             "such Macs refuse external drives until their owner allows them (Startup Security Utility, in Recovery)",
             refines=name,
             kind="mac",
+            architecture="x64",
         )
         return (intel, t2, self._silicon(start, SILICON + which))
 
     def _silicon(self, start: MacStart, name: str) -> Outlook:
         first = start.release.split(".")[0]
+        verdict: Verdict = "not known"
+        reason = "it starts installers by its own rules (hold the power button, choose the drive)"
         if first.isdecimal() and int(first) < FIRST_FOR_SILICON:
-            return Outlook(name, "will not start", f"{start.release} does not run on Apple silicon", kind="mac")
-        return Outlook(
-            name,
-            "not known",
-            "it starts installers by its own rules (hold the power button, choose the drive)",
-            kind="mac",
-        )
+            verdict, reason = "will not start", f"{start.release} does not run on Apple silicon"
+        return Outlook(name, verdict, reason, kind="mac", architecture="arm64")

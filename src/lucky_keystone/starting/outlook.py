@@ -20,6 +20,10 @@ class Outlook:
     refines: str = ""
     """The row this one says more of: the same firmware with Secure Boot on."""
     kind: FirmwareKind = field(kw_only=True)
+    architecture: str = field(default="", kw_only=True)
+    """What its loaders are made for; '' of BIOS."""
+    secure_boot: bool = field(default=False, kw_only=True)
+    """True of the row for machines that have Secure Boot on."""
 
 
 def without_repeats(rows: Sequence[Outlook]) -> list[Outlook]:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from ..boot.records import crossing
 from ..common.errors import KeystoneError
 from .bootable import Bootable, BootFile
 from .loaders import LoaderState, examine, loader_path
-from .outlook import Outlook
+from .outlook import Outlook, Verdict
 from .release import is_before_secure_boot, older_release_on_uefi, setup_build
 from .secure_boot import crossing_state, secure_verdict
 from .stores import starts_system, store_fault
@@ -92,41 +92,38 @@ class Uefi:
         found = find_loader(drive, self.architecture)
         build = setup_build(drive)
         plain = _plain(self.architecture, found, drive, build)
-        secure = plain.firmware + SECURE
+        secure = replace(plain, firmware=plain.firmware + SECURE, refines=plain.firmware, secure_boot=True)
         if plain.verdict != "starts" or found.state is None:
-            return plain, Outlook(secure, plain.verdict, plain.reason, plain.firmware, kind="uefi")
+            return plain, secure
         started = [crossing_state(self.architecture)] if found.way == "crossing" else []
         verdict, why = secure_verdict([*started, found.state], machine)
         if is_before_secure_boot(build) and not (verdict == "starts" and machine.trusted is not None):
             verdict, why = "will not start", f"releases before build 9200 do not know Secure Boot (this one is {build})"
-        return plain, Outlook(secure, verdict, why, plain.firmware, kind="uefi")
+        return plain, replace(secure, verdict=verdict, reason=why)
 
 
 def _plain(architecture: str, found: FoundLoader, drive: Bootable, build: int) -> Outlook:
-    name, loader, path = NAMES[architecture], found.state, loader_path(architecture)
+    loader, path = found.state, loader_path(architecture)
+
+    def row(verdict: Verdict, reason: str) -> Outlook:
+        return Outlook(NAMES[architecture], verdict, reason, kind="uefi", architecture=architecture)
+
     if loader is None and drive.unseen:
-        return Outlook(name, "not known", f"not all of it was examined: {drive.unseen}", kind="uefi")
+        return row("not known", f"not all of it was examined: {drive.unseen}")
     if loader is None:
         of_old = architecture == "x86" and is_before_secure_boot(build)
         why = "; 32-bit releases of this age start in BIOS mode only" if of_old else ""
-        return Outlook(name, "will not start", f"{drive.looked_at} has no {path}{why}", kind="uefi")
+        return row("will not start", f"{drive.looked_at} has no {path}{why}")
     if loader.unseen:
-        return Outlook(name, "not known", f"{path} was not examined: {loader.unseen.rstrip('.')}", kind="uefi")
+        return row("not known", f"{path} was not examined: {loader.unseen.rstrip('.')}")
     if loader.fault:
-        return Outlook(name, "will not start", f"{path} is incomplete or damaged: {loader.fault}", kind="uefi")
+        return row("will not start", f"{path} is incomplete or damaged: {loader.fault}")
     if loader.architecture != architecture:
         made_for = f"made for {loader.architecture}" if loader.architecture else "not a UEFI loader, by its header"
-        return Outlook(name, "will not start", f"{path} is {made_for}", kind="uefi")
+        return row("will not start", f"{path} is {made_for}")
     if found.way == "unreadable":
-        return Outlook(
-            name,
-            "will not start",
-            f"UEFI firmware does not read {found.unread}, and the drive has no crossing",
-            kind="uefi",
-        )
+        return row("will not start", f"UEFI firmware does not read {found.unread}, and the drive has no crossing")
     if found.store:
-        return Outlook(name, "will not start", found.store, kind="uefi")
+        return row("will not start", found.store)
     older = older_release_on_uefi(build) if is_before_secure_boot(build) else ""
-    return Outlook(
-        name, "starts", "; ".join(filter(None, (f"{path} {_WAYS[found.way]}", found.caveat, older))), kind="uefi"
-    )
+    return row("starts", "; ".join(filter(None, (f"{path} {_WAYS[found.way]}", found.caveat, older))))

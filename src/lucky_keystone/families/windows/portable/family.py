@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from functools import partial
 from typing import ClassVar
 
 import msgspec
@@ -18,7 +17,6 @@ from ....common.units import shown_size
 from ....content.tree import Folder
 from ....setup.folders import SETUP_IMAGES
 from ....sources.source import INSTALL_IMAGE, Source
-from ....starting.boot_store import PartitionName
 from ....starting.bootable import Bootable, PlannedBootVolume, PlannedDrive
 from ....tables.partition import Use
 from ....volumes.fat32.kind import FAT32
@@ -143,28 +141,28 @@ class WindowsPortable(Family):
                 note="FAT32: boot programs and stores",
             ),
         ]
-        named: list[PartitionName] = []
-        seen = [
-            PlannedBootVolume(v.kind, v.tree, v.active, table, named=partial(_nth, named, n))
-            for n, v in enumerate(volumes)
-        ]
 
-        def settled_names(names: DriveNames) -> None:
-            named[:] = [partition_name(names, volume.name) for volume in volumes]
+        def seen(names: DriveNames | None) -> PlannedDrive:
+            found = [
+                PlannedBootVolume(
+                    v.kind, v.tree, v.active, table, named=partition_name(names, v.name) if names else None
+                )
+                for v in volumes
+            ]
+            return PlannedDrive(table, drive.sector_size, found)  # type: ignore[arg-type]
+
+        def settle(names: DriveNames) -> PlannedDrive:
             start.settle(names)
+            return seen(names)
 
         return DriveWish(
             choices=settled,
             table=table,
             volumes=volumes,
             decisions=[*decisions_of(system, choices, settled, reasons, drive), *decisions, *told(edition, drive)],
-            bootable=PlannedDrive(table, drive.sector_size, seen),  # type: ignore[arg-type]
-            settle=settled_names,
+            bootable=seen(None),
+            settle=settle,
         )
-
-
-def _nth(names: Sequence[PartitionName], number: int) -> PartitionName | None:
-    return names[number] if names else None
 
 
 def _check_choices(source: Source, choices: Choices) -> None:
