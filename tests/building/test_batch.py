@@ -35,9 +35,9 @@ SIZE = 96 * MIB
         ("drive,source\n,x.iso\n", "line 2: 'drive' is empty"),
         ("drive,source,plan\na.img,x.iso,y.toml\n", "line 2 has both a source and a plan"),
         ("drive,plan,label\na.img,y.toml,CREW\n", "a plan has its label already"),
-        ('drive\n"a.img\n', "is no CSV"),
+        ('drive\n"a.img\n', "is not valid CSV"),
         ("drive\n" + "a.img\n" * 1001, "has 1,001 rows"),
-        (b"drive\n\xff.img\n", "is no text in UTF-8 (byte 6)"),
+        (b"drive\n\xff.img\n", "is not UTF-8 text (byte 6)"),
     ],
 )
 def test_a_mistake_is_named_by_line(text: str | bytes, words: str, tmp_path: Path) -> None:

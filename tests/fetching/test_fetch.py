@@ -524,7 +524,8 @@ def test_what_another_program_left(left: str, server: Server, tmp_path: Path) ->
     told = run("plan", part, code=4).stderr
     assert "unfinished download of another program" in told
     share = {"three segments": "70%"}.get(left, "78%")
-    assert (f"{share} of it is here" if left[0] in "rt" else "7,000,000 bytes are here") in told
+    if sys.platform != "win32" or left != "three segments":  # whose file system may not tell holes from zeros
+        assert (f"{share} of it is here" if left[0] in "rt" else "7,000,000 bytes are here") in told
     line = ["fetch", server.link("/a.iso"), "--adopt", part]
     assert "--adopt needs a sum" in run(*line, code=2).stderr
     if left == "another file":

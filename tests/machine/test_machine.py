@@ -144,9 +144,9 @@ def test_a_file_written_by_hand_is_refused_by_line_and_key(text: str, words: str
 
 def test_the_blank_file_is_read_and_every_key_in_it_too(tmp_path: Path) -> None:
     path = tmp_path / "blank.toml"
-    path.write_text(blank())
+    path.write_text(blank(), encoding="utf-8")
     assert read_machine(path) == MachineFacts()
-    path.write_text(re.sub(r"^# (?=\w+ = )", "", blank(), flags=re.MULTILINE))
+    path.write_text(re.sub(r"^# (?=\w+ = )", "", blank(), flags=re.MULTILINE), encoding="utf-8")
     filled = read_machine(path)
     assert [key for key in filled.__struct_fields__ if getattr(filled, key) in (None, "", ())] == []
 

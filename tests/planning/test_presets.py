@@ -52,7 +52,7 @@ def test_what_is_chosen_comes_before_a_preset(shop: Path) -> None:
         ("presets = 1\n[preset.a]\nidentity = 'X'\n", "line 3: there is no key 'identity'"),
         ("presets = 1\n[preset.a]\nlabel = 'X'\n[preset.b]\nabout = 'l'\nl = 3\n", "line 6: there is no key 'l'"),
         ("presets = 1\n[preset.a]\nfirmware = 3\n", "preset 'a'"),
-        ("presets = 1\npreset = 3\n", "no table of presets"),
+        ("presets = 1\npreset = 3\n", "not a table of presets"),
         ("presets = [\n", "is not TOML"),
     ],
 )
