@@ -6,6 +6,7 @@ import sqlite3
 import subprocess
 import sys
 from collections.abc import Callable
+from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
@@ -52,8 +53,9 @@ def torn(file: Path) -> None:
 
 
 def without_tables(file: Path) -> None:
-    with sqlite3.connect(file) as database:
+    with closing(sqlite3.connect(file)) as database:  # one that is open cannot be set aside on Windows
         database.execute("DROP TABLE work")
+        database.commit()
 
 
 @pytest.mark.parametrize("damage", [no_database, torn, without_tables])
@@ -75,7 +77,7 @@ def test_entries_that_are_none_are_left_out(record: Path) -> None:
     add(ENTRY)
     for values in ("seconds = 'ferry'", "tag = x'ff00'", "size = 1.5"):
         add(ENTRY)
-        with sqlite3.connect(record) as database:
+        with closing(sqlite3.connect(record)) as database, database:
             database.execute(f"UPDATE work SET {values} WHERE rowid = (SELECT MAX(rowid) FROM work)")
     shown = run("log", log=record)
     assert ("3 of the entries" in shown.stderr, "1 entry" in shown.stdout) == (True, True)
@@ -88,7 +90,7 @@ def test_a_record_that_cannot_be_used_stops_nothing(tmp_path: Path, built: Built
 
 def test_a_record_of_an_older_version_goes_on(record: Path) -> None:
     add(ENTRY)
-    with sqlite3.connect(record) as database:
+    with closing(sqlite3.connect(record)) as database, database:
         for statement in ("DROP INDEX work_by_drive", "DROP TABLE built", "ALTER TABLE work DROP COLUMN reading",
                           "ALTER TABLE work DROP COLUMN writing", "PRAGMA user_version = 1"):  # fmt: skip
             database.execute(statement)

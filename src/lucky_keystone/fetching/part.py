@@ -249,7 +249,8 @@ class Download:
             if aside:
                 positional.set_size(self._open_file, self._length)
                 self._close()
-                self.unfinished.rename(free_name(self.path.with_name(self.path.name + aside)))
+                kept = free_name(self.path.with_name(self.path.name + aside))
+                positional.rename(self.unfinished, kept, replace=False)
                 self._make()
             self.journal = DownloadJournal(sha256=self.journal.sha256)
             self._forget()

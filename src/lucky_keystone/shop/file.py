@@ -17,6 +17,7 @@ from typing import TypeVar
 from ..common import places
 from ..common.errors import DriveError
 from ..common.invoker import give_to_user, make_folder
+from ..common.positional import rename
 
 _VERSION = 3
 _ADVICE = "Name another file with LUCKY_KEYSTONE_LOG=FILE, or leave the record out with LUCKY_KEYSTONE_LOG=off."
@@ -134,7 +135,7 @@ def _set_aside(file: Path, error: Exception) -> None:
         number += 1
         aside = file.with_name(f"{stem}-{number}{file.suffix}")
     try:
-        file.rename(aside)
+        rename(file, aside, replace=False)
     except OSError as refused:
         raise _unusable(file, f"it is damaged ({error}), and cannot be set aside: {refused}") from refused
     _log.warning(
