@@ -170,7 +170,7 @@ def test_a_damaged_hive_is_refused_with_its_place() -> None:
     data = bytearray(
         hive_of(Keys({"a": (SZ, b"b")}, {"Select": Keys({"Default": (4, b"\3\0\0\0")})}), random.Random(1))
     )
-    with pytest.raises(HiveError, match="no registry hive"):
+    with pytest.raises(HiveError, match="not a registry hive"):
         Hive(b"regf", "SYSTEM")
     data[100] ^= 1
     with pytest.raises(HiveError, match="byte 508: the checksum"):

@@ -16,7 +16,7 @@ from lucky_keystone.content.contents import Literal, stream
 from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.wim.edition import _FIELDS
-from lucky_keystone.wim.packed import unpacked
+from lucky_keystone.wim.packed import METHODS, unpacked
 from lucky_keystone.wim.read import InstallImage
 from lucky_keystone.wim.records import HEADER_XPRESS, DirectoryEntry, ResourceHeader
 from lucky_keystone.wim.split import divide
@@ -253,7 +253,8 @@ def test_a_resource_beyond_4_gib_has_a_wide_chunk_table() -> None:
 
     image = Image()
     row = ResourceHeader(stored_size=image.size, flags=4, offset=0, original_size=size)
-    content = unpacked(image, row, HEADER_XPRESS, chunk, "large")  # type: ignore[arg-type]
+    method = next(each for each in METHODS if each.flag == HEADER_XPRESS)
+    content = unpacked(image, row, method, chunk, "large")  # type: ignore[arg-type]
     assert content.read_at(size - 100, 100) == piece[-95:] + piece[:5]
     assert content.read_at((1 << 32) - 40_000, 40_005) == (piece + piece)[-40_000:] + piece[:5]
     assert content.read_at(77 * chunk + 9, 3 * chunk) == (piece * 4)[9 : 9 + 3 * chunk]

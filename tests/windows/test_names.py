@@ -88,7 +88,7 @@ def test_command_lines_are_quoted_for_the_shell(words: list[str], windows: str, 
     "path", ["C:evil.dll", "a/a.txt:x", "..\\up", "Aux", "b/nul.txt", "com¹", "dot.", "end ", "a?"]
 )
 def test_names_that_lead_elsewhere_on_windows_are_not_taken(path: str) -> None:
-    with pytest.raises(SourceError, match="no name of a file on Windows"):
+    with pytest.raises(SourceError, match="not a file name on Windows"):
         refuse_names_windows_reads_otherwise(["Windows/notepad.exe", path])
     refuse_names_windows_reads_otherwise(["Windows/System32/auxiliary.dll", ".hidden/com.txt", "Über 東.txt"])
 
