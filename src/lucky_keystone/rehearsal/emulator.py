@@ -18,6 +18,8 @@ from tempfile import TemporaryDirectory
 from ..common.errors import UsageError
 
 _LOOK_EVERY = 0.2  # seconds
+_PICTURE_EVERY = 1.0
+"""Seconds between two pictures: packing one takes longer than looking at text."""
 _TEXT_MEMORY, _COLUMNS = 0xB8000, 80  # of a PC's screen in text mode: a character and its colour in turn
 _VIDEO_ROM = 0xC0000
 _QUITS_WITHIN = 120  # seconds, even on a busy computer
@@ -197,17 +199,20 @@ class _Run:
         pipes: dict[str, int] = {"stdin": subprocess.PIPE, "stdout": subprocess.DEVNULL, "stderr": subprocess.PIPE}
         try:
             with subprocess.Popen(self._command, text=True, **pipes) as emulator:  # type: ignore[call-overload]  # noqa: S603 - no shell, our words
-                limit = time.monotonic() + seconds
+                limit, next_picture = time.monotonic() + seconds, 0.0
                 while emulator.poll() is None and time.monotonic() < limit:
                     time.sleep(_LOOK_EVERY)
                     # Again and again: a machine that switches itself off leaves no time for a last one.
-                    _order(emulator, f'screendump "{self.picture}" -f png')
+                    if time.monotonic() >= next_picture:
+                        self._take_picture(emulator)
+                        next_picture = time.monotonic() + _PICTURE_EVERY
                     if self._text is not None:
                         _order(emulator, f'pmemsave {_TEXT_MEMORY:#x} {_COLUMNS * 25 * 2} "{self._text}"')
                     if until is not None and until(f"{self.serial()}\n{self.screen()}"):
                         break
                 ended = emulator.poll() is not None
                 if not ended:
+                    self._take_picture(emulator)
                     _order(emulator, "quit")
                 try:
                     _, complaint = emulator.communicate(timeout=_QUITS_WITHIN)
@@ -221,6 +226,9 @@ class _Run:
             raise UsageError(
                 f"The emulator cannot be started: {error.strerror}.", advice="Check its installation."
             ) from error
+
+    def _take_picture(self, emulator: subprocess.Popen[str]) -> None:
+        _order(emulator, f'screendump "{self.picture}" -f png')
 
 
 def _order(emulator: subprocess.Popen[str], order: str) -> None:
