@@ -154,7 +154,7 @@ def drive(signer: str, shop: Shop, folder: Path) -> Built:
     return with_loader(folder, loader, "fat32")
 
 
-@pytest.mark.parametrize("name", sample_of([*CASES], ["Secure Boot on"]))
+@pytest.mark.parametrize("name", sample_of([*CASES], ["BIOS", "Secure Boot on"]))
 def test_what_is_foretold_from_the_facts_is_what_firmware_does(name: str, shop: Shop, tmp_path: Path) -> None:
     case = CASES[name]
     need_firmware(case.firmware)
