@@ -34,8 +34,6 @@ from lucky_keystone.sources.folder import read_folder
 from lucky_keystone.volumes.hfsplus.kind import HFSPLUS
 
 COUNTS = (1_000, 10_000, 50_000)
-_AS_IS = "--as-is"
-"""The payload is noise, so that no disk can pack it: by its tables it is damaged."""
 
 
 def compose(count: int) -> None:
@@ -58,9 +56,9 @@ def compose(count: int) -> None:
 
 
 def make_app(folder: Path, size: int, *, compressible: bool) -> Path:
-    """Write an app with a payload of `size` bytes; half of a compressible one's bytes repeat."""
+    """Write an app that holds a file of `size` bytes of noise; half of a compressible one's bytes repeat."""
     app = write_app(folder, RELEASES["10.13"])
-    with (app / "Contents/SharedSupport/InstallESD.dmg").open("wb") as out:
+    with (app / "Contents/SharedSupport/Posters.pkg").open("wb") as out:
         for _ in range(size >> 20):
             out.write(os.urandom(1 << 19) + (os.urandom(1 << 6) * (1 << 13) if compressible else os.urandom(1 << 19)))
     return app
@@ -93,14 +91,14 @@ def make_sources(folder: Path, size: int) -> tuple[Path, Path, Path]:
         make_image(packed, image, size // 2)
     if not huge.exists():
         make_app(large, 0, compressible=False)
-        os.truncate(huge / "Contents/SharedSupport/InstallESD.dmg", 13_000_000_000)
+        os.truncate(huge / "Contents/SharedSupport/Posters.pkg", 13_000_000_000)
     return app, image, huge
 
 
 def measure_builds(folder: Path, size: int, rounds: int) -> None:
     app, image, huge = make_sources(folder, size)
     target, copy = folder / "drive.img", folder / "copy.bin"
-    payload = app / "Contents/SharedSupport/InstallESD.dmg"
+    payload = app / "Contents/SharedSupport/Posters.pkg"
     rows: dict[str, list[tuple[float, int]]] = {}
 
     def measure(name: str, command: list[str], remove: Path | None = None) -> None:
@@ -111,7 +109,7 @@ def measure_builds(folder: Path, size: int, rounds: int) -> None:
         print(f"  {name}: {rows[name][-1][0]:.2f} s, {rows[name][-1][1] >> 20} MiB", flush=True)
 
     def build(name: str, source: Path) -> None:
-        command = [*PROGRAM, "build", str(source), "--onto", str(target), "--no-verify", "--yes", "--json", _AS_IS]
+        command = [*PROGRAM, "build", str(source), "--onto", str(target), "--no-verify", "--yes", "--json"]
         measure(name, command, target)
 
     def plain_copy() -> None:
@@ -124,7 +122,7 @@ def measure_builds(folder: Path, size: int, rounds: int) -> None:
         for step in (0, 1) if number % 2 else (1, 0):
             build("build", app) if step else plain_copy()
         build("from zlib", image)
-        measure("plan 13 GB", [*PROGRAM, "plan", str(huge), "--json", _AS_IS])
+        measure("plan 13 GB", [*PROGRAM, "plan", str(huge), "--json"])
     print(f"\n{'':14}{'median s':>10}{'peak MiB':>10}")
     for name, results in rows.items():
         print(f"{name:14}{statistics.median(t for t, _ in results):10.2f}{max(m for _, m in results) >> 20:10}")

@@ -7,10 +7,10 @@ import subprocess
 import sys
 from collections.abc import Callable
 from contextlib import closing
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from lucky_keystone.mending.journal import MendJournal
 from lucky_keystone.shop.file import in_record

@@ -9,12 +9,12 @@ A change that means to give other bytes renews the digests in a commit of its ow
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import pytest
 from blake3 import blake3
+from msgspec.structs import replace
 
 from lucky_keystone.building.build import build, manifest_of
 from lucky_keystone.building.compose import compose_drive

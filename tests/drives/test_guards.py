@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import Bundle, RuleBasedStateMachine, invariant, rule
+from msgspec.structs import replace
 
 from lucky_keystone.common.errors import KeystoneError, ProtectError
 from lucky_keystone.drives.drive import Drive, Hardware

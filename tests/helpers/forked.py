@@ -32,6 +32,8 @@ HANGS = 1200.0
 _PROJECT = Path(__file__).parents[2]
 _HEAD = struct.Struct("<I")
 _FILES = 4
+_LATER = ("email.utils", "filelock", "numpy", "rich.progress", "tomlkit", "zstandard")
+"""What the program loads when it needs it; here all runs share it."""
 
 
 class Loaded:
@@ -107,6 +109,8 @@ def serve(number: int) -> NoReturn:
     for found in pkgutil.walk_packages(lucky_keystone.__path__, "lucky_keystone."):
         with suppress(Exception):  # of other systems, or optional
             importlib.import_module(found.name)
+    for name in _LATER:
+        importlib.import_module(name)
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
     asking = socket.socket(fileno=number)
     while True:

@@ -10,9 +10,11 @@ from __future__ import annotations
 import subprocess
 import sys
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
+
+from msgspec.structs import replace
 
 from lucky_keystone.common.errors import KeystoneError
 from lucky_keystone.common.progress import silent

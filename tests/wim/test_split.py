@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import io
 from collections.abc import Callable
-from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -17,7 +16,7 @@ from lucky_keystone.common.errors import SourceError
 from lucky_keystone.content.contents import Literal, stream
 from lucky_keystone.demo.install_image import DemoEdition, install_image, small_resource
 from lucky_keystone.wim.read import InstallImage
-from lucky_keystone.wim.records import RESOURCE_DTYPE, RESOURCE_SOLID, SIZE_MASK, Header, ResourceHeader
+from lucky_keystone.wim.records import RESOURCE_SOLID, SIZE_MASK, Header, ResourceHeader, resource_dtype
 from lucky_keystone.wim.split import ImagePart, divide
 
 MIB = 1 << 20
@@ -108,13 +107,13 @@ def test_an_independent_parser_reads_the_parts() -> None:
 
 
 def edited(data: bytes, **fields: object) -> bytes:
-    return replace(Header.unpack(data), **fields).pack() + data[Header.SIZE :]  # type: ignore[arg-type]
+    return Header.unpack(data).with_changes(**fields).pack() + data[Header.SIZE :]
 
 
 def with_entry(data: bytes, name: str, value: int) -> bytes:
     """Change a field of the first lookup table entry."""
     place = ResourceHeader.unpack(Header.unpack(data).lookup_table)
-    table = np.frombuffer(data[place.offset : place.offset + place.stored_size], RESOURCE_DTYPE).copy()
+    table = np.frombuffer(data[place.offset : place.offset + place.stored_size], resource_dtype()).copy()
     table[name][0] = value
     return data[: place.offset] + table.tobytes() + data[place.offset + place.stored_size :]
 
@@ -163,7 +162,7 @@ def crowded(xml: str = "", resources: int = 0) -> bytes:
         size = 50 * resources
         changed["lookup_table"] = ResourceHeader(offset=len(body), stored_size=size, original_size=size).pack()
         body += entry * resources
-    body[: Header.SIZE] = replace(header, **changed).pack()
+    body[: Header.SIZE] = header.with_changes(**changed).pack()
     return bytes(body)
 
 
@@ -189,7 +188,7 @@ def test_facts_and_tables_are_bounded(data: Callable[[], bytes], told: str) -> N
 def test_rows_within_a_solid_resource_have_their_places_in_its_decoded_bytes() -> None:
     """They may lie far behind the file's end; the row of the solid resource itself may not."""
     table = ResourceHeader.unpack(Header.unpack(bytes(PLAIN[: Header.SIZE])).lookup_table)
-    rows = np.frombuffer(PLAIN, RESOURCE_DTYPE, table.stored_size // 50, table.offset).copy()
+    rows = np.frombuffer(PLAIN, resource_dtype(), table.stored_size // 50, table.offset).copy()
     body = bytearray(PLAIN)
 
     def with_rows() -> InstallImage:

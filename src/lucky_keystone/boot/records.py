@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
+
+from msgspec import Struct
 
 _BIOS_SECTOR = 512  # boot code counts in these, whatever the drive's sectors
 
@@ -14,8 +15,7 @@ def _asset(name: str) -> bytes:
     return (files(__package__) / "assets" / name).read_bytes()
 
 
-@dataclass(frozen=True)
-class BootRecord:
+class BootRecord(Struct, frozen=True):
     """Our boot record for one file system: a first sector, and further code that it loads."""
 
     name: str

@@ -5,10 +5,10 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from blake3 import blake3
+from msgspec import Struct
 
 from ..common.errors import DriveError, Interrupted, KeystoneError
 from ..common.progress import Progress, silent
@@ -25,8 +25,7 @@ from .keeping import Keeper, write_checked
 from .stream import Hooks, Streamed, stream_blocks
 
 
-@dataclass(frozen=True)
-class BuildResult:
+class BuildResult(Struct, frozen=True):
     """What a build did. Times in seconds."""
 
     bytes_written: int

@@ -10,9 +10,9 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Generator, Iterator, Sequence
-from dataclasses import dataclass, field
 
 from blake3 import blake3
+from msgspec import Struct, field
 
 from ..common.errors import SourceError
 from ..content.buffers import aligned_buffer
@@ -30,8 +30,7 @@ PATIENCE = 2.0
 """Seconds that one follower may hold up the others in all, and a tenth of the pass besides."""
 
 
-@dataclass
-class Block:
+class Block(Struct):
     """Bytes on their way to a drive. `view` is valid until the follower asks for the next block."""
 
     number: int

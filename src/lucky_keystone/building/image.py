@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
 import msgspec
-import numpy as np
 from blake3 import blake3
+from msgspec import Struct
 
+from ..common.later import np
 from ..content.extents import MIB
 from ..content.ranges import ranges_in
 from ..content.regions import Region
@@ -18,8 +18,7 @@ from ..content.source_file import SourceFile
 from ..drives.host import Span
 
 
-@dataclass(frozen=True)
-class DriveImage:
+class DriveImage(Struct, frozen=True, dict=True):
     """What a drive becomes. Streamed in the order: `regions` rising, then the manifest, tables, and the seal."""
 
     size: int

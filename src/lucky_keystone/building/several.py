@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 
 from blake3 import blake3
+from msgspec import Struct, field
 
 from ..common.errors import Interrupted, KeystoneError
 from ..common.progress import Progress, silent
@@ -20,8 +20,7 @@ from .image import DriveImage
 from .stream import own_blocks
 
 
-@dataclass(kw_only=True)
-class Job:
+class Job(Struct, kw_only=True):
     """One drive of several. After `build_all` either `result` or `error` is there."""
 
     name: str
@@ -38,11 +37,10 @@ class Job:
     error: KeystoneError | None = None
     fell_back: bool = False
     """True when it was too slow for the others and continued in a pass of its own."""
-    ended: threading.Event = field(default_factory=threading.Event, repr=False)
+    ended: threading.Event = field(default_factory=threading.Event)
 
 
-@dataclass
-class _Stop:
+class _Stop(Struct):
     event: threading.Event = field(default_factory=threading.Event)
     fault: BaseException | None = None
 

@@ -11,13 +11,14 @@ import threading
 import time
 from collections.abc import Callable, Generator, Iterator, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
-import numpy as np
 from blake3 import blake3
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from ..common.errors import KeystoneError
+from ..common.later import np
 from ..common.progress import Progress
 from ..content.buffers import aligned_buffer
 from ..content.contents import BLOCK
@@ -31,8 +32,7 @@ _PIECE = 64 << 10  # bytes that are written, made zero or left alone together
 _LEAVE, _ZERO, _WRITE = range(3)
 
 
-@dataclass(frozen=True)
-class Streamed:
+class Streamed(Struct, frozen=True):
     """What streaming did. Offsets and sizes in bytes."""
 
     blocks: list[tuple[int, int, bytes]]
@@ -44,8 +44,7 @@ class Streamed:
     """Of these blocks; what was there and right within one was left alone."""
 
 
-@dataclass
-class Hooks:
+class Hooks(Struct):
     """What the order of a build wants to happen while blocks are streamed."""
 
     before_first_write: Callable[[], None] = field(default=lambda: None)

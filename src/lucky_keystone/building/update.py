@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from itertools import pairwise
+
+from msgspec import Struct
 
 from ..checking.volumes.checkers import CHECKERS
 from ..common.errors import KeystoneError, ProtectError
@@ -36,8 +37,7 @@ from .stream import Hooks, stream_blocks
 _LISTED = 5
 
 
-@dataclass(frozen=True)
-class Standing:
+class Standing(Struct, frozen=True):
     """A drive as it was found for updating."""
 
     volumes: tuple[StandingVolume, ...]

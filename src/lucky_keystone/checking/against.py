@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import unicodedata
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 
-import numpy as np
+from msgspec import Struct, field
 
 from ..boot.records import crossing
 from ..common.errors import KeystoneError, SourceError
+from ..common.later import np
 from ..common.progress import Progress
 from ..content.contents import BLOCK, Content, Seekable, SizedReadable, seekable, stream
 from ..content.source_file import UnreadableSource
@@ -37,8 +37,7 @@ _LISTED = 8
 _STAGE = "comparing with the source"
 
 
-@dataclass
-class _Compared:
+class _Compared(Struct):
     missing: list[str] = field(default_factory=list)
     different: list[tuple[str, int, str]] = field(default_factory=list)
     """Path, number of the partition, and how it differs."""

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from typing import ParamSpec
+
+from msgspec import Struct
 
 from ..common.progress import Progress
 from ..common.units import SECTOR_SIZES
@@ -38,8 +39,7 @@ _UNGUARDED = (Code.TABLE_MISSING, Code.GPT_NO_PROTECTIVE)
 """Whatever volumes there are, firmware does not look for them."""
 
 
-@dataclass(frozen=True)
-class Examined:
+class Examined(Struct, frozen=True):
     """A drive as a check found it: what it reports, and what that was found in."""
 
     report: Report

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..common.errors import KeystoneError
 from ..tables.table import Partition
@@ -11,8 +12,7 @@ from ..volumes.kind import VolumeKind
 from ..volumes.volume import Entry, Volume
 
 
-@dataclass(frozen=True)
-class FoundVolume:
+class FoundVolume(Struct, frozen=True):
     """A volume that could be read, the partition it is in, and everything on it, the root first."""
 
     partition: Partition

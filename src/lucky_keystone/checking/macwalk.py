@@ -6,7 +6,8 @@ A volume that could name a loader and names none is no fault where another one d
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from ..common.errors import KeystoneError, SourceError
 from ..common.progress import Progress

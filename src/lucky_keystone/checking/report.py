@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass, field, replace
 from typing import Literal
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from ..machine.outlook import MachineOutlook
 from ..starting.outlook import Outlook
@@ -17,8 +19,7 @@ Used: changed by a computer that used the healthy drive; note: worth knowing.
 """
 
 
-@dataclass(frozen=True)
-class Place:
+class Place(Struct, frozen=True):
     """What a finding refers to, as far as it can be named."""
 
     volume: int | None = None
@@ -34,8 +35,7 @@ class Place:
 NOWHERE = Place()
 
 
-@dataclass(frozen=True)
-class Finding:
+class Finding(Struct, frozen=True):
     """One thing found."""
 
     level: Level
@@ -49,8 +49,7 @@ class Finding:
     """Which firmware alone misses it; a fault where the drive is to start there."""
 
 
-@dataclass(frozen=True)
-class VolumeSummary:
+class VolumeSummary(Struct, frozen=True):
     """A volume in short. Sizes in bytes."""
 
     file_system: str
@@ -61,8 +60,7 @@ class VolumeSummary:
     free: int
 
 
-@dataclass
-class Report:
+class Report(Struct):
     """The result of a check."""
 
     findings: list[Finding] = field(default_factory=list)

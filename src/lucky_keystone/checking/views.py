@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ..content.contents import SizedReadable
 
 
-@dataclass(frozen=True)
-class Front:
+class Front(Struct, frozen=True):
     """The first `size` bytes of a drive."""
 
     drive: SizedReadable
@@ -19,8 +18,7 @@ class Front:
         return self.drive.read_at(offset, size)
 
 
-@dataclass(frozen=True)
-class Patched:
+class Patched(Struct, frozen=True):
     """A drive as if `data` stood at byte `offset`."""
 
     drive: SizedReadable

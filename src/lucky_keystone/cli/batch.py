@@ -5,11 +5,11 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec import Struct
 from rich.text import Text
 
 from ..common.errors import KeystoneError, UsageError
@@ -36,8 +36,7 @@ if TYPE_CHECKING:
 _STYLES = {"done": "good", "already built": "good", "interrupted": "warn"}
 
 
-@dataclass(frozen=True)
-class _Terminal:
+class _Terminal(Struct, frozen=True):
     """What a batch is shown on, and confirmed at."""
 
     yes: bool

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import KW_ONLY, dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..common.errors import UsageError
 from ..common.units import exact_size
@@ -213,8 +214,7 @@ def _kept(place: Place) -> Keeping:
     return keeping
 
 
-@dataclass(frozen=True)
-class _Build:
+class _Build(Struct, frozen=True):
     """A build or an update of one or several drives, as it is asked for, shown and told."""
 
     request: Request
@@ -226,7 +226,6 @@ class _Build:
     machines: Sequence[KnownMachine]
     """Those of the command line, which are shown also beside a saved plan."""
     keeping: Keeping | None
-    _: KW_ONLY
     yes: bool
 
     def run(self, drives: Sequence[str], identity: str | None) -> int:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import fields, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+from msgspec.structs import fields, replace
 from rich.console import Console
 from rich.text import Text
 

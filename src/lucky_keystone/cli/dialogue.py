@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from .confirming import confirm, confirm_change
 from .manner import progress_mode
@@ -17,8 +18,7 @@ if TYPE_CHECKING:
     from ..drives.guards import Guard
 
 
-@dataclass(frozen=True)
-class TerminalDialogue:
+class TerminalDialogue(Struct, frozen=True):
     """Questions are asked on the terminal, unless `yes`; what is told goes to standard error."""
 
     yes: bool

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from ..common.errors import SourceError, UsageError
 from ..common.units import counted, exact_size
@@ -27,8 +28,7 @@ _SHOWN = 5_000
 """Rows of a listing in a terminal; --matching narrows it down."""
 
 
-@dataclass(frozen=True)
-class WantedFiles:
+class WantedFiles(Struct, frozen=True):
     """What is wanted of an edition: its files listed, or some of them taken out."""
 
     edition: str | None

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import importlib
-import json
 import logging
 import os
 import sys
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import click
 
@@ -170,8 +168,7 @@ def _show_usage(error: click.UsageError) -> None:
         click.echo(error.ctx.get_usage(), err=True)
 
 
-@dataclass(frozen=True)
-class _Failure:
+class _Failure(NamedTuple):
     """What is said of an error, and what the program ends with."""
 
     message: str
@@ -214,6 +211,8 @@ def _end_without_output(lost: _OutputLost) -> int:
 def _fail(as_json: bool, failure: _Failure) -> int:
     message, advice, code = failure.message, failure.advice, failure.exit_code
     if as_json:
+        import json
+
         body: dict[str, Any] = {"schema": 1, "error": {"message": message, "advice": advice, "exit_code": code}}
         try:
             print(visible_json(json.dumps(body, indent=2, ensure_ascii=False)), flush=True)

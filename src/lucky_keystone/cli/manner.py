@@ -6,8 +6,7 @@ import os
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
-from typing import Any, Literal, TextIO
+from typing import Any, Literal, NamedTuple, TextIO
 
 from .streams import is_terminal
 
@@ -15,8 +14,7 @@ ProgressMode = Literal["bar", "lines", "json", "none"]
 PROGRESS_MODES: tuple[ProgressMode, ...] = ("bar", "lines", "json", "none")
 
 
-@dataclass(frozen=True)
-class Manner:
+class Manner(NamedTuple):
     """What the options --json, -q, -v, --plain and --progress ask for."""
 
     quiet: bool = False
@@ -41,7 +39,7 @@ def manner() -> Manner:
 def change(**fields: Any) -> None:
     """Let the rest of this run speak in another way."""
     global _now  # noqa: PLW0603 - one program, one terminal
-    _now = replace(_now, **fields)
+    _now = _now._replace(**fields)
 
 
 @contextmanager

@@ -10,7 +10,6 @@ import click
 
 from ..common.outputs import OutputKind, refuse_output
 from ..common.units import exact_size, shown_size
-from ..doing.targets import choose
 from .choosing import answered
 from .layout import show_sketch
 from .manner import manner
@@ -36,6 +35,7 @@ from .sources import open_given, prove, resolved
 if TYPE_CHECKING:
     from ..common.outputs import Replacing
     from ..doing.given import GivenMachines, GivenPreset, GivenSource
+    from ..doing.targets import Chosen
     from ..families.asking import Shortfall
     from ..fetching.link import Place
     from ..machine.known import KnownMachine
@@ -100,7 +100,7 @@ def command(
 
     place, terms = resolved(source, given, bay)
     opened = open_given(place, given, terms)
-    chosen = choose(drive, bay, sector_size) if drive else None
+    chosen = _chosen(drive, bay, sector_size) if drive else None
     replacing = replacing_of(overwrite, *opened.places, *([chosen.path] if chosen else []))
     for path, kind in ((save, OutputKind.PLAN), (figure, OutputKind.FIGURE)):
         if path:
@@ -124,6 +124,12 @@ def command(
     for what, path in (("Plan saved", save), ("Figure drawn", figure)):
         if path:
             console().print(f"\n{what}: {path}")
+
+
+def _chosen(drive: str, bay: Path | None, sector_size: int | None) -> Chosen:
+    from ..doing.targets import choose
+
+    return choose(drive, bay, sector_size)
 
 
 def _keep(plan: Plan, save: Path | None, figure: Path | None, replacing: Replacing) -> None:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, TextIO
 
+from msgspec import Struct
 from rich.console import Console, ConsoleDimensions
 from rich.text import Text
 from rich.theme import Theme
@@ -129,8 +129,7 @@ def facts(out: Console, rows: Sequence[tuple[str, str]]) -> None:
             paragraph(out, Text.assemble((name.ljust(width + _GAP), "name"), value), indent=2, hanging=2 + width + _GAP)
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(Struct, frozen=True):
     """A column of a table. One that `folds` takes what width is left; one without words in it is not shown.
 
     Where rows are stacked, numbers and what is `named` keep their heading.

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from ..common.errors import SourceError
 from .choosing import LISTED, read_all, refuse_other_sum, refuse_without_links

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from types import TracebackType
-from typing import Self
+from typing import TYPE_CHECKING, Self
 
-from rich.progress import BarColumn, TaskID, TextColumn
-from rich.progress import Progress as Bars
+from msgspec import Struct, field
 
 from ..common.progress import Progress
 from .events import ProgressEvent, as_json
@@ -17,6 +15,10 @@ from .manner import progress_mode
 from .pace import Pace
 from .show import console, paragraph
 from .text import visible
+
+if TYPE_CHECKING:
+    from rich.progress import Progress as Bars
+    from rich.progress import TaskID
 
 _WORTH_LINES = 16 << 20
 """Bytes of a stage from which on each ten percent get a line."""
@@ -32,8 +34,7 @@ def tell(text: str) -> None:
         _shown[-1].note(text)
 
 
-@dataclass
-class _Line:
+class _Line(Struct):
     """What is shown of one drive's work."""
 
     stage: str = ""
@@ -65,6 +66,9 @@ class Stages:
 
     def __enter__(self) -> Self:
         if self._mode == "bar":
+            from rich.progress import BarColumn, TextColumn
+            from rich.progress import Progress as Bars
+
             self._bar = Bars(
                 TextColumn("  {task.description:<20}"),
                 BarColumn(24, complete_style="good", finished_style="good"),

@@ -14,9 +14,10 @@ import stat
 import sys
 from collections.abc import Callable, Collection
 from contextlib import suppress
-from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
+
+from msgspec import Struct
 
 from .errors import DriveError, ProtectError, naming
 from .invoker import give_to_user
@@ -54,8 +55,7 @@ class OutputKind(Enum):
         return self.value[1]
 
 
-@dataclass(frozen=True)
-class Replacing:
+class Replacing(Struct, frozen=True):
     """What may be replaced: a file of someone else's when `overwrite`, and never one of `never`."""
 
     overwrite: bool = False

@@ -13,28 +13,26 @@ wrong total size fails when the module is imported, and a value that does not fi
 
 from __future__ import annotations
 
-import dataclasses
 import struct
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import MISSING, dataclass, field
 from operator import itemgetter
-from typing import Any, ClassVar, Self, TypeVar, dataclass_transform
+from typing import Any, ClassVar, NamedTuple, Self, TypeVar, dataclass_transform
 
 from .errors import KeystoneError
 
-_T = TypeVar("_T")
+_RecordT = TypeVar("_RecordT", bound="Record")
 
 
 class RecordError(KeystoneError):
     """Bytes too short for a record, or a value that a field cannot hold. Readers turn it into their own error."""
 
 
-@dataclass(frozen=True)
-class _Place:
+class _Place(NamedTuple):
     offset: int
     width: int
     kind: str  # "number" in the record's byte order, "be" (a big-endian number in any record) or "raw"
     doc: str
+    default: Any  # _NONE without one
 
     @property
     def code(self) -> str:
@@ -42,56 +40,79 @@ class _Place:
         return {1: "B", 2: "H", 4: "I", 8: "Q"}.get(self.width, "s") if self.kind == "number" else "s"
 
 
-def _declare(place: _Place, default: Any) -> Any:
-    return field(default=default, metadata={"place": place})
+_NONE = object()
 
 
-def u8(offset: int, doc: str, default: Any = MISSING) -> Any:
+def u8(offset: int, doc: str, default: Any = _NONE) -> Any:
     """An unsigned byte."""
-    return _declare(_Place(offset, 1, "number", doc), default)
+    return _Place(offset, 1, "number", doc, default)
 
 
-def u16(offset: int, doc: str, default: Any = MISSING) -> Any:
+def u16(offset: int, doc: str, default: Any = _NONE) -> Any:
     """A 16-bit number in the record's byte order."""
-    return _declare(_Place(offset, 2, "number", doc), default)
+    return _Place(offset, 2, "number", doc, default)
 
 
-def u32(offset: int, doc: str, default: Any = MISSING) -> Any:
+def u32(offset: int, doc: str, default: Any = _NONE) -> Any:
     """A 32-bit number in the record's byte order."""
-    return _declare(_Place(offset, 4, "number", doc), default)
+    return _Place(offset, 4, "number", doc, default)
 
 
-def u64(offset: int, doc: str, default: Any = MISSING) -> Any:
+def u64(offset: int, doc: str, default: Any = _NONE) -> Any:
     """A 64-bit number in the record's byte order."""
-    return _declare(_Place(offset, 8, "number", doc), default)
+    return _Place(offset, 8, "number", doc, default)
 
 
-def unsigned(offset: int, width: int, doc: str, default: Any = MISSING) -> Any:
+def unsigned(offset: int, width: int, doc: str, default: Any = _NONE) -> Any:
     """A number of any width in bytes, in the record's byte order (the install-image format has one of 7)."""
-    return _declare(_Place(offset, width, "number", doc), default)
+    return _Place(offset, width, "number", doc, default)
 
 
-def big_endian(offset: int, width: int, doc: str, default: Any = MISSING) -> Any:
+def big_endian(offset: int, width: int, doc: str, default: Any = _NONE) -> Any:
     """A big-endian number of `width` bytes, whatever the record's byte order."""
-    return _declare(_Place(offset, width, "be", doc), default)
+    return _Place(offset, width, "be", doc, default)
 
 
-def raw(offset: int, width: int, doc: str, default: Any = MISSING) -> Any:
+def raw(offset: int, width: int, doc: str, default: Any = _NONE) -> Any:
     """Bytes of exactly this width."""
-    return _declare(_Place(offset, width, "raw", doc), default)
+    return _Place(offset, width, "raw", doc, default)
 
 
 class Record:
-    """What `@record` adds to a declaration."""
+    """What `@record` adds to a declaration: a frozen value with `pack()` and `unpack()`."""
 
     SIZE: ClassVar[int]
-    _layout: ClassVar[tuple[tuple[str, _Place], ...]]
+    _layout: ClassVar[Mapping[str, _Place]]
+    _defaults: ClassVar[dict[str, Any]]
     _struct: ClassVar[struct.Struct]
-    _names: ClassVar[tuple[str, ...]]
     _order: ClassVar[str]
     """Of its numbers, as `struct` writes it: '<' or '>'."""
     _odd: ClassVar[tuple[tuple[str, Any], ...]]
     """Numbers that `struct` has no letter for, with their byte order."""
+
+    def __init__(self, **values: Any) -> None:
+        complete = self._defaults | values
+        if complete.keys() != self._layout.keys():
+            wrong = ", ".join(sorted(complete.keys() ^ self._layout.keys()))
+            raise TypeError(f"{type(self).__name__}: without value, or no field: {wrong}")
+        self.__dict__.update(complete)
+
+    def __setattr__(self, name: str, value: object) -> None:
+        raise AttributeError(f"{type(self).__name__}.{name}: records are frozen")
+
+    def __eq__(self, other: object) -> bool:
+        return self.__dict__ == other.__dict__ if type(other) is type(self) else NotImplemented
+
+    def __hash__(self) -> int:
+        return hash(tuple(getattr(self, name) for name in self._layout))
+
+    def __repr__(self) -> str:
+        values = ", ".join(f"{name}={getattr(self, name)!r}" for name in self._layout)
+        return f"{type(self).__name__}({values})"
+
+    def with_changes(self, **values: Any) -> Self:
+        """Return a copy with other values in some fields."""
+        return type(self)(**self.__dict__ | values)
 
     @classmethod
     def unpack(cls, data: bytes | bytearray | memoryview, offset: int = 0) -> Self:
@@ -100,7 +121,7 @@ class Record:
             raise RecordError(
                 f"{cls.__name__}: {cls.SIZE} bytes wanted at {offset}, {max(len(data) - offset, 0)} there"
             )
-        values = dict(zip(cls._names, cls._struct.unpack_from(data, offset), strict=True))
+        values = dict(zip(cls._layout, cls._struct.unpack_from(data, offset), strict=True))
         for name, order in cls._odd:
             values[name] = int.from_bytes(values[name], order)
         self = object.__new__(cls)
@@ -110,7 +131,7 @@ class Record:
     def pack(self) -> bytes:
         """Return the record as it is on disk, exactly `SIZE` bytes. Raises RecordError for a value too wide."""
         values: list[int | bytes] = []
-        for name, place in self._layout:
+        for name, place in self._layout.items():
             value = getattr(self, name)
             if place.kind == "raw":
                 if len(value) != place.width:
@@ -125,8 +146,7 @@ class Record:
     @classmethod
     def places(cls) -> list[tuple[str, _Place, Any]]:
         """Return name, place and default (None without one) of every field, in order."""
-        defaults = {f.name: f.default for f in dataclasses.fields(cls) if f.default is not MISSING}  # type: ignore[arg-type]
-        return [(name, place, defaults.get(name)) for name, place in cls._layout]
+        return [(name, place, cls._defaults.get(name)) for name, place in cls._layout.items()]
 
     @classmethod
     def byte_order(cls) -> str:
@@ -136,7 +156,7 @@ class Record:
     @classmethod
     def offset_of(cls, name: str) -> int:
         """Return the offset of the field `name` in bytes, for error messages and patches."""
-        return dict(cls._layout)[name].offset
+        return cls._layout[name].offset
 
 
 def unpacker(kind: type[Record], names: Sequence[str]) -> Callable[[bytes, int], tuple[int, ...]]:
@@ -212,24 +232,25 @@ def record(*, size: int, big_endian: bool = False) -> Any:
     """
     order = ">" if big_endian else "<"
 
-    def build(cls: type[_T]) -> type[_T]:
-        frozen: Any = dataclass(frozen=True, kw_only=True)(cls)
-        layout = tuple((f.name, f.metadata["place"]) for f in dataclasses.fields(frozen))
+    def build(cls: type[_RecordT]) -> type[_RecordT]:
+        layout = {name: place for name, place in vars(cls).items() if isinstance(place, _Place)}
         end = 0
-        for name, place in layout:
+        for name, place in layout.items():
             if place.offset != end:
                 raise TypeError(f"{cls.__name__}.{name} is at {place.offset:#x}, the field before ends at {end:#x}")
             end += place.width
+            delattr(cls, name)  # it would stand for a value that an instance lacks
         if end != size:
             raise TypeError(f"{cls.__name__} has {end} bytes, {size} declared")
-        frozen.SIZE, frozen._layout = size, layout
-        frozen._names = tuple(name for name, _ in layout)
-        frozen._order = order
-        frozen._odd = tuple(
-            (name, _byte_order(place, order)) for name, place in layout if place.code == "s" and place.kind != "raw"
+        cls.SIZE, cls._layout, cls._order = size, layout, order
+        cls._defaults = {name: place.default for name, place in layout.items() if place.default is not _NONE}
+        cls._odd = tuple(
+            (name, _byte_order(place, order))
+            for name, place in layout.items()
+            if place.code == "s" and place.kind != "raw"
         )
-        codes = (f"{place.width}s" if place.code == "s" else place.code for _, place in layout)
-        frozen._struct = struct.Struct(order + "".join(codes))
-        return frozen  # type: ignore[no-any-return]
+        codes = (f"{place.width}s" if place.code == "s" else place.code for place in layout.values())
+        cls._struct = struct.Struct(order + "".join(codes))
+        return cls
 
     return build

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import re
+import tomllib
 from collections.abc import Collection
 from pathlib import Path
 from typing import Any
-
-import tomlkit
-from tomlkit.exceptions import TOMLKitError
 
 from .errors import UsageError, naming
 from .nearest import did_you_mean
@@ -28,8 +26,8 @@ def read_settings(path: Path, what: str, kind: str, version: int, advice: str) -
         raise UsageError(f"{path} is too large to be {what}.", advice="Name another file.")
     try:
         text = data.decode("utf-8")
-        values: dict[str, Any] = tomlkit.parse(text).unwrap()
-    except (UnicodeDecodeError, TOMLKitError, RecursionError) as error:
+        values: dict[str, Any] = tomllib.loads(text)
+    except (UnicodeDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
         raise UsageError(f"{path} is not TOML: {error}.", advice=advice) from error
     if values.pop(kind, None) != version:
         raise UsageError(f"{path}: '{kind} = {version}' is missing.", advice=advice)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from .contents import Content
 
@@ -14,8 +14,7 @@ def align_up(offset: int, step: int) -> int:
     return -(-offset // step) * step
 
 
-@dataclass(frozen=True, slots=True)
-class Extent:
+class Extent(Struct, frozen=True):
     """`content` lies at byte `offset` of the drive."""
 
     offset: int

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from enum import StrEnum
 from itertools import pairwise
+
+from msgspec import Struct
 
 from .extents import Extent
 
@@ -34,8 +35,7 @@ class RegionKind(StrEnum):
     IMAGE = "image"
 
 
-@dataclass(frozen=True)
-class RegionTraits:
+class RegionTraits(Struct, frozen=True):
     """What is said of a kind of region."""
 
     area: str
@@ -70,8 +70,7 @@ TRAITS = {
 }
 
 
-@dataclass(frozen=True)
-class Region:
+class Region(Struct, frozen=True):
     """A run of neighbouring extents that mean one thing (a table, one FAT, all files)."""
 
     kind: RegionKind

@@ -8,9 +8,10 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+
+from msgspec import Struct
 
 from ..common import positional
 from ..common.errors import SourceError, naming
@@ -26,8 +27,7 @@ _STAYS = "The source must stay in place while it is used."
 _HEAD_AT, _HEAD = 32 << 10, 4 << 10  # where volume descriptors of discs begin (ECMA-119, 7.2.1)
 
 
-@dataclass(frozen=True)
-class Trying:
+class Trying(Struct, frozen=True):
     """How often a place is tried that cannot be read, and how long is waited between."""
 
     tries: int
@@ -269,8 +269,7 @@ def _refuse_pipes(path: Path, facts: os.stat_result) -> None:
         raise SourceError(f"{path} is neither a file nor a disk.", advice="Use a file, a folder or an optical drive.")
 
 
-@dataclass(frozen=True)
-class Seen:
+class Seen(Struct, frozen=True):
     """What has to stay the same of a file that is read."""
 
     device: int

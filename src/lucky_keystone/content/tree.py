@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from .contents import NO_BYTES, Content
 
@@ -14,8 +16,7 @@ EPOCH = datetime(1980, 1, 1)
 """Stands for 'no time recorded'; the first moment FAT can express."""
 
 
-@dataclass(frozen=True)
-class UnixFacts:
+class UnixFacts(Struct, frozen=True):
     """What Unix systems, and macOS in particular, keep of a file or folder; HFS+ holds all of it, others do without.
 
     Everything belongs to user and group 0 on the drives made here.
@@ -44,8 +45,7 @@ NO_FACTS = UnixFacts()
 _ARCHIVE = 0x20
 
 
-@dataclass(frozen=True, slots=True)
-class NtfsFacts:
+class NtfsFacts(Struct, frozen=True):
     """What NTFS keeps of a file or folder that comes from such a volume. Times in 100 ns since 1601."""
 
     attributes: int
@@ -57,8 +57,7 @@ class NtfsFacts:
     """Of a folder: the short names of its entries, by their names; the others have none."""
 
 
-@dataclass(frozen=True, slots=True)
-class Special:
+class Special(Struct, frozen=True):
     """What only some volumes can hold beside names and bytes: all but `unix` is NTFS's."""
 
     streams: Mapping[str, Content] = field(default_factory=dict)
@@ -87,8 +86,7 @@ class Special:
 ORDINARY = Special()
 
 
-@dataclass(slots=True)
-class File:
+class File(Struct):
     """A file: its name, its bytes, and the wall-clock time (no zone) it was last written.
 
     The same File in several places of a tree is one file with several names; a volume that has no such thing holds
@@ -106,8 +104,7 @@ class File:
         return self.content.size
 
 
-@dataclass(slots=True)
-class Folder:
+class Folder(Struct):
     """A folder with its entries by name, in the order they were added."""
 
     name: str

@@ -5,9 +5,10 @@ Composed like a drive: extents, streamed once by the same writer.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+
+from msgspec import Struct
 
 from ..building.stream import stream_regions
 from ..common.progress import Progress
@@ -34,8 +35,7 @@ def write_disc(path: Path, root: Folder, label: str, moment: datetime, progress:
         stream_regions(regions, target, progress, "making the disc")
 
 
-@dataclass
-class _Node:
+class _Node(Struct):
     entry: File | Folder
     block: int  # of its file entry
     data_block: int = 0

@@ -7,9 +7,10 @@ import lzma
 import plistlib
 import zlib
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
+
+from msgspec import Struct
 
 from ..content.chunks import lzfse
 from ..content.contents import Seekable
@@ -72,8 +73,7 @@ if lzfse is not None:
     ENCODERS["LZFSE"] = (0x8000_0007, lzfse.compress)
 
 
-@dataclass(frozen=True)
-class Part:
+class Part(Struct, frozen=True):
     """A partition of the image, with a map of its own."""
 
     name: str

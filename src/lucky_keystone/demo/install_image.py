@@ -4,21 +4,20 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
-from dataclasses import dataclass
 from xml.sax.saxutils import escape
 
-import numpy as np
+from msgspec import Struct
 
+from ..common.later import np
 from ..content.contents import Content, Joined, Literal, Zeros
 from ..content.extents import align_up
-from ..wim.records import RESOURCE_DTYPE, RESOURCE_METADATA, DirectoryEntry, Header, ResourceHeader
+from ..wim.records import RESOURCE_METADATA, DirectoryEntry, Header, ResourceHeader, resource_dtype
 from ..wim.split import SummedPart
 
 _FOLDER, _NORMAL = 0x10, 0x80
 
 
-@dataclass(frozen=True)
-class DemoEdition:
+class DemoEdition(Struct, frozen=True):
     """An edition as its XML facts tell it."""
 
     name: str
@@ -26,8 +25,7 @@ class DemoEdition:
     files: Sequence[tuple[str, Resource]]
 
 
-@dataclass(frozen=True)
-class Resource:
+class Resource(Struct, frozen=True):
     """A file's bytes with their SHA-1."""
 
     content: Content
@@ -71,7 +69,7 @@ def install_image(
         (sha1, content, 0) for sha1, content in resources.items() if content.size
     ]
     contents += [(hashlib.sha1(data).digest(), Literal(data), RESOURCE_METADATA) for data in metadata]
-    table = np.zeros(len(contents), RESOURCE_DTYPE)
+    table = np.zeros(len(contents), resource_dtype())
     offset = Header.SIZE
     uses = [
         sum(resource.sha1 == sha1 for edition in editions for _, resource in edition.files) or 1

@@ -9,10 +9,11 @@ import zipfile
 import zlib
 from base64 import b64encode
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from ..building.stream import stream_regions
 from ..common.progress import silent
@@ -35,8 +36,7 @@ _ASSET = "com_apple_MobileAsset_MacSoftwareUpdate"
 _BLOCK = 4096
 
 
-@dataclass(frozen=True)
-class Release:
+class Release(Struct, frozen=True):
     """A made-up release."""
 
     title: str

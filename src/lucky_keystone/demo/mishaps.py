@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import tomlkit
-
 from ..common.invoker import make_folder, write_text
+from ..common.later import tomlkit
 from ..drives.bay import DESCRIPTION
 from ..drives.image_file import ImageFile
 from .bay import old_tables

@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import hashlib
 from base64 import b64encode
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..content.contents import Literal
 from ..content.extents import align_up
@@ -60,8 +61,7 @@ def _algorithm(name: str) -> bytes:
     return _der(_SEQUENCE, _oid(name), _der(_NULL))
 
 
-@dataclass(frozen=True)
-class _Key:
+class _Key(Struct, frozen=True):
     """An RSA key, and whom it belongs to."""
 
     name: str

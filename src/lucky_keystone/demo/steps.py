@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from ..drives.bay import Bay
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(Struct, frozen=True):
     """One command of the job."""
 
     title: str

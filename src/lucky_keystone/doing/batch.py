@@ -5,9 +5,11 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal, Protocol
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from ..checking.check import check_drive
 from ..common.errors import Interrupted, KeystoneError, ProtectError, UsageError
@@ -58,8 +60,7 @@ class BatchFront(Protocol):
         """Show that a pass begins."""
 
 
-@dataclass
-class Entry:
+class Entry(Struct):
     """A row, and how far it came."""
 
     row: BatchRow
@@ -129,8 +130,7 @@ class Entry:
         return self.chosen, self.wanted
 
 
-@dataclass(frozen=True, kw_only=True)
-class Batch:
+class Batch(Struct, frozen=True, kw_only=True):
     """What is the same for all rows; a row's own values come before it."""
 
     choices: Mapping[str, Any]

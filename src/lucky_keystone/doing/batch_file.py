@@ -5,9 +5,10 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TypeVar
+
+from msgspec import Struct
 
 from ..common.errors import UsageError, naming
 from ..common.nearest import did_you_mean
@@ -20,8 +21,7 @@ COLUMNS = ("drive", "source", "plan", "preset", "label", "size", "machine")
 _T = TypeVar("_T")
 
 
-@dataclass(frozen=True, kw_only=True)
-class BatchRow:
+class BatchRow(Struct, frozen=True, kw_only=True):
     """One drive that is to be built. '': not said."""
 
     line: int

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..common.interrupts import HeldInterrupts
 from ..drives.guards import Guard
@@ -20,8 +21,7 @@ _PAUSE = 0.05
 """Seconds before a failing place is tried once more."""
 
 
-@dataclass(frozen=True)
-class GaugeRun:
+class GaugeRun(Struct, frozen=True):
     """One run on one drive."""
 
     chosen: Chosen

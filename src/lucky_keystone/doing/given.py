@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from ..families.choices import CHOICE_NAMES, Choices
 from ..planning.presets import preset_named
@@ -18,8 +19,7 @@ if TYPE_CHECKING:
     from ..machine.known import KnownMachine
 
 
-@dataclass(frozen=True)
-class GivenSource:
+class GivenSource(Struct, frozen=True):
     """What was given beside a source."""
 
     added: tuple[Path, ...] = ()
@@ -43,8 +43,7 @@ class GivenSource:
         return (*self.added, *self.drivers, *([self.answer_file] if self.answer_file else []), *further)
 
 
-@dataclass(frozen=True)
-class GivenPreset:
+class GivenPreset(Struct, frozen=True):
     """Which of a shop's presets fills in what was not chosen."""
 
     name: str | None
@@ -54,8 +53,7 @@ class GivenPreset:
     """The file of presets; None: the usual one."""
 
 
-@dataclass(frozen=True)
-class GivenMachines:
+class GivenMachines(Struct, frozen=True):
     """What drives are to start: files of machines, or what one trusts."""
 
     trust: tuple[Path, ...]
@@ -85,8 +83,7 @@ class GivenMachines:
         return tuple(known_machine(path, self.today) for path in self.files)
 
 
-@dataclass(frozen=True)
-class AskedFor:
+class AskedFor(Struct, frozen=True):
     """What was chosen, on the command line and by a preset."""
 
     choices: Choices

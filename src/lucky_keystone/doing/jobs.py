@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import Literal, Protocol
+
+from msgspec import Struct
 
 from ..building.compose import compose_drive
 from ..common.errors import KeystoneError
@@ -38,8 +39,7 @@ class Lines(Protocol):
         """Ask `count` how often something had to be tried again, whenever the work of `name` is shown."""
 
 
-@dataclass(frozen=True)
-class How:
+class How(Struct, frozen=True):
     """How the drives are written."""
 
     verify: bool
@@ -49,8 +49,7 @@ class How:
     eject: bool
 
 
-@dataclass(frozen=True)
-class DriveJob:
+class DriveJob(Struct, frozen=True):
     """A build or an update, entered in the shop's record however it ends."""
 
     kind: Literal["build", "update"]

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import closing, suppress
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from ..checking.check import find_sector_size
 from ..common.errors import KeystoneError, ProtectError, UsageError
@@ -27,8 +28,7 @@ from .logged import Logged
 from .targets import Chosen, guard, open_for_writing, reading
 
 
-@dataclass(frozen=True)
-class MendProposal:
+class MendProposal(Struct, frozen=True):
     """What can be mended on a drive, and what is written for it."""
 
     mending: Mending
@@ -41,8 +41,7 @@ class MendProposal:
         return 1 if self.mending.leaves_faults or self.steps else 0
 
 
-@dataclass(frozen=True)
-class Written:
+class Written(Struct, frozen=True):
     """What was written onto a drive, and the journal that takes it back."""
 
     journal: Path
@@ -50,8 +49,7 @@ class Written:
     notes: list[str]
 
 
-@dataclass(frozen=True)
-class MendRun:
+class MendRun(Struct, frozen=True):
     """One run on one drive."""
 
     chosen: Chosen

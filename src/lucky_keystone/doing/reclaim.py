@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from contextlib import closing
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..building.build import BuildResult, build
 from ..building.reclaim import compose_storage
@@ -15,8 +16,7 @@ from .logged import Logged
 from .targets import Chosen, open_for_writing
 
 
-@dataclass(frozen=True)
-class Reclaimed:
+class Reclaimed(Struct, frozen=True):
     """A drive that is ordinary storage again."""
 
     label: str

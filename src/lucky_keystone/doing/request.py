@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Self
 
 import msgspec
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from ..building.build import claim_of, is_built
 from ..building.compose import compose_drive
@@ -42,8 +43,7 @@ def is_plan_file(path: Place) -> bool:
     return isinstance(path, Path) and path.suffix.lower() == ".toml" and not path.is_dir()
 
 
-@dataclass(frozen=True)
-class Request:
+class Request(Struct, frozen=True):
     """What was asked for."""
 
     path: Place
@@ -93,8 +93,7 @@ class Request:
         return is_plan_file(self.path)
 
 
-@dataclass(frozen=True)
-class WantedDrive:
+class WantedDrive(Struct, frozen=True):
     """One drive as it is to become."""
 
     plan: Plan

@@ -7,9 +7,10 @@ import os
 import sys
 from collections.abc import Collection, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from ..common.errors import DriveError, KeystoneError, NotYet, ProtectError, UsageError, naming
 from ..common.nearest import did_you_mean
@@ -22,7 +23,6 @@ from ..drives.medium import OpenMedium
 from ..drives.opening import holds_any, open_confirmed
 from ..drives.retrying import Retrying
 from ..drives.this_computer import this_host
-from ..shop.log import measured
 from ..winapi.names import is_device_name, letter_in, native
 
 if TYPE_CHECKING:
@@ -31,8 +31,7 @@ if TYPE_CHECKING:
     from ..shop.shelf import ShopShelf
 
 
-@dataclass(frozen=True)
-class Chosen:
+class Chosen(Struct, frozen=True):
     """A drive as named on the command line.
 
     One of a host (this computer, a bay), or an image file that may not exist yet.
@@ -68,7 +67,7 @@ class Chosen:
 
         if not self.exists:
             return DriveShape(self.name, size, self.sector_size)
-        reading, writing = measured(self.name, self.drive.serial) if self.drive else (0, 0)
+        reading, writing = self._rates()
         return DriveShape(
             self.name,
             self.size,
@@ -77,6 +76,14 @@ class Chosen:
             reading=reading,
             writing=writing,
         )
+
+    def _rates(self) -> tuple[int, int]:
+        """Return how fast it was read and written when it was measured, in bytes a second; 0: it never was."""
+        if self.drive is None:
+            return 0, 0
+        from ..shop.log import measured
+
+        return measured(self.name, self.drive.serial)
 
     @property
     def is_image_file(self) -> bool:

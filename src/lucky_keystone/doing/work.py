@@ -5,8 +5,10 @@ from __future__ import annotations
 import math
 import secrets
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
 from typing import Protocol
+
+from msgspec import field
+from msgspec.structs import replace
 
 from ..building.build import claim_of, unseal
 from ..building.feed import PATIENCE
@@ -35,8 +37,7 @@ class RetryingMedium(Medium, Protocol):
     """What it tries again on."""
 
 
-@dataclass(kw_only=True)
-class Work(Job):
+class Work(Job, kw_only=True):
     """One drive, from the moment it is open for writing. Afterwards either `result` or `error` is there."""
 
     medium: RetryingMedium

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 
 class Part(StrEnum):
@@ -26,8 +27,7 @@ class Part(StrEnum):
     UNUSED = "unused"
 
 
-@dataclass(frozen=True)
-class Area:
+class Area(Struct, frozen=True):
     """A stretch of the drive: offset and size in bytes."""
 
     part: Part
@@ -42,8 +42,7 @@ class Area:
         return self.title or self.part.value
 
 
-@dataclass(frozen=True)
-class DrawnBlock:
+class DrawnBlock(Struct, frozen=True):
     """A stretch of the drive. Bytes."""
 
     number: str

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from types import MappingProxyType
+
+from msgspec import Struct
 
 SIGNS: Mapping[str, str] = MappingProxyType({"starts": "✓", "will not start": "✗", "not known": "?"})
 """Of verdicts."""
 
 
-@dataclass(frozen=True)
-class Look:
+class Look(Struct, frozen=True):
     """Colour and hatching of a kind of volume."""
 
     colour: str

@@ -13,6 +13,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from ..common.errors import DriveError, ProtectError, UsageError, naming
+from ..common.later import tomlkit
 from ..content.discs import DiscState, no_disc
 from ..content.source_file import DEVICE_TRYING, SourceFile, Trying
 from .drive import Drive, Hardware
@@ -204,8 +205,6 @@ class BayDrive:
 
 def _without_mounts(text: str, file: str) -> str:
     """Return the description with the mounts of one drive emptied, everything else as it was written."""
-    import tomlkit
-
     document = tomlkit.parse(text)
     for slot in document["drive"]:
         if slot["file"] == file:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import heapq
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import datetime
+
+from msgspec import Struct
 
 from ..common.errors import KeystoneError
 from ..common.units import counted, shown_size
@@ -44,16 +45,14 @@ def describe(drive: Medium, sector_size: int) -> str:
         return f"not readable ({error.message})"
 
 
-@dataclass(frozen=True)
-class Newest:
+class Newest(Struct, frozen=True):
     """A file of a volume."""
 
     path: str
     modified: datetime
 
 
-@dataclass(frozen=True)
-class Inventory:
+class Inventory(Struct, frozen=True):
     """What a volume holds, in short."""
 
     volume: str

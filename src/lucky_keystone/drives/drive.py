@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct
 
 _TAG_LETTERS = "ACDEFGHJKLMNPQRTUVWXY34679"  # none that is easily taken for another
 
 
-@dataclass(frozen=True)
-class Hardware:
+class Hardware(Struct, frozen=True):
     """What a drive is, wherever it is plugged in and whatever it is called there."""
 
     model: str
@@ -20,8 +20,7 @@ class Hardware:
     sector_size: int
 
 
-@dataclass(frozen=True)
-class Drive:
+class Drive(Struct, frozen=True):
     """One drive, simulated or real."""
 
     path: Path
@@ -47,7 +46,7 @@ class Drive:
     volumes: tuple[str, ...] = ()
     """What is on it, as the system reports it; empty when that is only known from its bytes."""
     physical_sector_size: int = 512
-    letters: tuple[str, ...] = field(default=(), compare=False)
+    letters: tuple[str, ...] = ()
     """Letters and folders that its volumes are reached by, where a volume is reached whether it is in use or not."""
 
     @property

@@ -8,9 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, replace
 from enum import Enum
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..common.errors import ProtectError
 from ..common.units import exact_size
@@ -40,8 +42,7 @@ OVERRIDABLE = frozenset(guard for guard in Guard if guard.override)
 NONE_LIFTED: frozenset[Guard] = frozenset()
 
 
-@dataclass(frozen=True)
-class Refusal:
+class Refusal(Struct, frozen=True):
     """One guard that holds a drive back."""
 
     guard: Guard
@@ -150,7 +151,7 @@ def admit(
 
 def _difference(before: Drive, now: Drive) -> str:
     """What changed, in words; mounts are left to their own guard."""
-    if replace(now, mounts=before.mounts) == before:
+    if replace(now, mounts=before.mounts, letters=before.letters) == before:
         return ""
     for name, words in (
         ("path", "its path changed"),

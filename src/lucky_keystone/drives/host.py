@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
+
+from msgspec import Struct
 
 from ..content.source_file import SourceFile
 from .drive import Drive, Hardware
@@ -13,8 +14,7 @@ from .medium import OpenMedium
 from .optical import OpticalDrive
 
 
-@dataclass(frozen=True)
-class Span:
+class Span(Struct, frozen=True):
     """A partition, for telling a system of it. Bytes."""
 
     number: int

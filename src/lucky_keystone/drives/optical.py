@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from ..content.discs import DiscState
 
 
-@dataclass(frozen=True)
-class OpticalDrive:
+class OpticalDrive(Struct, frozen=True):
     """One optical drive, simulated or real."""
 
     path: Path

@@ -7,6 +7,7 @@ from contextlib import AbstractContextManager
 from typing import Self
 
 from ..common.errors import DriveGone
+from ..common.later import np
 from .failures import doing
 
 _PIECE = 1 << 20
@@ -118,6 +119,4 @@ class SectorDevice:
 
 def _starts_at_page(view: memoryview) -> bool:
     """True when the buffer lies where direct reading and writing want it."""
-    import numpy as np
-
     return int(np.frombuffer(view, np.uint8).ctypes.data) % mmap.PAGESIZE == 0

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..machine.facts import MachineFacts
 from ..machine.requirements import Requirement, requirements
@@ -24,8 +25,7 @@ def asked_of(machine: MachineFacts, source: SourceFacts) -> tuple[Requirement, .
     return requirements(newest.build, newest.installation_type, machine)
 
 
-@dataclass(frozen=True)
-class Shortfall:
+class Shortfall(Struct, frozen=True):
     """Something that a release asks for and a machine does not have."""
 
     machine: str

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Annotated, get_args, get_type_hints
 
 import msgspec
+from msgspec import Struct, field
 
 from ..common.errors import UsageError
 from ..common.nearest import did_you_mean
@@ -16,8 +16,7 @@ from ..tables.styles import STYLES
 from ..volumes.kinds import COMPOSED
 
 
-@dataclass(frozen=True)
-class Choice:
+class Choice(Struct, frozen=True):
     """What is to be known of a choice beside its type: the one place where a further one is described."""
 
     words: tuple[str, ...] = ()
@@ -69,8 +68,7 @@ FIELDS = _fields()
 """What is to be known of each choice, by its name."""
 
 
-@dataclass(frozen=True)
-class TakenChoices:
+class TakenChoices(Struct, frozen=True):
     """Which choices a family takes, and why it takes no others."""
 
     names: frozenset[str]

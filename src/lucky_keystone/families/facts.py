@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ..wim.read import Edition
 
 
-@dataclass(frozen=True)
-class Loader:
+class Loader(Struct, frozen=True):
     """A loader found in the source."""
 
     path: str
@@ -19,8 +18,7 @@ class Loader:
     size: int
 
 
-@dataclass(frozen=True)
-class InstallImageFacts:
+class InstallImageFacts(Struct, frozen=True):
     """An install image in the source."""
 
     path: str
@@ -31,8 +29,7 @@ class InstallImageFacts:
     has_integrity: bool
 
 
-@dataclass(frozen=True)
-class MacFacts:
+class MacFacts(Struct, frozen=True):
     """What is said of a macOS installer."""
 
     title: str
@@ -51,8 +48,7 @@ class MacFacts:
     """The day (ISO 8601) on which the first certificate of its packages ends; '' where none was found."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class SourceFacts:
+class SourceFacts(Struct, frozen=True, kw_only=True):
     """What a source is. Sizes in bytes."""
 
     family: str

@@ -7,9 +7,10 @@ no family.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar, Literal, Protocol
 from uuid import UUID
+
+from msgspec import Struct
 
 from ..content.contents import Seekable
 from ..content.tree import File, Folder
@@ -27,8 +28,7 @@ if TYPE_CHECKING:
     from .facts import SourceFacts
 
 
-@dataclass(frozen=True)
-class DriveShape:
+class DriveShape(Struct, frozen=True):
     """What planning needs to know of the drive."""
 
     name: str
@@ -61,8 +61,7 @@ class DriveShape:
 By = Literal["you", "plan", "preset", "machines", "tool"]
 
 
-@dataclass(frozen=True)
-class Decision:
+class Decision(Struct, frozen=True):
     """One decision with its reason."""
 
     topic: str
@@ -74,16 +73,14 @@ class Decision:
     """The field of Choices it settles, '' for what follows from others."""
 
 
-@dataclass(frozen=True)
-class Earlier:
+class Earlier(Struct, frozen=True):
     """Who made a choice before planning began, and why."""
 
     by: By
     reason: str
 
 
-@dataclass(frozen=True)
-class SplitImage:
+class SplitImage(Struct, frozen=True):
     """An install image that goes onto the drive in parts."""
 
     path: str
@@ -92,8 +89,7 @@ class SplitImage:
     """Name and size in bytes of each part."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class VolumeWish:
+class VolumeWish(Struct, frozen=True, kw_only=True):
     """A volume that a family asks for."""
 
     name: str
@@ -117,8 +113,7 @@ class VolumeWish:
     """What is on it, in the layout; '' to have its parts listed."""
 
 
-@dataclass(frozen=True)
-class DriveBytes:
+class DriveBytes(Struct, frozen=True):
     """Bytes that make a drive as they are, from its first one on."""
 
     content: Seekable
@@ -128,8 +123,7 @@ class DriveBytes:
         return self.content.read_at(0, min(size, self.content.size)).ljust(size, b"\0")
 
 
-@dataclass(frozen=True)
-class PartitionPlace:
+class PartitionPlace(Struct, frozen=True):
     """Where a partition is."""
 
     first_byte: int
@@ -137,8 +131,7 @@ class PartitionPlace:
     """Its own, which a GPT has of it."""
 
 
-@dataclass(frozen=True)
-class DriveNames:
+class DriveNames(Struct, frozen=True):
     """How a finished drive and its partitions are named by what is on it."""
 
     table: str
@@ -152,8 +145,7 @@ class DriveNames:
     """Returns a GUID of the drive's own for any purpose."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class DriveWish:
+class DriveWish(Struct, frozen=True, kw_only=True):
     """What a family asks of a drive: volumes behind a table, or one image with everything."""
 
     choices: Choices
@@ -174,8 +166,7 @@ class DriveWish:
     firmware will see then; None where nothing on the drive names it."""
 
 
-@dataclass(frozen=True)
-class Proposal:
+class Proposal(Struct, frozen=True):
     """Values for choices that are open, for machines that a drive is to serve."""
 
     values: Mapping[str, str]
@@ -183,8 +174,7 @@ class Proposal:
     """'' where it follows from trying them."""
 
 
-@dataclass(frozen=True)
-class Supply:
+class Supply(Struct, frozen=True):
     """A file that a source gives for a place on a drive."""
 
     file: File
@@ -192,8 +182,7 @@ class Supply:
     """Where it comes from, in words."""
 
 
-@dataclass(frozen=True)
-class Question:
+class Question(Struct, frozen=True):
     """A choice that is still open, for a person who can be asked: a row for each answer."""
 
     words: str

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import ClassVar
+
+from msgspec import Struct
 
 from ..common.errors import KeystoneError, UsageError
 from ..common.remembering import remembered
@@ -27,8 +28,7 @@ _SLACK = 1 << 20  # bytes that a table may reach beyond its image: some are cut 
 _LISTED = 6
 
 
-@dataclass(frozen=True)
-class _Look:
+class _Look(Struct, frozen=True):
     """An image as it was looked at."""
 
     sector_size: int

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..sources.source import Source
 from ..starting.generations import generation_of
@@ -11,8 +12,7 @@ from ..starting.loaders import examine_file
 from .facts import Loader
 
 
-@dataclass(frozen=True)
-class LoaderSignature:
+class LoaderSignature(Struct, frozen=True):
     """A signature of a loader; a loader without one has none."""
 
     path: str

@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
 from typing import Protocol
+
+from msgspec import Struct
 
 _RANGE = re.compile(r"bytes\s+(?:(\d{1,19})-(\d{1,19})|\*)/(\d{1,19}|\*)", re.IGNORECASE)
 _STRONG_TAG = re.compile(r'"[\x21\x23-\x7e\x80-\xff]{0,256}"')
@@ -30,8 +30,7 @@ class Body(Protocol):
         """Drop the connection."""
 
 
-@dataclass(frozen=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """A server's answer."""
 
     status: int
@@ -130,6 +129,8 @@ def title_of(page: bytes) -> str:
 
 
 def _date(text: str) -> datetime | None:
+    from email.utils import parsedate_to_datetime  # of all that is loaded here it takes the longest
+
     try:
         found = parsedate_to_datetime(text)
         return found if found.tzinfo is not None else found.replace(tzinfo=UTC)

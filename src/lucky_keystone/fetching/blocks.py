@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 _SUM = 32
 
 
-@dataclass(frozen=True)
-class BlockSums:
+class BlockSums(Struct, frozen=True):
     """SHA-256 of each block of an image; the last one may be shorter."""
 
     block_size: int

@@ -6,14 +6,14 @@ import base64
 import re
 import tomllib
 from collections.abc import Collection, Iterable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any
 
 import msgspec
-import tomlkit
+from msgspec import Struct
 
 from ..common.errors import DriveError, SourceError, UsageError, naming
+from ..common.later import tomlkit
 from ..common.outputs import replace_whole
 from .answers import harmless
 from .blocks import BlockSums
@@ -74,8 +74,7 @@ class _CatalogueFile(msgspec.Struct, frozen=True, kw_only=True):
     image: list[CatalogueImage] = []
 
 
-@dataclass(frozen=True)
-class Catalogue:
+class Catalogue(Struct, frozen=True):
     """A catalogue as it was read."""
 
     name: str

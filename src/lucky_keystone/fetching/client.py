@@ -8,13 +8,13 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
 from urllib.request import getproxies, proxy_bypass
 
 import truststore
 import urllib3
+from msgspec import Struct
 from urllib3.util import Timeout
 
 from ..common.errors import SourceError, UsageError
@@ -173,8 +173,7 @@ class _Body:
         self._response.close()
 
 
-@dataclass(eq=False)
-class _Reading:
+class _Reading(Struct, eq=False):
     """A read that waits for its bytes."""
 
     response: urllib3.BaseHTTPResponse

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import random
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from ..common.errors import SourceError, UsageError
 from ..common.progress import Progress
@@ -35,8 +36,7 @@ _WORTH_SEVERAL = 256 << 20
 """Bytes still to come for which they are."""
 
 
-@dataclass(frozen=True)
-class Wanted:
+class Wanted(Struct, frozen=True):
     """What the image has to be."""
 
     sha256: str = ""
@@ -46,8 +46,7 @@ class Wanted:
     """Sums of its blocks, where they are known: a damaged one is fetched again, alone."""
 
 
-@dataclass(frozen=True)
-class Fetched:
+class Fetched(Struct, frozen=True):
     """A whole image."""
 
     path: Path
@@ -102,8 +101,7 @@ def fetch(
         raise UsageError("There is no link to get it from.", advice="Name one.")
 
 
-@dataclass(frozen=True)
-class _Way:
+class _Way(Struct, frozen=True):
     """How an image is fetched, whichever link it comes from."""
 
     progress: Progress

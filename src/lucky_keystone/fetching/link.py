@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 from urllib.parse import SplitResult, unquote, urlsplit
+
+from msgspec import Struct
 
 from ..common.errors import UsageError
 
@@ -19,20 +20,22 @@ _HIDDEN = "…"
 _ADVICE = "A link begins with https:// and the name of a server."
 
 
-@dataclass(frozen=True)
-class Link:
+class Link(Struct, frozen=True):
     """Where an image is to be had."""
 
     scheme: str
     host: str
     port: int
     path: str
-    query: str = field(repr=False)
-    credentials: str = field(repr=False)
+    query: str
+    credentials: str
     """User and password, as 'USER:PASSWORD'; '' for none."""
 
     def __str__(self) -> str:
         return self.shown
+
+    def __repr__(self) -> str:
+        return f"Link({self.shown})"  # nothing secret in logs
 
     @property
     def target(self) -> str:

@@ -22,7 +22,6 @@ from typing import Annotated, Self
 
 import msgspec
 from blake3 import blake3
-from filelock import FileLock, Timeout
 
 from ..common import positional
 from ..common.errors import DriveError, ProtectError, SourceError, naming
@@ -94,6 +93,8 @@ class Download:
         self._blocks: list[str] = []
         self._later: dict[int, tuple[int, str]] = {}
         """Bytes and BLAKE3, by number, of blocks that are here behind a gap."""
+        from filelock import FileLock, Timeout  # nothing else here needs what it loads
+
         lock = path.with_name(path.name + UNFINISHED + ".lock")
         self._lock, was_there = FileLock(lock), os.path.lexists(lock)
         with naming(str(self.unfinished), DriveError, advice=_ROOM):

@@ -6,8 +6,9 @@ import random
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from typing import Protocol
+
+from msgspec import Struct, field
 
 from ..common.errors import SourceError
 from .answers import Passing
@@ -46,8 +47,7 @@ class RealClock:
         self._stopped.set()
 
 
-@dataclass
-class Events:
+class Events(Struct):
     """What happened on the way."""
 
     interruptions: int = 0

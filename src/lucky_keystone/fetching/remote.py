@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
 
 from ..common.errors import Interrupted, SourceError
 from ..common.progress import Progress
@@ -37,8 +38,7 @@ _GAP = 8 << 20
 _STREAMS = 4
 
 
-@dataclass(frozen=True)
-class Terms:
+class Terms(Struct, frozen=True):
     """How images are read."""
 
     sha256: str = ""

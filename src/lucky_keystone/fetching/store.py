@@ -13,11 +13,11 @@ import os
 import stat
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct
 
 from ..common import places
 from ..common.errors import DriveError, SourceError, UsageError, naming
@@ -57,8 +57,7 @@ class ImageNote(msgspec.Struct, frozen=True, kw_only=True):
     """Nanoseconds: the file's time when it was compared."""
 
 
-@dataclass(frozen=True)
-class StoredImage:
+class StoredImage(Struct, frozen=True):
     """An image of the store."""
 
     sha256: str

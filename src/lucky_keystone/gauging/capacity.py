@@ -14,8 +14,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from ..common.errors import DriveError, DriveGone
 from ..common.interrupts import HeldInterrupts
@@ -33,8 +34,7 @@ _SAMPLES = 48
 Verdict = Literal["holds", "repeats", "loses", "ends", "not known"]
 
 
-@dataclass(frozen=True)
-class Capacity:
+class Capacity(Struct, frozen=True):
     """What was found. Sizes in bytes."""
 
     verdict: Verdict

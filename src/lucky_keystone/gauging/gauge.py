@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 import secrets
-from dataclasses import dataclass
 from functools import reduce
 from typing import Literal
+
+from msgspec import Struct
 
 from ..common.progress import Progress
 from ..content.buffers import aligned_buffer
@@ -19,8 +20,7 @@ from .rates import Rates, read_marks, read_rates, write_everything
 Mode = Literal["read", "marks", "erase"]
 
 
-@dataclass(frozen=True)
-class Gauged:
+class Gauged(Struct, frozen=True):
     """What was found out about a drive."""
 
     mode: Mode

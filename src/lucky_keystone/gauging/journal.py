@@ -14,11 +14,11 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Protocol
 
-import numpy as np
 from blake3 import blake3
 
 from ..common.errors import DriveError, naming
 from ..common.invoker import give_to_user, make_folder
+from ..common.later import np
 from ..common.outputs import flush_folder
 from ..common.record import Record, raw, record, u32, u64
 from ..drives.medium import Medium

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import struct
 
-import numpy as np
+from ..common.later import np
 
 CHUNK = 4096
 """Bytes that carry one address: a whole sector of either size."""

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from statistics import median
+
+from msgspec import Struct, field
 
 from ..common.errors import DriveError, DriveGone
 from ..common.progress import Progress
@@ -17,8 +18,7 @@ _SAMPLES = 256
 _MOST_DISTANCES = 4096
 
 
-@dataclass(frozen=True)
-class Sample:
+class Sample(Struct, frozen=True):
     """One stretch that was read or written."""
 
     offset: int
@@ -32,8 +32,7 @@ class Sample:
         return self.size / max(self.seconds, 1e-6)
 
 
-@dataclass
-class Rates:
+class Rates(Struct):
     """What was measured one way."""
 
     samples: list[Sample] = field(default_factory=list)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from ..common.descriptors import ADMINISTRATORS, INHERITED_BY_ALL, SYSTEM, allowed, descriptor
 from ..content.extents import align_up
@@ -33,8 +34,7 @@ from .records import (
 _KEY_ALL_ACCESS = 0x000F_003F  # MS-DTYP 2.4.3, for keys (winnt.h)
 
 
-@dataclass
-class NewKey:
+class NewKey(Struct):
     """A key to be made."""
 
     values: dict[str, tuple[int, bytes]] = field(default_factory=dict)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import TypeVar
+
+from msgspec import Struct
 
 from ..common.errors import SourceError
 from ..common.record import Record, RecordError
@@ -40,8 +41,7 @@ class HiveError(SourceError):
     """The bytes are no registry hive, or a damaged one."""
 
 
-@dataclass(frozen=True, slots=True)
-class Value:
+class Value(Struct, frozen=True):
     """A value of a key."""
 
     name: str

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ..starting.generations import GENERATIONS
 from ..starting.signature_lists import database_of
 
 
-@dataclass(frozen=True)
-class DatabaseSummary:
+class DatabaseSummary(Struct, frozen=True):
     """A db or dbx."""
 
     size: int

@@ -10,9 +10,9 @@ from pathlib import Path
 from typing import Annotated, Literal
 
 import msgspec
-import tomlkit
 
 from ..common.errors import UsageError
+from ..common.later import tomlkit
 from ..common.outputs import OutputKind, Replacing, refuse_output, write_output
 from ..common.settings import read_settings, unknown_key
 from ..common.units import parse_size, shown_size

@@ -3,22 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct
 
 from ..starting.bootable import Bootable
 from ..starting.rules import outlooks
-from ..starting.signature_lists import read_database
 from ..starting.trust import Machine, SignatureDatabase
 from .facts import MachineFacts, read_machine
 from .outlook import MachineOutlook, outlook_for
 
 
-@dataclass(frozen=True)
-class KnownMachine:
+class KnownMachine(Struct, frozen=True):
     """A machine that a drive is to start."""
 
     facts: MachineFacts
@@ -34,6 +32,8 @@ def known_machine(path: Path, today: date | None) -> KnownMachine:
     facts = read_machine(path)
     if not facts.name:
         facts = msgspec.structs.replace(facts, name=path.stem)
+    from ..starting.signature_lists import read_database  # what reads certificates takes its time to load
+
     trusted = [read_database(path.parent / name) for name in facts.trusts]
     refused = [read_database(path.parent / name) for name in facts.refuses]
     db = SignatureDatabase.joined(trusted) if trusted else None

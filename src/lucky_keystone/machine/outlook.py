@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..starting.outlook import FirmwareKind, Outlook, Verdict
 from ..starting.uefi import NAMES
@@ -14,8 +15,7 @@ _MAC = re.compile(r"[A-Za-z]+\d+,\d+")
 """Models of Macs, as MacBookPro14,1."""
 
 
-@dataclass(frozen=True)
-class MachineOutlook:
+class MachineOutlook(Struct, frozen=True):
     """What becomes of a drive on one machine."""
 
     machine: str
@@ -25,8 +25,7 @@ class MachineOutlook:
     reason: str
 
 
-@dataclass(frozen=True)
-class _Way:
+class _Way(Struct, frozen=True):
     """How a machine may start."""
 
     kind: FirmwareKind

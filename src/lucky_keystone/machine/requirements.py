@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from ..common.units import shown_size
 from ..setup.waivers import FIRST_BUILD, FIRST_WITH_POPCNT
@@ -17,8 +18,7 @@ _RESERVED = 0.1
 Met = Literal["met", "not met", "not known"]
 
 
-@dataclass(frozen=True)
-class Requirement:
+class Requirement(Struct, frozen=True):
     """One thing that a release asks for."""
 
     name: str

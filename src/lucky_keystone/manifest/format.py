@@ -11,11 +11,12 @@ too, and LKEYMAN3 for drives without volumes of ours (raw images) or with more t
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import msgspec
 from blake3 import blake3
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..common.errors import KeystoneError
 from ..common.record import Record, RecordError, raw, record, u32, u64
@@ -98,8 +99,7 @@ class About(msgspec.Struct, frozen=True):
     """Bytes of a raw image, from the drive's first one on; 0 for a drive that was composed."""
 
 
-@dataclass(frozen=True)
-class Manifest:
+class Manifest(Struct, frozen=True):
     """A manifest, made or read."""
 
     about: About
@@ -177,8 +177,7 @@ def unpack_manifest(data: bytes, drive_size: int) -> Manifest:
     return found
 
 
-@dataclass(frozen=True)
-class _Kept:
+class _Kept(Struct, frozen=True):
     data: bytes
 
     @property

@@ -6,12 +6,12 @@ and compared before it is believed, so a record that is wrong, torn or lost cost
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
 
-import numpy as np
 from blake3 import blake3
+from msgspec import Struct
 
+from ..common.later import np
 from ..common.record import Record, raw, record, u32, u64
 from ..content.contents import SizedReadable
 from .room import end_place, front_places
@@ -37,8 +37,7 @@ class UnfinishedRecord(Record):
     hash: bytes = raw(480, 32, "BLAKE3 of the 480 bytes before", default=bytes(32))
 
 
-@dataclass(frozen=True)
-class Unfinished:
+class Unfinished(Struct, frozen=True):
     """What an unfinished drive says of itself."""
 
     kind: Kind

@@ -16,16 +16,16 @@ import hashlib
 import os
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, Literal
 
 import msgspec
-import numpy as np
 from blake3 import blake3
+from msgspec import Struct
 
 from ..common.errors import DriveError, ProtectError, UsageError, naming
 from ..common.invoker import give_to_user, make_folder
+from ..common.later import np
 from ..common.outputs import flush_folder
 from ..common.progress import Progress
 from ..common.record import Record, raw, record, u32, u64
@@ -74,8 +74,7 @@ class JournalText(msgspec.Struct, frozen=True):
     what: list[str]
 
 
-@dataclass(frozen=True)
-class Kept:
+class Kept(Struct, frozen=True):
     """One place of the drive, as it was and as it is to be."""
 
     offset: int

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..checking.found import FoundVolume
 from ..common.errors import KeystoneError
@@ -18,8 +19,7 @@ Span = tuple[int, int]
 """First byte on the drive, and the one behind the last."""
 
 
-@dataclass(frozen=True)
-class Walked:
+class Walked(Struct, frozen=True):
     """What a walk through all folders of a volume found."""
 
     faults: int
@@ -72,8 +72,7 @@ def _crossed(entries: Sequence[Entry]) -> set[int]:
     return found
 
 
-@dataclass(frozen=True)
-class Held:
+class Held(Struct, frozen=True):
     """A file that can be read: how large it is and where its bytes lie."""
 
     size: int

@@ -10,7 +10,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..checking.bootwalk import is_plain
 from ..checking.check import Examined, examine_drive
@@ -34,8 +35,7 @@ _Counts = Counter[_Key]
 NOTHING_ASKED = Wishes()
 
 
-@dataclass(frozen=True)
-class Mending:
+class Mending(Struct, frozen=True):
     """What is to be done about a drive."""
 
     before: Examined

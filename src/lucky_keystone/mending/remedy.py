@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from enum import IntEnum
 from functools import cached_property
+
+from msgspec import Struct
 
 from ..checking.check import Examined
 from ..checking.codes import Code
@@ -33,8 +34,7 @@ class Order(IntEnum):
     SECTOR_0 = 6
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(Struct, frozen=True):
     """Bytes that are to be at a place of the drive."""
 
     offset: int
@@ -54,8 +54,7 @@ class Change:
         return self.offset + self.size
 
 
-@dataclass(frozen=True)
-class Remedy:
+class Remedy(Struct, frozen=True):
     """What is done about a finding."""
 
     finding: Finding
@@ -72,8 +71,7 @@ class Remedy:
         return self.finding.code
 
 
-@dataclass(frozen=True)
-class NotMended:
+class NotMended(Struct, frozen=True):
     """A finding that stays, and why."""
 
     finding: Finding
@@ -93,8 +91,7 @@ FIRST_THE_BOOT_SECTOR = "which of the two boot sectors is right has to be decide
 FILE_SYSTEM_CHECK = "its file system has to be repaired first, which is a file-system checker's work"
 
 
-@dataclass(frozen=True)
-class Wishes:
+class Wishes(Struct, frozen=True):
     """What was asked for."""
 
     replace_code: bool = False
@@ -103,8 +100,7 @@ class Wishes:
     """What files are taken from that the drive itself does not have."""
 
 
-@dataclass(frozen=True)
-class Case:
+class Case(Struct, frozen=True, dict=True):
     """A drive with what was found wrong with it."""
 
     drive: SizedReadable

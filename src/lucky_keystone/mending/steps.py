@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..content.contents import Content, SizedReadable, stream
 from .draft import Draft
@@ -13,8 +14,7 @@ _LARGEST = 1 << 20
 """Bytes of a step, and of a piece of a file."""
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(Struct, frozen=True):
     """Whole sectors that are written at once, or a file's bytes, written front to back."""
 
     order: Order

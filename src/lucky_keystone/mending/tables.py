@@ -7,7 +7,6 @@ a GPT one sound copy makes the other. Which table is meant, and which copy, is d
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 from blake3 import blake3
 
@@ -204,8 +203,8 @@ def _written(case: Case, copy: GptCopy, *, primary: bool) -> tuple[Change, ...]:
     room = max(entry_sectors(sector), -(-len(copy.entries) // sector))
     my, other = (1, last) if primary else (last, 1)
     entries_at = 2 if primary else last - room
-    header = replace(copy.header, my_lba=my, alternate_lba=other, partition_entry_lba=entries_at)
-    header = replace(header, last_usable_lba=max(header.last_usable_lba, last - room - 1))
+    header = copy.header.with_changes(my_lba=my, alternate_lba=other, partition_entry_lba=entries_at)
+    header = header.with_changes(last_usable_lba=max(header.last_usable_lba, last - room - 1))
     order, name = (Order.FIRSTS, "primary GPT") if primary else (Order.COPIES, "copy of the GPT")
     entries = copy.entries.ljust(-(-len(copy.entries) // sector) * sector, b"\0")
     return (
@@ -363,7 +362,7 @@ def _new_entries(case: Case, finding: Finding, number: int, use: Use) -> Outcome
     changes: Sequence[Change] = ()
     for copy in copies:
         at = (number - 1) * copy.header.size_of_partition_entry
-        entry = replace(GptEntry.unpack(copy.entries, at), partition_type_guid=use.value.gpt.bytes_le)
+        entry = GptEntry.unpack(copy.entries, at).with_changes(partition_type_guid=use.value.gpt.bytes_le)
         entries = copy.entries[:at] + entry.pack() + copy.entries[at + ENTRY_SIZE :]
         primary = copy.header.my_lba == 1
         changes = (*changes, *_written(case, copy.with_entries(entries), primary=primary))

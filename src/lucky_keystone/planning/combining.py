@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 import msgspec
+from msgspec.structs import replace
 
 from ..common.errors import UsageError
 from ..families.choices import FIELDS, Choices

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal
 
@@ -19,6 +18,7 @@ from matplotlib.figure import Figure
 from matplotlib.font_manager import FontProperties
 from matplotlib.patches import Rectangle
 from matplotlib.textpath import TextPath
+from msgspec import Struct, field
 
 from ..common.errors import UsageError
 from ..common.outputs import MAKER, NOTHING_ELSE, OutputKind, Replacing, write_output
@@ -97,8 +97,7 @@ def _look(kind: str) -> tuple[str, str]:
     return look.colour, look.hatch
 
 
-@dataclass
-class _Page:
+class _Page(Struct):
     """The drawing, filled from top to bottom."""
 
     axes: Axes

@@ -6,7 +6,8 @@ Nothing here knows a family or a file system: wishes say what they want, kinds s
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..common.errors import SourceError, UsageError
 from ..common.units import exact_size
@@ -25,8 +26,7 @@ FROM_SCRATCH = "Build it from scratch, without --update."
 STAYS = "An update keeps the volume as it is: its size and clusters cannot be chosen."
 
 
-@dataclass(frozen=True)
-class Fitted:
+class Fitted(Struct, frozen=True):
     """A drive that was measured. Offsets and sizes in bytes."""
 
     volumes: tuple[FittedVolume, ...]

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from types import MappingProxyType
 
 import msgspec
+from msgspec.structs import replace
 
 from ..common.errors import KeystoneError, SourceError, UsageError
 from ..common.units import shown_size

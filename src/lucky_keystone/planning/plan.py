@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ..content.tree import Folder
 from ..drawing.areas import Area
@@ -14,16 +14,14 @@ from ..starting.outlook import Outlook
 from ..volumes.kind import PlannedVolume
 
 
-@dataclass(frozen=True)
-class FittedVolume:
+class FittedVolume(Struct, frozen=True):
     """A volume that was wished for, with its place."""
 
     wish: VolumeWish
     planned: PlannedVolume
 
 
-@dataclass(frozen=True)
-class Plan:
+class Plan(Struct, frozen=True):
     """Everything that a drive is made from, decided. Sizes in bytes."""
 
     source: Source

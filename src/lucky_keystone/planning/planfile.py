@@ -8,14 +8,15 @@ from __future__ import annotations
 
 import re
 import tomllib
-from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
-import tomlkit
-from tomlkit.items import Table
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from ..common.errors import SourceError, UsageError, naming
+from ..common.later import tomlkit
 from ..common.outputs import NOTHING_ELSE, PLAN_HEAD, OutputKind, Replacing, write_output
 from ..common.progress import Progress, silent
 from ..common.settings import LARGEST, line_of
@@ -27,6 +28,9 @@ from ..fetching.remote import Terms
 from ..sources.opening import open_source
 from ..sources.source import Source
 from .plan import Plan
+
+if TYPE_CHECKING:
+    from tomlkit.items import Table
 
 FORMAT = 3
 _FORMATS = (1, 2, 3)
@@ -71,8 +75,7 @@ class PlanFile(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
     """Of what was decided, by the name of the choice."""
 
 
-@dataclass(frozen=True)
-class SavedPlan:
+class SavedPlan(Struct, frozen=True):
     """A plan file as it was read."""
 
     source: SourcePart

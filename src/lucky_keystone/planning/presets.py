@@ -6,11 +6,11 @@ What is chosen on the command line comes before a preset, and a preset before wh
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import msgspec
+from msgspec import Struct
 
 from ..common import places
 from ..common.errors import UsageError
@@ -28,8 +28,7 @@ _FILES = ("machine", "trust", "revoked")
 _KEYS = ("about", *_FILES, *(name for name, choice in FIELDS.items() if choice.is_of_a_shop))
 
 
-@dataclass(frozen=True)
-class Preset:
+class Preset(Struct, frozen=True):
     """What a shop always does for one kind of machine."""
 
     name: str

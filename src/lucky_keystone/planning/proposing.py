@@ -7,9 +7,9 @@ judged by the rules of starting.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 import msgspec
+from msgspec import Struct
 
 from ..common.errors import KeystoneError
 from ..families.choices import Choices
@@ -24,8 +24,7 @@ from .combining import wish_of
 _WORTH = {"starts": 2, "not known": 1, "will not start": 0}
 
 
-@dataclass(frozen=True)
-class Proposed:
+class Proposed(Struct, frozen=True):
     """What is decided with machines in view."""
 
     choices: Choices
@@ -34,8 +33,7 @@ class Proposed:
     wish: DriveWish
 
 
-@dataclass(frozen=True)
-class _Attempt:
+class _Attempt(Struct, frozen=True):
     """Choices, and what the machines make of a drive by them."""
 
     choices: Choices
@@ -69,8 +67,7 @@ def proposed(
     return Proposed(attempt.choices, earlier, attempt.wish)
 
 
-@dataclass(frozen=True)
-class _Search:
+class _Search(Struct, frozen=True):
     """Tries proposals, and keeps the reasons of those that are taken."""
 
     source: Source

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..common.units import exact_size, shown_size, sold_size
 from ..drawing.areas import Area, DrawnBlock, Part
@@ -29,8 +30,7 @@ _MEANINGS: dict[Part, tuple[str, int]] = {
 }
 
 
-@dataclass(frozen=True)
-class Start:
+class Start(Struct, frozen=True):
     """Where it will start."""
 
     firmware: str
@@ -38,8 +38,7 @@ class Start:
     reason: str
 
 
-@dataclass(frozen=True)
-class Sketch:
+class Sketch(Struct, frozen=True):
     """A planned drive in a few rows."""
 
     title: str

@@ -11,9 +11,10 @@ import subprocess
 import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
+
+from msgspec import Struct
 
 from ..common.errors import UsageError
 
@@ -26,8 +27,7 @@ _QUITS_WITHIN = 120  # seconds, even on a busy computer
 _FOLDERS = ("/usr/share", "/usr/local/share", "/opt/homebrew/share", "C:/Program Files/qemu/share", "/usr/lib")
 
 
-@dataclass(frozen=True)
-class Firmware:
+class Firmware(Struct, frozen=True):
     """One kind of firmware: which emulator runs it, and where its image and an empty variable store may lie."""
 
     name: str
@@ -97,8 +97,7 @@ FIRMWARES = {
 }
 
 
-@dataclass(frozen=True)
-class Started:
+class Started(Struct, frozen=True):
     """What an emulated start gave."""
 
     serial: str

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..common.errors import KeystoneError, UsageError
 from ..content.contents import SizedReadable
@@ -14,8 +15,7 @@ from ..volumes.volume import Entry, Volume
 _SECTOR = 512
 
 
-@dataclass(frozen=True)
-class Rehearsal:
+class Rehearsal(Struct, frozen=True):
     """What happened."""
 
     starts: bool

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
+
+from msgspec import Struct
 
 from ..checking.check import Examined
 from ..checking.report import Finding
@@ -24,16 +25,14 @@ _LEVELS = {"fault": "FAULT", "start": "START", "used": "used", "note": "note"}
 _FIRMWARE = {"bios": "BIOS", "uefi": "UEFI"}
 
 
-@dataclass(frozen=True)
-class Facts:
+class Facts(Struct, frozen=True):
     """Names with what is known."""
 
     heading: str
     rows: tuple[tuple[str, str], ...]
 
 
-@dataclass(frozen=True)
-class Picture:
+class Picture(Struct, frozen=True):
     """The whole drive, to scale."""
 
     heading: str
@@ -41,8 +40,7 @@ class Picture:
     blocks: tuple[DrawnBlock, ...]
 
 
-@dataclass(frozen=True)
-class Verdicts:
+class Verdicts(Struct, frozen=True):
     """Where it starts."""
 
     heading: str
@@ -50,8 +48,7 @@ class Verdicts:
     """Firmware or machine, verdict, reason."""
 
 
-@dataclass(frozen=True)
-class Words:
+class Words(Struct, frozen=True):
     """Paragraphs."""
 
     heading: str
@@ -61,8 +58,7 @@ class Words:
 Section = Facts | Picture | Verdicts | Words
 
 
-@dataclass(frozen=True)
-class Page:
+class Page(Struct, frozen=True):
     """A page to keep with a drive."""
 
     title: str
@@ -74,8 +70,7 @@ class Page:
     closing: str
 
 
-@dataclass(frozen=True, kw_only=True)
-class Subject:
+class Subject(Struct, frozen=True, kw_only=True):
     """The drive that the page is of."""
 
     name: str

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-from dataclasses import dataclass, field
 from functools import cache
 from typing import Any, Literal
 
@@ -14,6 +13,7 @@ from matplotlib.figure import Figure
 from matplotlib.font_manager import FontProperties
 from matplotlib.patches import Rectangle
 from matplotlib.textpath import TextPath
+from msgspec import Struct, field
 
 from ..common.outputs import MAKER
 from ..drawing.looks import SIGNS, look_of
@@ -64,8 +64,7 @@ def _drawn(page: Page, size: float) -> tuple[Figure, float]:
     return figure, sheet.y
 
 
-@dataclass
-class _Sheet:
+class _Sheet(Struct):
     """The sheet, filled from top to bottom."""
 
     axes: Axes

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from xml.etree import ElementTree
 from xml.parsers import expat
+
+from msgspec import Struct
 
 from ..common.errors import UsageError
 
@@ -33,8 +34,7 @@ _MOST_DEPTH = 40
 _ADVICE = "Correct the answer file, or leave --answer-file out."
 
 
-@dataclass(frozen=True)
-class _Start:
+class _Start(Struct, frozen=True):
     """An element's start, with where it stands."""
 
     line: int

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..common.errors import KeystoneError
 from ..content.contents import seekable
@@ -24,8 +25,7 @@ _DECORATIONS = {"ntamd64": "x64", "ntx86": "x86", "ntarm64": "arm64"}
 _EVERY = frozenset(_DECORATIONS.values())
 
 
-@dataclass(frozen=True)
-class DriverPackage:
+class DriverPackage(Struct, frozen=True):
     """A package of the folder that was given."""
 
     path: str

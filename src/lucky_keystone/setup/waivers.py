@@ -6,7 +6,8 @@ The vendor does not document them, and does not support what is installed so.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..common.errors import UsageError
 from ..common.nearest import did_you_mean
@@ -20,8 +21,7 @@ NONE = "none"
 """No check, whatever a preset or a machine would have waived."""
 
 
-@dataclass(frozen=True)
-class Waiver:
+class Waiver(Struct, frozen=True):
     """A check that can be left out."""
 
     name: str

@@ -7,11 +7,12 @@ import logging
 import sqlite3
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import asdict, astuple, dataclass, fields
 from datetime import UTC, datetime
 from typing import Any, TextIO
 
 import msgspec
+from msgspec import Struct
+from msgspec.structs import asdict, astuple, fields
 
 from ..common.errors import DriveError, UsageError
 from .file import in_record
@@ -21,8 +22,7 @@ COMMANDS = ("build", "update", "check", "gauge", "mend", "reclaim")
 RESULTS = ("done", "faults", "failed", "refused", "interrupted")
 
 
-@dataclass(frozen=True, kw_only=True)
-class LogEntry:
+class LogEntry(Struct, frozen=True, kw_only=True):
     """One piece of work on one drive."""
 
     moment: str

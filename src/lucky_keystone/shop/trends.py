@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from ..common.units import counted, shown_size
 from .log import LogEntry
@@ -25,8 +26,7 @@ What else the computer did, and how fast a source is, shows in builds and checks
 Kind = Literal["reading", "writing", "failures", "retries"]
 
 
-@dataclass(frozen=True)
-class Trend:
+class Trend(Struct, frozen=True):
     """Something about a drive that gets worse."""
 
     tag: str

@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from ..common.errors import KeystoneError
 from ..common.record import Record, raw, record, u16, u32
@@ -49,8 +51,7 @@ class AttributesHeader(Record):
     count: int = u16(34, "attributes")
 
 
-@dataclass
-class Double:
+class Double(Struct):
     """What an AppleDouble file holds."""
 
     finder_info: bytes = bytes(_FINDER_SIZE)

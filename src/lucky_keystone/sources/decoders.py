@@ -17,9 +17,8 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, BinaryIO, Protocol
 
-import zstandard
-
 from ..common.errors import SourceError, naming
+from ..common.later import zstandard
 from ..common.record import Record, raw, record, u32
 from ..content.ranges import FileRange, RangedFile
 from .as_file import AsFile

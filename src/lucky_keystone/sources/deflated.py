@@ -11,9 +11,10 @@ import zlib
 from bisect import bisect_right
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from ..common.errors import SourceError
 from ..content.contents import IMAGE_ORDER, Seekable
@@ -26,8 +27,7 @@ _PIECES_KEPT = 24
 _ADVICE = "It is damaged or incomplete: download or copy it again."
 
 
-@dataclass(frozen=True, slots=True)
-class _Point:
+class _Point(Struct, frozen=True):
     """A place where decoding can resume. Bytes."""
 
     out: int

@@ -14,10 +14,11 @@ from bisect import bisect_right
 from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from ..common.errors import SourceError
 from ..common.record import RecordError
@@ -48,8 +49,7 @@ _ENCRYPTED_BEFORE = b"cdsaencr"
 _ADVICE = "It is damaged or incomplete: download or copy it again."
 
 
-@dataclass(frozen=True, slots=True)
-class BlockRun:
+class BlockRun(Struct, frozen=True):
     """A block, with its place in what comes out. Bytes."""
 
     start: int
@@ -60,8 +60,7 @@ class BlockRun:
     length: int
 
 
-@dataclass(frozen=True)
-class PartitionMap:
+class PartitionMap(Struct, frozen=True):
     """The blocks of one partition, and the sum of what comes out of them."""
 
     name: str

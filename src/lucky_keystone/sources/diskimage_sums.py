@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from ..common.errors import SourceError
 from ..common.progress import Progress
@@ -15,8 +16,7 @@ from .udif_records import IGNORE, ZERO_FILL, Checksum, Trailer
 _STAGE = "verifying disk image"
 
 
-@dataclass(frozen=True)
-class Verified:
+class Verified(Struct, frozen=True):
     """What the image's own checksums say."""
 
     wrong: list[str] = field(default_factory=list)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cached_property
+
+from msgspec import Struct
 
 from ..common.errors import SourceError
 from ..content.contents import NO_BYTES, Content, Joined, Reader, Seekable, Whence
@@ -19,8 +20,7 @@ _NO_MODE = 0
 """What volumes of old systems have for permissions: none were ever set."""
 
 
-@dataclass(frozen=True)
-class _Decoded:
+class _Decoded(Struct, frozen=True):
     """The bytes of a file that the volume keeps compressed."""
 
     volume: HfsPlusVolume

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ..common.units import SECTOR_SIZES
 from ..content.contents import SizedReadable
@@ -15,8 +15,7 @@ _SMALLEST = 4096
 """Bytes of a volume."""
 
 
-@dataclass(frozen=True)
-class InsideVolume:
+class InsideVolume(Struct, frozen=True):
     """A volume in an image. Bytes."""
 
     kind: str

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import datetime
+
+from msgspec import Struct
 
 from ..common.errors import SourceError
 from ..common.record import RecordError
@@ -29,8 +30,7 @@ _MOST_ENTRIES = 1_000_000
 _MOST_FOLDER_BYTES = 64 << 20
 
 
-@dataclass
-class _Found:
+class _Found(Struct):
     name: str
     record: DirectoryRecord
     relocated: int = 0  # Rock Ridge CL: block of a folder that was moved up to keep the depth of ECMA-119 6.8.2.1

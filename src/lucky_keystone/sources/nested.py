@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ..common.errors import SourceError
 from ..content.contents import SizedReadable
@@ -16,8 +16,7 @@ from .inside import volumes_in
 _AGAIN = "The installer is incomplete or damaged: download or copy it again."
 
 
-@dataclass(frozen=True)
-class OpenedImage:
+class OpenedImage(Struct, frozen=True):
     """A disk image, and its volume as far as it is read."""
 
     name: str

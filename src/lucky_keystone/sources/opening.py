@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from ..common.errors import SourceError, naming
 from ..common.progress import Progress, silent

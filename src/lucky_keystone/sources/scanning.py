@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..common.errors import SourceError
 from ..common.progress import Progress
@@ -19,8 +20,7 @@ _LARGEST_STEP = 1 << 20
 _LISTED = 20
 
 
-@dataclass(frozen=True)
-class _Spot:
+class _Spot(Struct, frozen=True):
     """A file's bytes on a disc. Bytes."""
 
     start: int

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import ClassVar
+
+from msgspec import Struct
 
 from ..common.progress import Progress
 from ..content.contents import Content, SizedReadable
@@ -21,8 +22,7 @@ from .diskimage import DiskImage
 _SAMPLE = 1 << 20
 
 
-@dataclass(frozen=True)
-class Packing:
+class Packing(Struct, frozen=True):
     """How an image is compressed."""
 
     name: str
@@ -35,16 +35,14 @@ INSTALL_IMAGE = "install image"
 """The form of a source that is an install image on its own; its files are the image, or its parts in order."""
 
 
-@dataclass(frozen=True)
-class DriverFolder:
+class DriverFolder(Struct, frozen=True):
     """A folder with driver packages for setup."""
 
     path: Path
     root: Folder
 
 
-@dataclass(frozen=True, eq=False)
-class Source:
+class Source(Struct, frozen=True, eq=False, dict=True):
     """What is built from. Facts about it are the families' to find."""
 
     NO_FILES: ClassVar[Folder] = Folder("")

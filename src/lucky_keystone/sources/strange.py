@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..content.blank import is_blank
 from ..volumes.known import DISC, known_at
@@ -13,8 +14,7 @@ from .source import Source
 _HEAD = 64 << 10
 
 
-@dataclass(frozen=True)
-class Strange:
+class Strange(Struct, frozen=True):
     """What a file is, completing 'FILE …', and what to do about it."""
 
     what: str

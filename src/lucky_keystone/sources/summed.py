@@ -6,9 +6,10 @@ import hashlib
 import itertools
 import threading
 import zlib
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
+
+from msgspec import Struct
 
 from ..common.errors import SourceError
 from ..content.contents import IMAGE_ORDER, Content, Seekable, Sourced
@@ -41,8 +42,7 @@ class _Crc32:
         return self._value.to_bytes(4, "big")
 
 
-@dataclass(frozen=True)
-class Sum:
+class Sum(Struct, frozen=True):
     """What an archive says of a member's bytes."""
 
     method: str

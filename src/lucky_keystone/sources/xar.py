@@ -8,8 +8,9 @@ from __future__ import annotations
 import hashlib
 import zlib
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from xml.etree import ElementTree
+
+from msgspec import Struct
 
 from ..common.errors import KeystoneError, SourceError
 from ..common.record import Record, raw, record, u16, u32, u64
@@ -40,8 +41,7 @@ class XarHeader(Record):
     checksum: int = u32(24, "kind of checksum")
 
 
-@dataclass(frozen=True)
-class _Place:
+class _Place(Struct, frozen=True):
     offset: int
     stored: int
     size: int

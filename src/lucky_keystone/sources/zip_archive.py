@@ -10,9 +10,10 @@ import stat
 import struct
 import zipfile
 import zlib
-from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
+
+from msgspec import Struct
 
 from ..common.errors import KeystoneError, SourceError
 from ..content.contents import NO_BYTES, Seekable
@@ -39,8 +40,7 @@ _ODD = (
 )
 
 
-@dataclass(frozen=True)
-class Member:
+class Member(Struct, frozen=True):
     """A file in an archive."""
 
     path: str

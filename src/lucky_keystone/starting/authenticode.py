@@ -9,11 +9,11 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from asn1crypto import algos, cms, parser, tsp, x509
+from msgspec import Struct
 
 from ..common.record import Record, RecordError, raw, record, u16, u32
 from ..content.contents import SizedReadable
@@ -55,8 +55,7 @@ class _Lead(Record):
     linker: bytes = raw(2, 2, "version")
 
 
-@dataclass(frozen=True)
-class Signature:
+class Signature(Struct, frozen=True):
     """What a loader's signature says."""
 
     signer: str

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import plistlib
 import xml.parsers.expat
-from dataclasses import dataclass
 from typing import Any
 from urllib.parse import unquote
+
+from msgspec import Struct
 
 from ..common.errors import KeystoneError
 from ..content.contents import SizedReadable
@@ -22,8 +23,7 @@ COLLECTION = "System/Library/KernelCollections/BootKernelExtensions.kc"
 CACHED = "System/Library/Caches/com.apple.kext.caches/Startup/kernelcache"
 
 
-@dataclass(frozen=True)
-class BootConfiguration:
+class BootConfiguration(Struct, frozen=True):
     """What a boot configuration names. Paths from the volume's root; '' of what it does not name."""
 
     flags: str

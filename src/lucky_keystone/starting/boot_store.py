@@ -7,13 +7,17 @@ signature and the partition's first byte, or by GUIDs, so a store belongs to one
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from typing import TYPE_CHECKING
 from uuid import UUID
 
+from msgspec import Struct
+
 from ..common.record import Record, RecordError, raw, record, u32
-from ..hive.make import NewKey, make_hive
 from ..hive.read import Hive
 from ..hive.records import BINARY, DWORD, MULTI_SZ, SZ, text, texts
+
+if TYPE_CHECKING:
+    from ..hive.make import NewKey
 
 STORES = {"bios": "boot/BCD", "uefi": "EFI/Microsoft/Boot/BCD"}
 """Where each firmware's boot manager looks for its store, on the volume that it was started from."""
@@ -59,8 +63,7 @@ class DeviceElement(Record):
     rest: bytes = raw(72, 16, "", default=bytes(16))
 
 
-@dataclass(frozen=True, slots=True)
-class PartitionName:
+class PartitionName(Struct, frozen=True):
     """How a store names a partition: by disk signature and first byte, or by GUIDs."""
 
     signature: int = 0
@@ -99,8 +102,7 @@ def named_partition(data: bytes) -> PartitionName | None:
     return None
 
 
-@dataclass(frozen=True, kw_only=True)
-class WantedStore:
+class WantedStore(Struct, frozen=True, kw_only=True):
     """A store for one system."""
 
     firmware: str
@@ -125,6 +127,8 @@ class WantedStore:
 
 def make_store(wanted: WantedStore) -> bytes:
     """Return a boot store."""
+    from ..hive.make import NewKey, make_hive
+
     is_bios = wanted.firmware == "bios"
     ending = "exe" if is_bios else "efi"
     loader, resume = f"{{{wanted.loader}}}", f"{{{wanted.resume}}}"
@@ -195,8 +199,7 @@ def _add(root: NewKey, name: str, kind: int, elements: dict[int, bytes]) -> None
         place.below(f"{number:08x}").values["Element"] = (_FORMS[number >> 24 & 0xF], data)
 
 
-@dataclass(frozen=True)
-class StoredSystem:
+class StoredSystem(Struct, frozen=True):
     """A system that a store starts."""
 
     description: str

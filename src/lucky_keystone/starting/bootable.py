@@ -7,10 +7,11 @@ makes the forecast and what a check says one thing.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from functools import cached_property
 from typing import Literal, Protocol
+
+from msgspec import Struct
 
 from ..boot.records import mbr_code
 from ..common.errors import KeystoneError, TooFarInside
@@ -30,8 +31,7 @@ Code = Literal["ours", "other", "none", "damaged"]
 """Boot code: ours, somebody else's, no code at all, or ours with its further part missing or damaged."""
 
 
-@dataclass(frozen=True)
-class BootFile:
+class BootFile(Struct, frozen=True):
     """A file that firmware or boot code reads."""
 
     path: str
@@ -124,8 +124,7 @@ class Bootable(Protocol):
 # -- planned ---------------------------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True)
-class PlannedBootVolume:
+class PlannedBootVolume(Struct, frozen=True):
     """A volume that will hold `tree`."""
 
     kind: VolumeKind
@@ -164,8 +163,7 @@ def _what(entry: File | Folder) -> What:
     return "folder" if isinstance(entry, Folder) else "link" if entry.special.unix.is_link else "file"
 
 
-@dataclass(frozen=True)
-class PlannedDrive:
+class PlannedDrive(Struct, frozen=True):
     """A drive that will hold these volumes, with our code in sector 0."""
 
     table: Literal["mbr", "gpt", "none"]
@@ -185,8 +183,7 @@ class PlannedDrive:
         return [volume.named for volume in self.volumes]
 
 
-@dataclass(frozen=True)
-class JoinedDrive:
+class JoinedDrive(Struct, frozen=True):
     """A planned drive with the volumes of several sources."""
 
     first: Bootable
@@ -229,8 +226,7 @@ class JoinedDrive:
 # -- found -----------------------------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True)
-class ReadBootVolume:
+class ReadBootVolume(Struct, frozen=True, dict=True):
     """A volume that was read, in its partition."""
 
     kind: VolumeKind
@@ -322,8 +318,7 @@ def _linked(entry: Entry) -> What:
     return "link" if getattr(entry, "is_symlink", False) else "file"
 
 
-@dataclass(frozen=True)
-class ReadDrive:
+class ReadDrive(Struct, frozen=True, dict=True):
     """A drive whose table and volumes were read."""
 
     found_table: Table | None

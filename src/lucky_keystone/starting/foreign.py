@@ -7,10 +7,11 @@ is missing. What it does on this drive decides, and nothing else: where that doe
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from enum import Enum
 from functools import partial
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from ..common.errors import KeystoneError
 from ..content.contents import SizedReadable
@@ -43,8 +44,7 @@ class Does(Enum):
     NOT_KNOWN = "cannot be said"
 
 
-@dataclass(frozen=True)
-class Judged:
+class Judged(Struct, frozen=True):
     """What code does, and how that is known."""
 
     does: Does
@@ -93,8 +93,7 @@ def judge_record(drive: SizedReadable, partition: Partition, geometry: _Geometry
     )
 
 
-@dataclass(frozen=True)
-class _Marked:
+class _Marked(Struct, frozen=True):
     """A drive with another sector 0."""
 
     drive: SizedReadable

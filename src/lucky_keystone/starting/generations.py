@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import date
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -12,8 +13,7 @@ if TYPE_CHECKING:
     from .authenticode import Signature
 
 
-@dataclass(frozen=True)
-class Generation:
+class Generation(Struct, frozen=True):
     """One generation of signing certificates."""
 
     name: str

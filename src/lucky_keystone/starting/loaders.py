@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from ..common.errors import KeystoneError, TooFarInside
 from ..content.contents import SizedReadable, seekable
@@ -16,8 +17,7 @@ if TYPE_CHECKING:
     from .trust import Digest
 
 
-@dataclass(frozen=True)
-class LoaderState:
+class LoaderState(Struct, frozen=True):
     """What a UEFI loader is by its own bytes."""
 
     path: str

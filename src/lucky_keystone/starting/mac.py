@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import PurePosixPath
 from typing import Literal
+
+from msgspec import Struct
 
 from ..common.errors import KeystoneError
 from ..content.bundles import is_bundle_name
@@ -37,8 +38,7 @@ FIRST_FOR_SILICON = 11
 Role = Literal["loader", "configuration", "base system", "kernel"]
 
 
-@dataclass(frozen=True)
-class MacFault:
+class MacFault(Struct, frozen=True):
     """What keeps a Mac from starting."""
 
     role: Role
@@ -46,8 +46,7 @@ class MacFault:
     words: str
 
 
-@dataclass(frozen=True)
-class MacStart:
+class MacStart(Struct, frozen=True):
     """What a volume that names a loader holds of a start."""
 
     loader: str

@@ -3,26 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from typing import Literal
+
+from msgspec import Struct
 
 FirmwareKind = Literal["bios", "uefi", "mac"]
 Verdict = Literal["starts", "will not start", "not known"]
 
 
-@dataclass(frozen=True)
-class Outlook:
+class Outlook(Struct, frozen=True):
     """One row of the forecast."""
 
     firmware: str
     verdict: Verdict
     reason: str
+    kind: FirmwareKind
     refines: str = ""
     """The row this one says more of: the same firmware with Secure Boot on."""
-    kind: FirmwareKind = field(kw_only=True)
-    architecture: str = field(default="", kw_only=True)
+    architecture: str = ""
     """What its loaders are made for; '' of BIOS."""
-    secure_boot: bool = field(default=False, kw_only=True)
+    secure_boot: bool = False
     """True of the row for machines that have Secure Boot on."""
 
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..common.errors import KeystoneError
 from ..hive.read import Hive
@@ -14,8 +15,7 @@ _LARGEST = 16 << 20
 _MAGIC = b"regf"
 
 
-@dataclass(frozen=True)
-class StoreFault:
+class StoreFault(Struct, frozen=True):
     """What is wrong with a store."""
 
     path: str

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import TYPE_CHECKING, Self
+
+from msgspec import Struct, field
 
 if TYPE_CHECKING:
     from asn1crypto.x509 import Certificate
@@ -14,8 +15,7 @@ Digest = tuple[str, bytes]
 """Name of a hash function as `hashlib` has it, and its result."""
 
 
-@dataclass(frozen=True)
-class RevokedCertificate:
+class RevokedCertificate(Struct, frozen=True):
     """A certificate that is refused by the digest of what its authority signed in it (TBSCertificate)."""
 
     digest: Digest
@@ -23,8 +23,7 @@ class RevokedCertificate:
     """Signatures that were attested earlier stay good; None: none does."""
 
 
-@dataclass(frozen=True)
-class SignatureDatabase:
+class SignatureDatabase(Struct, frozen=True):
     """What Secure Boot allows (db) or refuses (dbx), as far as it was given."""
 
     certificates: tuple[Certificate, ...] = ()
@@ -43,8 +42,7 @@ class SignatureDatabase:
         )
 
 
-@dataclass(frozen=True)
-class Machine:
+class Machine(Struct, frozen=True):
     """The machine at hand, as far as it was described."""
 
     trusted: SignatureDatabase | None = None

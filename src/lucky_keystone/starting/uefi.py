@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ..boot.records import crossing
 from ..common.errors import KeystoneError
@@ -33,8 +35,7 @@ _WAYS = {
 }
 
 
-@dataclass(frozen=True)
-class FoundLoader:
+class FoundLoader(Struct, frozen=True):
     """The loader that runs in the end, and how firmware gets at it."""
 
     state: LoaderState | None

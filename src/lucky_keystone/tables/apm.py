@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ..common.record import Record, raw, record, u16, u32
 from ..content.contents import SizedReadable
@@ -33,8 +33,7 @@ class MapEntry(Record):
     pmParType: bytes = raw(48, 32, "filled up with zeros")
 
 
-@dataclass(frozen=True)
-class MapPartition:
+class MapPartition(Struct, frozen=True):
     """A partition of the map. Bytes."""
 
     type: str

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True)
-class TableFault:
+class TableFault(Struct, frozen=True):
     """One thing that is wrong."""
 
     code: str

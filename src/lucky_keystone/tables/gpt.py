@@ -10,8 +10,9 @@ from __future__ import annotations
 import uuid
 import zlib
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from itertools import pairwise
+
+from msgspec import Struct
 
 from ..common.record import Record, RecordError, raw, record, u32, u64
 from ..content.contents import SizedReadable
@@ -70,8 +71,7 @@ class GptEntry(Record):
     partition_name: bytes = raw(0x38, 72, "UTF-16LE, ended or filled with zeros", default=bytes(72))
 
 
-@dataclass(frozen=True)
-class GptPartition:
+class GptPartition(Struct, frozen=True):
     """A used entry."""
 
     number: int
@@ -83,8 +83,7 @@ class GptPartition:
     name: str = ""
 
 
-@dataclass(frozen=True)
-class GptParts:
+class GptParts(Struct, frozen=True):
     """A composed table: what goes where, in bytes of the drive."""
 
     protective: bytes
@@ -163,7 +162,7 @@ def compose_gpt(
 
 def header_sector(header: GptHeader, sector_size: int) -> bytes:
     """Return a header's sector, with its sum; of one that is longer than 92 bytes (5.3.2) no more is kept."""
-    bare = replace(header, header_size=GptHeader.SIZE, header_crc32=0).pack()
+    bare = header.with_changes(header_size=GptHeader.SIZE, header_crc32=0).pack()
     return (bare[:16] + zlib.crc32(bare).to_bytes(4, "little") + bare[20:]).ljust(sector_size, b"\0")
 
 
@@ -190,8 +189,7 @@ def _protective(drive_sectors: int, sector_size: int, code: bytes, signature: in
 # -- reading ---------------------------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True)
-class GptTable:
+class GptTable(Struct, frozen=True):
     """What the two copies say.
 
     `faults` lists what is wrong, in words; the partitions are those of the first sound copy.
@@ -203,8 +201,7 @@ class GptTable:
     sound_copies: int
 
 
-@dataclass(frozen=True)
-class GptCopy:
+class GptCopy(Struct, frozen=True):
     """One copy of a table, which is sound by its own sums."""
 
     header: GptHeader
@@ -217,7 +214,7 @@ class GptCopy:
 
     def with_entries(self, entries: bytes) -> GptCopy:
         """Return a copy with other entries, of the same number and size."""
-        return GptCopy(replace(self.header, partition_entry_array_crc32=zlib.crc32(entries)), entries)
+        return GptCopy(self.header.with_changes(partition_entry_array_crc32=zlib.crc32(entries)), entries)
 
 
 def copy_at(drive: SizedReadable, sector_size: int, lba: int) -> GptCopy | None:

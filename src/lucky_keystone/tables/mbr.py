@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import pairwise
+
+from msgspec import Struct
 
 from ..common.record import Record, raw, record, u8, u16, u32
 from .faults import TableFault
@@ -58,8 +59,7 @@ class MasterBootRecord(Record):
     signature: int = u16(510, "AA55h", default=SIGNATURE)
 
 
-@dataclass(frozen=True)
-class MbrPartition:
+class MbrPartition(Struct, frozen=True):
     """A used entry of the table."""
 
     number: int
@@ -105,8 +105,7 @@ def compose_mbr(code: bytes, disk_signature: int, partitions: Sequence[MbrPartit
     return sector.ljust(sector_size, b"\0")
 
 
-@dataclass(frozen=True)
-class MbrTable:
+class MbrTable(Struct, frozen=True):
     """What a sector 0 says. `faults` lists what is wrong with it, in words."""
 
     code: bytes

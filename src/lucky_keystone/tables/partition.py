@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import Enum
 from uuid import UUID
+
+from msgspec import Struct
 
 from .gpt import BASIC_DATA, HFS_PLUS, NO_DRIVE_LETTER, SYSTEM
 from .mbr import TYPE_FAT32_LBA, TYPE_HFS, TYPE_NTFS, TYPE_SYSTEM
 
 
-@dataclass(frozen=True)
-class PartitionType:
+class PartitionType(Struct, frozen=True):
     """The type of a partition in either table."""
 
     mbr: int
@@ -49,8 +49,7 @@ OF_NTFS: frozenset[int | UUID] = frozenset((TYPE_NTFS, BASIC_DATA))
 OF_HFS_PLUS: frozenset[int | UUID] = frozenset((TYPE_HFS, HFS_PLUS))
 
 
-@dataclass(frozen=True)
-class WantedPartition:
+class WantedPartition(Struct, frozen=True):
     """A partition that a table is to name. Sectors."""
 
     number: int

@@ -6,9 +6,10 @@ A further kind is one more class here and a line in STYLES.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Protocol
 from uuid import UUID
+
+from msgspec import Struct
 
 from ..content.extents import MIB
 from .gpt import ENTRY_COUNT, LEGACY_BOOT, GptPartition, compose_gpt, entry_sectors
@@ -16,8 +17,7 @@ from .mbr import MOST_SECTORS, MbrPartition, compose_mbr
 from .partition import Use, WantedPartition
 
 
-@dataclass(frozen=True)
-class ComposedTable:
+class ComposedTable(Struct, frozen=True):
     """A table's bytes."""
 
     seal: bytes
@@ -26,8 +26,7 @@ class ComposedTable:
     """Offset (bytes) and bytes of what is written before it, in this order."""
 
 
-@dataclass(frozen=True)
-class TableNumbers:
+class TableNumbers(Struct, frozen=True):
     """What tells a table from every other one."""
 
     signature: int

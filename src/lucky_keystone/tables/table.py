@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
 from uuid import UUID
+
+from msgspec import Struct
 
 from ..content.contents import SizedReadable
 from .faults import TableFault
@@ -13,8 +14,7 @@ from .mbr import TYPE_SYSTEM, MbrTable, read_mbr
 from .partition import GPT_TYPES_OF_VOLUMES, MBR_TYPES_OF_VOLUMES
 
 
-@dataclass(frozen=True)
-class Partition:
+class Partition(Struct, frozen=True):
     """A partition of either kind of table."""
 
     number: int
@@ -37,8 +37,7 @@ class Partition:
     """True for the record that guards a GPT (UEFI 2.10, 5.2.3): no partition of its own."""
 
 
-@dataclass(frozen=True)
-class Table:
+class Table(Struct, frozen=True):
     """What a drive's table says."""
 
     style: Literal["mbr", "gpt", ""]

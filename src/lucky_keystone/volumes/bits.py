@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import Literal
 
-import numpy as np
+from ..common.later import np
 
 _PIECE = 1 << 16
 """Bytes made at once."""

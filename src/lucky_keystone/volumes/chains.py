@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import Any
 
-import numpy as np
-
+from ..common.later import np
 from .volume import Run
 
 FIRST_CLUSTER = 2

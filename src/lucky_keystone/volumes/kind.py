@@ -7,9 +7,10 @@ A further kind is one more folder beside this file, and a line in `kinds.KINDS`.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, ClassVar, Protocol
 from uuid import UUID
+
+from msgspec import Struct
 
 from ..boot.records import BootRecord
 from ..content.contents import Readable
@@ -20,8 +21,7 @@ from ..tables.partition import Use
 from .volume import Volume
 
 
-@dataclass(frozen=True)
-class Budget:
+class Budget(Struct, frozen=True):
     """What a volume asks of the manifest's room, at most. Bytes."""
 
     hashed: int
@@ -30,8 +30,7 @@ class Budget:
     """Of text that tell of single folders or files."""
 
 
-@dataclass(frozen=True)
-class StandingVolume:
+class StandingVolume(Struct, frozen=True):
     """A volume of a drive that is to be updated."""
 
     kind: ComposedKind

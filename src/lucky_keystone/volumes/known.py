@@ -5,14 +5,13 @@ The description of each format is named beside it. Volumes of the system's own t
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ..common.errors import KeystoneError
 from ..content.contents import Readable, SizedReadable
 
 
-@dataclass(frozen=True)
-class KnownVolume:
+class KnownVolume(Struct, frozen=True):
     """A kind of volume with a name and no reader."""
 
     shown: str

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
+
+from msgspec import Struct
 
 from ..common.errors import SourceError
 from ..content.contents import BLOCK, Awaited, Content, Zeros
@@ -43,8 +44,7 @@ _slack = lru_cache(1 << 12)(Zeros)
 """Of the files of a volume many have the same: they share it."""
 
 
-@dataclass(frozen=True)
-class WantedPlace:
+class WantedPlace(Struct, frozen=True):
     """A file that needs `count` clusters in one piece; `size` is its length in bytes."""
 
     path: str
@@ -52,8 +52,7 @@ class WantedPlace:
     count: int
 
 
-@dataclass(frozen=True)
-class Placing:
+class Placing(Struct, frozen=True):
     """Where the files go."""
 
     clusters: tuple[int, ...]

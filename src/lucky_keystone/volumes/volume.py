@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol, TypeVar
+
+from msgspec import Struct
 
 from ..common.errors import SourceError
 from ..content.tree import MOST_DEPTH
@@ -25,8 +26,7 @@ class VolumeError(SourceError):
     """The bytes are no volume of this kind that can be read at all."""
 
 
-@dataclass(frozen=True, slots=True)
-class Run:
+class Run(Struct, frozen=True):
     """`count` neighbouring clusters from `first`; a hole, which reads as zeros, has HOLE for a first cluster."""
 
     first: int
@@ -174,8 +174,7 @@ class Volume(Protocol):
         """Return up to `size` bytes of a file from `offset`."""
 
 
-@dataclass(frozen=True)
-class FileOnVolume:
+class FileOnVolume(Struct, frozen=True):
     """A file's bytes through its clusters, as a content that can be read at any offset."""
 
     volume: Volume

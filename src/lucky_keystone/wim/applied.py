@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from ..common.collecting import without_collections
 from ..common.errors import SourceError
@@ -30,16 +31,14 @@ def applied_tree(resources: Resources, tree: EditionTree) -> Folder:
     return _Applied(resources, tree).whole()
 
 
-@dataclass
-class _Group:
+class _Group(Struct):
     """A file with several names."""
 
     file: File
     sha1: bytes
 
 
-@dataclass
-class _Applied:
+class _Applied(Struct):
     resources: Resources
     tree: EditionTree
     groups: dict[int, _Group] = field(default_factory=dict)

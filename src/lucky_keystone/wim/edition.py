@@ -5,17 +5,17 @@ Nothing that a number in it says is believed before it was checked against the b
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from fnmatch import fnmatchcase
 from functools import lru_cache
-from struct import Struct
 from typing import NamedTuple
 
-import numpy as np
+from msgspec import Struct
 
 from ..common.errors import SourceError
+from ..common.later import np
 from .read import DAMAGED
 from .records import ATTRIBUTE_FOLDER, ATTRIBUTE_REPARSE, DirectoryEntry, StreamEntry
 
@@ -26,12 +26,11 @@ _FORBIDDEN = frozenset("/\\\0")
 _NO_SECURITY = 0xFFFF_FFFF
 _EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
 _LARGEST_TIME = 2_650_467_743_999_999_999  # 9999-12-31, in 100 ns since 1601
-_FIELDS = Struct("<QIIQ16xQQQ20sIQHHH")
+_FIELDS = struct.Struct("<QIIQ16xQQQ20sIQHHH")
 """DirectoryEntry, read 100,000 times: the same fields (a test holds both together)."""
 
 
-@dataclass(frozen=True, slots=True)
-class Stream:
+class Stream(Struct, frozen=True):
     """A named stream of a file."""
 
     name: str

@@ -7,14 +7,14 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from functools import cache, cached_property
 from pathlib import Path
 from typing import Any
 
-import numpy as np
+from msgspec import Struct
 
 from ..common.errors import SourceError
+from ..common.later import np
 from ..content.contents import IMAGE_ORDER, Seekable
 from ..content.ranges import FileRange
 from .packing import fast, lzms, lzx, xpress
@@ -31,8 +31,7 @@ _LARGEST_OF_4_BYTES = (1 << 32) - 1
 """Bytes of a resource whose chunk table has entries of 4 bytes; larger ones have 8."""
 
 
-@dataclass(frozen=True)
-class Method:
+class Method(Struct, frozen=True):
     """A compression, in both its forms."""
 
     plain: Callable[[bytes, int, int], bytes]
@@ -57,8 +56,7 @@ def _workers() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(min(os.cpu_count() or 1, 4), thread_name_prefix="unpack")
 
 
-@dataclass(frozen=True)
-class Chunks:
+class Chunks(Struct, frozen=True):
     """Where the chunks of a resource are."""
 
     method: Method

@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 import hashlib
+import struct
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 from xml.etree import ElementTree
 
-import numpy as np
+from msgspec import Struct
 
 from ..common.errors import SourceError
+from ..common.later import np
 from ..common.record import RecordError
 from ..content.contents import Seekable
 from .records import (
     MAGIC,
     RESOURCE_COMPRESSED,
-    RESOURCE_DTYPE,
+    RESOURCE_SIZE,
     RESOURCE_SOLID,
     SIZE_MASK,
     SOLID_RESOURCE,
@@ -25,6 +26,7 @@ from .records import (
     Header,
     IntegrityHeader,
     ResourceHeader,
+    resource_dtype,
 )
 
 _MOST_XML = 8 << 20
@@ -32,14 +34,15 @@ _MOST_MARKS = 500_000  # '<' in the XML facts: parsing stays within a second or 
 _MOST_EDITIONS = 1024
 _MOST_NAME = 256
 _MOST_TABLE = 256 << 20
+_PLACES = struct.Struct(f"<QQQ{RESOURCE_SIZE - 24}x")
+"""Of an entry of the lookup table: stored size with its flags, offset, size after decompression."""
 DAMAGED = "The image is damaged or incomplete: compare its checksum, or get it again."
 
 ARCHITECTURES = {0: "x86", 9: "x64", 12: "arm64", 5: "arm"}
 """Processor codes of the XML facts."""
 
 
-@dataclass(frozen=True)
-class Edition:
+class Edition(Struct, frozen=True):
     """What the XML facts tell of one edition in an image."""
 
     index: int
@@ -88,40 +91,39 @@ class InstallImage:
     @property
     def solid(self) -> bool:
         """True when several resources are compressed as one stream, so that it cannot be divided."""
-        return self.header.version == SOLID_VERSION or bool(
-            len(self.resources)
-            and (self.resources["size_and_flags"] >> np.uint64(56) & np.uint64(RESOURCE_SOLID)).any()
-        )
+        return self.header.version == SOLID_VERSION or self._table[1]
 
     @cached_property
     def resources(self) -> np.ndarray[Any, Any]:
-        """The lookup table as an array of RESOURCE_DTYPE, every place in it proven to lie within the file."""
+        """The lookup table as an array of `resource_dtype()`, every place in it proven to lie within the file."""
+        return np.frombuffer(self._table[0], resource_dtype())
+
+    @cached_property
+    def _table(self) -> tuple[bytes, bool]:
+        """The lookup table, every place in it proven, and whether it has solid resources.
+
+        In plain Python: before an array of them was made, NumPy would have to be loaded.
+        """
         place = self._resource("lookup_table", _MOST_TABLE)
-        if place.stored_size % RESOURCE_DTYPE.itemsize:
+        if place.stored_size % RESOURCE_SIZE:
             raise self._damaged("lookup table", f"{place.stored_size} bytes are not a whole number of entries")
         data = self.content.read_at(place.offset, place.stored_size)
-        resources = np.frombuffer(data, RESOURCE_DTYPE)
-        sizes = resources["size_and_flags"] & np.uint64(SIZE_MASK)
-        # What lies within a solid resource has its place in the decoded bytes of that, and not in the file.
-        is_solid = (resources["size_and_flags"] >> np.uint64(56) & np.uint64(RESOURCE_SOLID)) != 0
-        in_file = ~is_solid | (resources["original_size"] == SOLID_RESOURCE)
-        # Compared without adding: a forged offset near 2**64 must not wrap round.
-        whole = np.uint64(self.content.size)
-        wrong = in_file & (
-            (sizes > whole)
-            | (resources["offset"] > whole - np.minimum(sizes, whole))
-            | (resources["offset"] < Header.SIZE)
-        )
-        if not self.is_part and wrong.any():
-            first = int(np.flatnonzero(wrong)[0])
-            raise self._damaged(
-                f"lookup table entry {first} at offset {place.offset + first * RESOURCE_DTYPE.itemsize}",
-                f"{int(sizes[first])} bytes at {int(resources['offset'][first])} do not lie "
-                f"in the file's {self.content.size}",
-            )
-        if not self.is_part and int(sizes[in_file].sum(dtype=np.float64)) > 2 * self.content.size:
+        whole, taken, has_solid = self.content.size, 0, False
+        for number, (word, offset, original_size) in enumerate(_PLACES.iter_unpack(data)):
+            size = word & SIZE_MASK
+            if word >> 56 & RESOURCE_SOLID:
+                has_solid = True
+                if original_size != SOLID_RESOURCE:
+                    continue  # its place is in the decoded bytes of a solid resource, and not in the file
+            if (offset < Header.SIZE or offset + size > whole) and not self.is_part:
+                raise self._damaged(
+                    f"lookup table entry {number} at offset {place.offset + number * RESOURCE_SIZE}",
+                    f"{size} bytes at {offset} do not lie in the file's {whole}",
+                )
+            taken += size
+        if taken > 2 * whole and not self.is_part:
             raise self._damaged("lookup table", "its resources overlap: together they are larger than the file")
-        return resources
+        return data, has_solid
 
     @cached_property
     def xml(self) -> bytes:
@@ -150,7 +152,7 @@ class InstallImage:
 
     def refuse_broken_tables(self) -> None:
         """Raise SourceError unless every table can be read and lies within the file. Resources are not looked at."""
-        if not len(self.resources):
+        if not self._table[0]:
             raise self._damaged("lookup table", "it is empty")
         if not self.editions and not self.is_part:
             raise self._damaged("XML", "it describes no edition")

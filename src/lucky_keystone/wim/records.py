@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Any
 
-import numpy as np
-
+from ..common.later import np
 from ..common.record import Record, raw, record, u16, u32, u64, unsigned
 
 MAGIC = b"MSWIM\0\0\0"
@@ -55,17 +55,24 @@ class Header(Record):
     unused: bytes = raw(148, 60, "zero", default=bytes(60))
 
 
-RESOURCE_DTYPE: np.dtype[Any] = np.dtype(
-    [
-        ("size_and_flags", "<u8"),  # 7 bytes stored size, 1 byte RESOURCE_ bits
-        ("offset", "<u8"),  # bytes from the start of the file
-        ("original_size", "<u8"),  # bytes after decompression
-        ("part", "<u2"),  # the part that holds it, from 1
-        ("references", "<u4"),  # how often the editions use it
-        ("sha1", "V20"),  # of the decompressed bytes
-    ]
-)
-"""A lookup table entry of 50 bytes, as an array type: an image may have hundreds of thousands."""
+RESOURCE_SIZE = 50
+"""Bytes of a lookup table entry."""
+
+
+@cache
+def resource_dtype() -> np.dtype[Any]:
+    """Return a lookup table entry as an array type: an image may have hundreds of thousands."""
+    return np.dtype(
+        [
+            ("size_and_flags", "<u8"),  # 7 bytes stored size, 1 byte RESOURCE_ bits
+            ("offset", "<u8"),  # bytes from the start of the file
+            ("original_size", "<u8"),  # bytes after decompression
+            ("part", "<u2"),  # the part that holds it, from 1
+            ("references", "<u4"),  # how often the editions use it
+            ("sha1", "V20"),  # of the decompressed bytes
+        ]
+    )
+
 
 SIZE_MASK = (1 << 56) - 1
 

@@ -12,8 +12,9 @@ import threading
 import weakref
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from functools import cache, partial
+
+from msgspec import Struct
 
 from ..common.errors import SourceError
 from ..content.contents import NO_BYTES, Reader, Seekable, Whence, reading
@@ -37,8 +38,7 @@ def _makers() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(min(os.cpu_count() or 1, 4), thread_name_prefix="resource")
 
 
-@dataclass(slots=True)
-class _Begun:
+class _Begun(Struct):
     """A resource that is being made; `data` is asked for where it is done."""
 
     content: ResourceContent

@@ -7,9 +7,8 @@ from functools import cached_property
 from itertools import accumulate
 from typing import Any
 
-import numpy as np
-
 from ..common.errors import SourceError
+from ..common.later import np
 from ..common.record import Record, RecordError, record, u32, u64
 from ..content.contents import NO_BYTES, Seekable
 from ..content.ranges import FileRange

@@ -13,19 +13,19 @@ import sys
 import threading
 from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, replace
 from typing import Any
 
-import numpy as np
+from msgspec import Struct
 
 from ..common.errors import SourceError, UsageError
+from ..common.later import np
 from ..content.contents import Content, Joined, Literal, Reader, Seekable, Whence
 from ..content.ranges import FileRange
 from .read import InstallImage
 from .records import (
     HEADER_SPANNED,
-    RESOURCE_DTYPE,
     RESOURCE_METADATA,
+    RESOURCE_SIZE,
     SIZE_MASK,
     Header,
     IntegrityHeader,
@@ -38,8 +38,7 @@ LARGEST_PART = (1 << 32) - 1
 _CHUNK = 10 << 20
 
 
-@dataclass(frozen=True)
-class ImagePart:
+class ImagePart(Struct, frozen=True):
     """One part of a divided image."""
 
     number: int
@@ -56,7 +55,7 @@ def divide(image: InstallImage, part_size: int = LARGEST_PART, *, with_sums: boo
     """
     resources = _dividable(image)
     room = part_size - _overhead(image, part_size)
-    sizes = (resources["size_and_flags"] & np.uint64(SIZE_MASK)).astype(np.int64) + RESOURCE_DTYPE.itemsize
+    sizes = (resources["size_and_flags"] & np.uint64(SIZE_MASK)).astype(np.int64) + RESOURCE_SIZE
     if len(sizes) and int(sizes.max()) > room:
         largest = int(np.argmax(sizes))
         raise SourceError(
@@ -170,8 +169,7 @@ def _part(image: InstallImage, resources: np.ndarray[Any, Any], number: int, cou
     integrity_offset = xml_offset + len(image.xml)
     sums = -(-(xml_offset - Header.SIZE) // _CHUNK) if has_sums else 0
     integrity_size = IntegrityHeader.SIZE + 20 * sums if sums else 0
-    header = replace(
-        image.header,
+    header = image.header.with_changes(
         flags=image.header.flags | HEADER_SPANNED,
         part_number=number,
         part_count=count,

@@ -8,8 +8,9 @@ import re
 import secrets
 import sys
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from ..common.errors import DriveError, ProtectError, SourceError, UsageError, naming
 from ..common.invoker import give_to_user, make_folder
@@ -27,8 +28,7 @@ _MEANS_MORE = re.compile(
 """Names that Windows does not take for a file's, or for another one's."""
 
 
-@dataclass(frozen=True)
-class Taken:
+class Taken(Struct, frozen=True):
     """A file that was taken out."""
 
     path: str

@@ -5,15 +5,13 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from functools import cached_property
-
-import numpy as np
+from typing import TYPE_CHECKING
 
 from ..common.errors import SourceError
+from ..common.later import np
 from ..content.contents import NO_BYTES, Seekable, Whence, stream
 from ..content.ranges import ContentFile, FileRange
 from .edition import EditionEntry, EditionTree
-from .packed import METHODS, unpacked
-from .packing import fast
 from .read import DAMAGED, Edition, InstallImage
 from .records import (
     RESOURCE_COMPRESSED,
@@ -23,7 +21,9 @@ from .records import (
     SOLID_RESOURCE,
     ResourceHeader,
 )
-from .solid import SolidStreams
+
+if TYPE_CHECKING:
+    from .solid import SolidStreams
 
 _LARGEST_METADATA = 512 << 20
 
@@ -55,6 +55,9 @@ class WholeImage:
     @property
     def is_fast(self) -> bool:
         """False where its bytes have to be unpacked in plain Python."""
+        from .packed import METHODS
+        from .packing import fast
+
         return fast.is_there() or not any(part.header.flags & known.flag for part in self.parts for known in METHODS)
 
     def tree(self, edition: Edition) -> EditionTree:
@@ -152,6 +155,8 @@ class WholeImage:
     def _solid(self, part: InstallImage) -> SolidStreams:
         number = part.header.part_number
         if number not in self._solid_streams:
+            from .solid import SolidStreams
+
             self._solid_streams[number] = SolidStreams(part)
         return self._solid_streams[number]
 
@@ -166,6 +171,8 @@ class WholeImage:
             if stored_size != original_size:
                 raise SourceError(f"{name}: it has two sizes, but is not compressed.", advice=DAMAGED)
             return _within(part.content, offset, stored_size, name)
+        from .packed import METHODS, unpacked  # with the decoders, which much is asked of an image without
+
         place = ResourceHeader(stored_size=stored_size, flags=flags, offset=offset, original_size=original_size)
         method = next((known for known in METHODS if part.header.flags & known.flag), None)
         if method is None:

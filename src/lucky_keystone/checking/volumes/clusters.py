@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, Literal
 
-import numpy as np
+from msgspec import Struct
+
+from ...common.later import np
 
 _PIECE = 1 << 16
 """Bytes of a bitmap looked at together."""
@@ -35,8 +36,7 @@ class ClusterMap:
         return bits[first - 8 * start : first - 8 * start + count].astype(bool)
 
 
-@dataclass(frozen=True)
-class Compared:
+class Compared(Struct, frozen=True):
     """What a volume's own bitmap says beside the clusters that its files have. Clusters."""
 
     free: int

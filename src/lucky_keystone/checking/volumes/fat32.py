@@ -9,9 +9,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import numpy as np
 from blake3 import blake3
 
+from ...common.later import np
 from ...common.units import shown_size
 from ...content.contents import SizedReadable
 from ...content.regions import TRAITS, RegionKind

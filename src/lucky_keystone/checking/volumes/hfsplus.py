@@ -9,8 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-import numpy as np
-
+from ...common.later import np
 from ...common.record import RecordError
 from ...common.units import shown_size
 from ...content.contents import SizedReadable

@@ -9,9 +9,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path, PurePosixPath
+
+from msgspec import Struct, field
 
 from ...common.units import shown_size
 from ...content.discs import DiscState, disc_state
@@ -25,15 +26,13 @@ _MEMBERS = {"linux_raid_member": "RAID", "LVM2_member": "LVM", "zfs_member": "a 
 _FILE_SYSTEMS = {"vfat": "FAT", "ntfs": "NTFS", "exfat": "exFAT", "crypto_LUKS": "encrypted", "": "not known"}
 
 
-@dataclass
-class _Mount:
+class _Mount(Struct):
     device: str  # "major:minor"
     point: str
     source: str  # "/dev/sda2"; the only link to the device for some file systems
 
 
-@dataclass
-class _Block:
+class _Block(Struct):
     """A disk, partition or mapped device as sysfs shows it."""
 
     name: str

@@ -7,8 +7,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from ...common.errors import ProtectError
 from ...common.os_errors import Trouble, trouble
@@ -46,8 +47,7 @@ _ROOT = "\\\\?\\GLOBALROOT"
 """In front of a name of the kernel's own (\\Device\\HarddiskVolume1) it makes one that can be opened."""
 
 
-@dataclass(frozen=True)
-class Volume:
+class Volume(Struct, frozen=True):
     r"""A volume of this computer; `name` is \\?\Volume{…}."""
 
     name: str

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from ...common.errors import SourceError
 from ...content.bundles import EXTENSION, INFO, SUPPORT, is_bundle_name
@@ -19,8 +20,7 @@ FROM_ITS_IMAGE = (
 )
 
 
-@dataclass(frozen=True)
-class InstallerApp:
+class InstallerApp(Struct, frozen=True):
     """An app bundle with an installer's payload, or a stub without one."""
 
     name: str

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import plistlib
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 from urllib.parse import quote
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from ...content.bundles import INFO, SUPPORT
 from ...content.contents import Literal, seekable
@@ -24,8 +26,7 @@ from .picker import label_bitmap
 _ICON = ".VolumeIcon.icns"
 
 
-@dataclass(frozen=True)
-class InstallerTree:
+class InstallerTree(Struct, frozen=True):
     """A volume's tree, and what is to be said of it."""
 
     tree: Folder

@@ -7,7 +7,7 @@ What the notes mark as not proven here is so in docs/not-proven-here.md too.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ...starting.boot_configuration import CACHED, COLLECTION, PRELINKED
 
@@ -23,8 +23,7 @@ APP = "{app}"
 _IN_APP = f"file:///{APP}/Contents/SharedSupport"
 
 
-@dataclass(frozen=True)
-class WantedFile:
+class WantedFile(Struct, frozen=True):
     """A file that the drive's loader, or its firmware, reads."""
 
     path: str
@@ -36,8 +35,7 @@ class WantedFile:
     """Whether a copy goes into BOOT_FILES."""
 
 
-@dataclass(frozen=True)
-class Generation:
+class Generation(Struct, frozen=True):
     """What a generation's installers hold, and what is made of it."""
 
     name: str

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 import msgspec
+from msgspec.structs import replace
 
 from ...common.errors import KeystoneError, UsageError
 from ...common.units import counted
@@ -24,9 +24,11 @@ from ..choices import Choices, TakenChoices, all_but
 from ..facts import MacFacts, SourceFacts
 from ..family import Decision, DriveShape, DriveWish, Family, Proposal, Supply, VolumeWish
 from .app import FROM_ITS_IMAGE, find_apps
-from .contents import InstallerTree, installer_tree
 from .generations import BESIDE, CORE, SOLD_FOR_NEWEST
 from .payload import Payload, is_system_volume, payload_of
+
+if TYPE_CHECKING:
+    from .contents import InstallerTree
 
 _SYSTEM_LABEL = "EFI"
 _GAP = 128 * MIB
@@ -91,6 +93,8 @@ class MacInstaller(Family):
 
     def on_drive(self, source: Source) -> Folder:
         """Return the drive's tree without the label's pictures: the label may have been chosen."""
+        from .contents import installer_tree
+
         payload = payload_of(source)
         tree = installer_tree(payload, payload.app.title).tree
         beside = tree.find_folder(CORE)
@@ -118,6 +122,8 @@ class MacInstaller(Family):
         return None
 
     def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
+        from .contents import installer_tree  # with all that a drive for Macs gets beside the app
+
         payload = payload_of(source)
         if source.added:
             raise UsageError(

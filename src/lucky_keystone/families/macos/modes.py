@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from msgspec.structs import replace
 
 from ...content.contents import seekable
 from ...content.tree import File, Folder, Special

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from datetime import date
 from functools import cached_property
 from typing import Any
+
+from msgspec import Struct
 
 from ...common.errors import KeystoneError, SourceError
 from ...common.remembering import remembered
@@ -41,8 +42,7 @@ _LARGEST_SMALL_FILE = 256 << 20
 """Bytes: kernels have tens of megabytes."""
 
 
-@dataclass(frozen=True, eq=False)
-class Payload:
+class Payload(Struct, frozen=True, eq=False, dict=True):
     """An app with its images opened as far as they can be."""
 
     app: InstallerApp

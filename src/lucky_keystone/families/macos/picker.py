@@ -8,7 +8,7 @@ from __future__ import annotations
 from functools import cache
 from importlib.resources import files
 
-import numpy as np
+from ...common.later import np
 
 HEIGHT = 12
 """Rows of a label; twice as many for screens of twice the resolution."""

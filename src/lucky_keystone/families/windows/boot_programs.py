@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 _BOOT = "Windows/Boot"
 RESOURCES = f"{_BOOT}/Resources"
 
 
-@dataclass(frozen=True)
-class Programs:
+class Programs(Struct, frozen=True):
     """The boot programs of one firmware, and of UEFI's of one generation of certificates."""
 
     folder: str

@@ -7,8 +7,9 @@ environments carry loaders of a newer generation of signatures than the disc's o
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from ...common.errors import KeystoneError, SourceError
 from ...content.contents import Literal
@@ -32,8 +33,7 @@ _LARGEST = 32 << 20
 """Bytes of all that is taken from one image."""
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(Struct, frozen=True):
     """What is put on top of the source's files, and why."""
 
     files: tuple[tuple[str, File], ...] = ()

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from ...common.errors import SourceError
 from ...common.remembering import remembered

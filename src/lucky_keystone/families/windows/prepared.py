@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ...common.remembering import remembered
 from ...content.tree import File, Folder
@@ -13,8 +13,7 @@ from .carried import NOTHING, Change, missing_loaders, with_signing
 from .setup_files import answers, drivers, edition_list
 
 
-@dataclass(frozen=True)
-class Prepared:
+class Prepared(Struct, frozen=True):
     """What goes onto the drive."""
 
     root: Folder

@@ -7,7 +7,7 @@ GPT         UEFI               UEFI by the crossing        UEFI
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ...common.errors import SourceError, UsageError
 from ...common.units import shown_size
@@ -20,8 +20,7 @@ from ..family import DriveShape, SplitImage
 from .contents import divided, has_uefi_loader, starter_tree
 
 
-@dataclass(frozen=True)
-class Shape:
+class Shape(Struct, frozen=True):
     """What was decided, each with its reason, and the trees that were looked at on the way."""
 
     table: str
@@ -37,8 +36,7 @@ class Shape:
     """Of a pair: what firmware must read."""
 
 
-@dataclass(frozen=True)
-class _Contents:
+class _Contents(Struct, frozen=True):
     """How a file system holds the source."""
 
     tree: Folder

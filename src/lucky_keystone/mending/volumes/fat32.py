@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 
-import numpy as np
+from msgspec.structs import replace
 
 from ...boot.records import FAT32_RECORD
 from ...checking.codes import Code
 from ...checking.report import Finding
 from ...checking.views import Patched
 from ...common.errors import KeystoneError
+from ...common.later import np
 from ...common.units import counted
 from ...content.contents import SizedReadable
 from ...tables.mbr import HEADS, SECTORS_PER_TRACK

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from ...checking.codes import Code
 from ...checking.report import Finding
 from ...volumes.hfsplus.kind import HFSPLUS
@@ -59,7 +57,7 @@ def _blessing(case: Case, finding: Finding) -> Outcome:
     if entry is None or entry.is_folder or folder is None:
         why = f"there is no {_USUAL_LOADER} on it to be named"
         return NotMended(finding, why, "Build the drive again from the installer.")
-    named = replace(info, blessed_file=entry.number, blessed_folder=folder.number, system_folder=folder.number)
+    named = info.with_changes(blessed_file=entry.number, blessed_folder=folder.number, system_folder=folder.number)
     at = VolumeHeader.offset_of("finderInfo")
     alternate = _place_of_alternate(volume)
     changes = [Change(volume.offset + HEADER_OFFSET + at, named.pack(), Order.FIRSTS, "Finder info of the header")]

@@ -6,8 +6,9 @@ bytes are in the source. Everything is contiguous; only what the specification w
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
+
+from msgspec import Struct
 
 from ...common.errors import SourceError
 from ...content.contents import Generated, Literal, Zeros
@@ -53,8 +54,7 @@ _OF_ROOT = 3
 """Entries of the root's own: label, bitmap, up-case table."""
 
 
-@dataclass(frozen=True)
-class Placed:
+class Placed(Struct, frozen=True):
     """A folder or file and its clusters; an empty file has cluster 0."""
 
     entry: Folder | File
@@ -63,8 +63,7 @@ class Placed:
     count: int
 
 
-@dataclass(frozen=True)
-class Layout:
+class Layout(Struct, frozen=True):
     """Which clusters everything gets."""
 
     bitmap: Placed

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ...common.errors import UsageError
 from ...content.extents import MIB, align_up
@@ -12,8 +12,7 @@ _SMALL, _SMALL_BOUNDARY = 256 * MIB, 128 << 10
 LARGEST_CLUSTER = 32 << 20
 
 
-@dataclass(frozen=True)
-class Geometry:
+class Geometry(Struct, frozen=True):
     """One volume's measures. All counts are in sectors unless named otherwise."""
 
     sector_size: int

@@ -1,28 +1,25 @@
-"""exFAT answers for itself: see `volumes/kind.py`. Firmware does not read it, so that no installer is put on it."""
+"""exFAT answers for itself: see `volumes/kind.py`. Firmware does not read it, so that no installer is put on it.
+
+What composes and reads one is loaded when there is one to be made or read.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 from uuid import UUID
 
 from ...boot.records import BootRecord
-from ...common.errors import SourceError, UsageError
-from ...common.units import counted, exact_size
+from ...common.errors import UsageError
 from ...content.contents import Readable
-from ...content.extents import MIB, align_up
-from ...content.regions import Region
 from ...content.tree import Folder
-from ...drawing.areas import Area, Part
 from ...tables.partition import OF_EXFAT, Use
-from ..kind import Budget, Draft, PlannedVolume, StandingVolume
-from ..planned import ClusterVolume
-from .compose import Layout, clusters_of, compose, lay_out
-from .geometry import Geometry, check_cluster, geometry, usual_cluster
-from .names import label_fault, problems
-from .read import ExfatVolume, is_sound_region
-from .records import BOOT_SECTORS, FIRST_CLUSTER, BootSector
+from ..kind import Draft, PlannedVolume, StandingVolume
+from .geometry import Geometry, check_cluster, usual_cluster
+from .records import BOOT_SECTORS, BootSector
+
+if TYPE_CHECKING:
+    from .read import ExfatVolume
 
 
 class Exfat:
@@ -41,6 +38,8 @@ class Exfat:
     label_rule: ClassVar[str] = "up to 11 characters"
 
     def label_fault(self, label: str) -> str:
+        from .names import label_fault
+
         return label_fault(label)
 
     def stored_label(self, label: str) -> str:
@@ -56,12 +55,17 @@ class Exfat:
         return sectors
 
     def obstacle(self, tree: Folder) -> str:
+        from .names import problems
+
         wrong = problems(tree)
         return wrong[0] + (f" (and {len(wrong) - 1} more)" if len(wrong) > 1 else "") if wrong else ""
 
     def draft(self, tree: Folder, label: str, cluster: int, sector_size: int) -> Draft:
+        from .compose import clusters_of
+        from .planned import DraftedExfat
+
         check_cluster(cluster, sector_size)
-        return _Draft(tree, label, cluster, sector_size, clusters_of(tree, cluster))
+        return DraftedExfat(tree, label, cluster, sector_size, clusters_of(tree, cluster))
 
     def again(self, tree: Folder, label: str, standing: StandingVolume) -> PlannedVolume:
         raise UsageError("exFAT volumes are not updated.", advice="Build the drive again.")
@@ -71,6 +75,8 @@ class Exfat:
 
     def head_copy(self, drive: Readable, offset: int, size: int) -> int | None:
         """The backup boot region begins with it (3)."""
+        from .read import is_sound_region
+
         for shift in range(9, 13):
             sector = 1 << shift
             copy = offset + BOOT_SECTORS * sector
@@ -92,6 +98,8 @@ class Exfat:
         return volume.boot.PartitionOffset, volume.boot.VolumeLength
 
     def open(self, drive: Readable, offset: int, size: int) -> ExfatVolume:
+        from .read import ExfatVolume
+
         return ExfatVolume(drive, offset, size)
 
     def geometry_of(self, volume: ExfatVolume) -> Geometry:
@@ -111,85 +119,3 @@ class Exfat:
 
 
 EXFAT = Exfat()
-
-
-@dataclass(frozen=True)
-class _Draft:
-    """An exFAT volume without a place."""
-
-    tree: Folder
-    label: str
-    cluster_size: int
-    sector_size: int
-    clusters: int
-    """Of all but the bitmap."""
-
-    def smallest_end(self, start: int) -> int:
-        end = align_up(start + 4 * MIB + self.clusters * self.cluster_size, MIB)
-        while not self._holds(start, end):
-            end += MIB
-        return end
-
-    def _shape(self, start: int, end: int) -> Geometry:
-        size = self.sector_size
-        return geometry(
-            hidden=start // size, total=(end - start) // size, sector_size=size, cluster_size=self.cluster_size
-        )
-
-    def _holds(self, start: int, end: int) -> bool:
-        try:
-            shape = self._shape(start, end)
-        except UsageError:
-            return False
-        return self.clusters - (-shape.bitmap_size // self.cluster_size) <= shape.cluster_count
-
-    def settle(self, start: int, end: int) -> PlannedVolume:
-        shape = self._shape(start, end)
-        if not self._holds(start, end):
-            needed = exact_size(self.smallest_end(start))
-            raise SourceError(f"The files do not fit: {needed} are needed.", advice="Use a larger drive.")
-        return PlannedExfat(self.tree, self.label, lay_out(self.tree, shape), shape)
-
-    def budget(self, size: int | None) -> Budget:
-        used = self.clusters * self.cluster_size
-        return Budget(used + max(size or used, used) // self.cluster_size * 5, 0)  # FAT and bitmap
-
-
-@dataclass(frozen=True)
-class PlannedExfat(ClusterVolume):
-    """An exFAT volume as it will be."""
-
-    tree: Folder
-    label: str
-    layout: Layout
-    geometry: Geometry
-
-    @property
-    def kind(self) -> Exfat:
-        return EXFAT
-
-    def budget(self) -> Budget:
-        return Budget(self.layout.next_free * self.cluster_size + 5 * self.geometry.cluster_count, 0)
-
-    def areas(self) -> list[Area]:
-        shape, layout = self.geometry, self.layout
-        fat = self.start + shape.fat_offset * shape.sector_size
-        heap = self.start + shape.cluster_offset(FIRST_CLUSTER)
-        folders = self.start + shape.cluster_offset(layout.upcase.cluster)
-        last = layout.folders[-1]
-        files = self.start + shape.cluster_offset(last.cluster + last.count)
-        parts = [
-            Area(Part.BOOT, self.start, fat - self.start, "exFAT boot region and its copy"),
-            Area(Part.FATS, fat, heap - fat, "cluster table"),
-            Area(Part.CLUSTER_MAP, heap, folders - heap, "which clusters are in use"),
-            Area(Part.FOLDERS, folders, files - folders, f"up-case table, {counted(len(layout.folders), 'folder')}"),
-            Area(Part.FILES, files, self.used_end - files, f"{counted(len(layout.files), 'file')}, each in one piece"),
-            Area(Part.FREE, self.used_end, self.end - self.used_end, "free space of the volume"),
-        ]
-        return [area for area in parts if area.size > 0]
-
-    def regions(self, serial: int) -> list[Region]:
-        return compose(self.layout, self.geometry, self.label, serial)
-
-    def note(self, serial: int) -> dict[str, Any]:
-        return self.common_note(EXFAT.name, serial)

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-import numpy as np
-
+from ...common.later import np
 from ...content.tree import Folder
 from ..names import FORBIDDEN, name_fault
 from ..ntfs.upcase import upcase, upcase_table

@@ -7,9 +7,10 @@ wrong is collected in words, not raised, where the rest can still be read.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
+
+from msgspec import Struct, field
 
 from ...content.contents import Readable
 from ..chains import FIRST_CLUSTER, Chains
@@ -58,8 +59,7 @@ _OF_ROOT = (BITMAP, UPCASE, LABEL)
 _NO_NAME = frozenset('"*/:<>?\\|') | {chr(code) for code in range(0x20)}  # 7.7.3, table 35
 
 
-@dataclass
-class Entry:
+class Entry(Struct):
     """A file or folder found on the volume."""
 
     path: str

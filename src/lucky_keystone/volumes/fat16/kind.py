@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 from uuid import UUID
 
 from ...boot.records import BootRecord
 from ...content.contents import Readable
 from ...tables.partition import OF_FAT
-from .read import Fat16Volume
 from .records import BootSector16
+
+if TYPE_CHECKING:
+    from .read import Fat16Volume
 
 
 class Fat16:
@@ -55,6 +57,8 @@ class Fat16:
         return volume.boot.BPB_HiddSec, volume.boot.total_sectors
 
     def open(self, drive: Readable, offset: int, size: int) -> Fat16Volume:
+        from .read import Fat16Volume
+
         return Fat16Volume(drive, offset, size)
 
 

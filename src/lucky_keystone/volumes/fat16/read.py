@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import cached_property
 
-import numpy as np
-
+from ...common.later import np
 from ...content.contents import Readable
 from ..fat32.read import Entry, FatVolume
 from ..fat32.records import ENTRY_SIZE, FIRST_CLUSTER, DirEntry

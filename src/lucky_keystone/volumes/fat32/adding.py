@@ -8,13 +8,13 @@ the drive, in five groups that are written one after the other: at no moment is 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from itertools import chain
 from typing import Any
 
-import numpy as np
+from msgspec import Struct, field
 
 from ...common.errors import NoRoom, SourceError
+from ...common.later import np
 from ...content.contents import Content, Joined, Literal, Zeros
 from ...content.ranges import piece_of
 from ...content.tree import EPOCH, File
@@ -46,16 +46,14 @@ Place = tuple[int, bytes]
 """Byte of the drive, and bytes that are to be there."""
 
 
-@dataclass
-class _NewFolder:
+class _NewFolder(Struct):
     """A folder that is made: its clusters, and its entries as far as there are any."""
 
     clusters: list[int]
     entries: bytearray = field(default_factory=bytearray)
 
 
-@dataclass
-class Addition:
+class Addition(Struct):
     """What is to be written, each group after the ones before it. Offsets in bytes of the drive."""
 
     contents: list[tuple[int, Content]] = field(default_factory=list)
@@ -128,8 +126,7 @@ class _Adding:
         assert record is not None
         first = self._store(file.content)
         date, time = fat_time(file.modified)
-        changed = replace(
-            record,
+        changed = record.with_changes(
             DIR_FstClusHI=first >> 16,
             DIR_FstClusLO=first & 0xFFFF,
             DIR_FileSize=file.size,

@@ -7,12 +7,12 @@ source, so that the source is read front to back. Every folder and file is conti
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import datetime
 
-import numpy as np
+from msgspec import Struct
 
 from ...common.errors import SourceError
+from ...common.later import np
 from ...content.contents import Generated, Literal, Zeros
 from ...content.extents import Extent, align_up
 from ...content.regions import Region, RegionKind, region
@@ -41,8 +41,7 @@ from .records import (
 _FAT_PIECE = 1 << 18  # FAT entries made at once
 
 
-@dataclass(frozen=True)
-class PlacedFolder:
+class PlacedFolder(Struct, frozen=True):
     """A folder and where it lies."""
 
     folder: Folder
@@ -56,8 +55,7 @@ class PlacedFolder:
     """First cluster of the folder above; 0 when that is the root."""
 
 
-@dataclass(frozen=True)
-class PlacedFile:
+class PlacedFile(Struct, frozen=True):
     """A file and where it lies; an empty file has cluster 0."""
 
     file: File
@@ -66,8 +64,7 @@ class PlacedFile:
     cluster_count: int
 
 
-@dataclass(frozen=True)
-class Layout:
+class Layout(Struct, frozen=True):
     """Which clusters every folder and file gets."""
 
     folders: tuple[PlacedFolder, ...]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ...common.errors import UsageError
 from ...content.extents import MIB, align_up
@@ -16,8 +17,7 @@ LARGEST_CLUSTER = 32 << 10
 _MARGIN = 16  # fatgen103 advises to stay some clusters away from the limit between FAT16 and FAT32
 
 
-@dataclass(frozen=True)
-class Geometry:
+class Geometry(Struct, frozen=True):
     """One volume's measures. All counts are in sectors unless named otherwise."""
 
     sector_size: int

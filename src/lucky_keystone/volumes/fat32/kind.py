@@ -1,34 +1,29 @@
-"""FAT32 answers for itself: see `volumes/kind.py`."""
+"""FAT32 answers for itself: see `volumes/kind.py`.
+
+What composes and reads one is loaded when there is one to be made or read.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 from uuid import UUID
 
 from ...boot.records import FAT32_RECORD, BootRecord
-from ...common.errors import SourceError
-from ...common.units import counted, exact_size
 from ...content.contents import Readable
-from ...content.extents import MIB, align_up
-from ...content.regions import Region
 from ...content.tree import Folder
-from ...drawing.areas import Area, Part
 from ...tables.mbr import MOST_SECTORS
 from ...tables.partition import OF_FAT32, Use
-from ..kind import Budget, Draft, PlannedVolume, StandingVolume
-from ..planned import ClusterVolume
-from .compose import Layout, compose, lay_out
-from .geometry import Geometry, check_cluster_size, default_cluster_size, geometry, smallest_total
-from .names import label_fault, problems
-from .read import Fat32Volume
+from ..kind import Draft, PlannedVolume, StandingVolume
+from .geometry import Geometry, check_cluster_size, default_cluster_size
 from .records import BACKUP_BOOT_SECTOR, BootSector
-from .relayout import lay_out_again
+
+if TYPE_CHECKING:
+    from .read import Fat32Volume
+
 
 LARGEST_FILE = 0xFFFF_FFFF
 """Bytes (fatgen103, "DIR_FileSize": 32 bits)."""
-_FOLDER_TEXT = 40  # bytes of two numbers as text, with their punctuation
 
 
 class Fat32:
@@ -47,6 +42,8 @@ class Fat32:
     label_rule: ClassVar[str] = "up to 11 letters, digits, spaces or - _"
 
     def label_fault(self, label: str) -> str:
+        from .names import label_fault
+
         return label_fault(label)
 
     def stored_label(self, label: str) -> str:
@@ -65,13 +62,21 @@ class Fat32:
         large = next(((path, file.size) for path, file in tree.files() if file.size > LARGEST_FILE), None)
         if large is not None:
             return f"{large[0]} has {large[1]:,} bytes; FAT32 holds files of up to {LARGEST_FILE:,}"
+        from .names import problems
+
         wrong = problems(tree)
         return wrong[0] + (f" (and {len(wrong) - 1} more)" if len(wrong) > 1 else "") if wrong else ""
 
     def draft(self, tree: Folder, label: str, cluster: int, sector_size: int) -> Draft:
-        return _Draft(tree, label, lay_out(tree, label, cluster), sector_size)
+        from .compose import lay_out
+        from .planned import DraftedFat32
+
+        return DraftedFat32(tree, label, lay_out(tree, label, cluster), sector_size)
 
     def again(self, tree: Folder, label: str, standing: StandingVolume) -> PlannedVolume:
+        from .planned import PlannedFat32
+        from .relayout import lay_out_again
+
         shape: Geometry = standing.geometry
         layout = lay_out_again(tree, label, shape.cluster_size, shape.cluster_count, standing.places)
         return PlannedFat32(tree, label, layout, shape)
@@ -115,6 +120,8 @@ class Fat32:
         return volume.boot.BPB_HiddSec, volume.boot.BPB_TotSec32
 
     def open(self, drive: Readable, offset: int, size: int) -> Fat32Volume:
+        from .read import Fat32Volume
+
         return Fat32Volume(drive, offset, size)
 
     def geometry_of(self, volume: Fat32Volume) -> Geometry:
@@ -133,71 +140,3 @@ class Fat32:
 
 
 FAT32 = Fat32()
-
-
-@dataclass(frozen=True)
-class _Draft:
-    """A FAT32 volume without a place."""
-
-    tree: Folder
-    label: str
-    layout: Layout
-    sector_size: int
-
-    def smallest_end(self, start: int) -> int:
-        size, cluster = self.sector_size, self.layout.cluster_size
-        smallest = smallest_total(start // size, self.layout.clusters_used, size, cluster)
-        return align_up(start + smallest * size, MIB)
-
-    def settle(self, start: int, end: int) -> PlannedVolume:
-        size, cluster = self.sector_size, self.layout.cluster_size
-        shape = geometry(hidden=start // size, total=(end - start) // size, sector_size=size, cluster_size=cluster)
-        if shape.cluster_count < self.layout.clusters_used:
-            needed = exact_size(self.smallest_end(start))
-            raise SourceError(f"The source does not fit: {needed} are needed.", advice="Use a larger drive.")
-        return PlannedFat32(self.tree, self.label, self.layout, shape)
-
-    def budget(self, size: int | None) -> Budget:
-        clusters, cluster = self.layout.clusters_used, self.layout.cluster_size
-        fats = 8 * max((size or clusters * cluster) // cluster, clusters)  # two FATs, 4 bytes a cluster each
-        return Budget(clusters * cluster + fats, _FOLDER_TEXT * len(self.layout.folders))
-
-
-@dataclass(frozen=True)
-class PlannedFat32(ClusterVolume):
-    """A FAT32 volume as it will be."""
-
-    tree: Folder
-    label: str
-    layout: Layout
-    geometry: Geometry
-
-    @property
-    def kind(self) -> Fat32:
-        return FAT32
-
-    def budget(self) -> Budget:
-        fats = 8 * self.geometry.cluster_count  # two FATs, 4 bytes a cluster each
-        return Budget(self.layout.next_free * self.cluster_size + fats, _FOLDER_TEXT * len(self.layout.folders))
-
-    def areas(self) -> list[Area]:
-        shape, layout = self.geometry, self.layout
-        fats = self.start + shape.reserved * shape.sector_size
-        data = self.start + shape.first_data * shape.sector_size
-        files = self.start + shape.cluster_offset(max((f.cluster + f.cluster_count for f in layout.folders), default=2))
-        parts = [
-            Area(Part.BOOT, self.start, fats - self.start, "FAT32 boot record, its copy, further boot code"),
-            Area(Part.FATS, fats, data - fats, "two copies of the cluster table"),
-            Area(Part.FOLDERS, data, files - data, counted(len(layout.folders), "folder")),
-            Area(Part.FILES, files, self.used_end - files, f"{counted(len(layout.files), 'file')}, each in one piece"),
-            Area(Part.FREE, self.used_end, self.end - self.used_end, "free space of the volume"),
-        ]
-        return [area for area in parts if area.size > 0]
-
-    def regions(self, serial: int) -> list[Region]:
-        first, further = FAT32_RECORD.first_sector, FAT32_RECORD.further_code
-        return compose(self.layout, self.geometry, serial=serial, boot_sector=first, further_code=further)
-
-    def note(self, serial: int) -> dict[str, Any]:
-        folders = [[placed.cluster, placed.used_bytes] for placed in self.layout.folders]
-        return {**self.common_note(FAT32.name, serial), "folders": folders}

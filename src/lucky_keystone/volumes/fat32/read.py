@@ -8,12 +8,12 @@ rest can still be read.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-import numpy as np
+from msgspec import Struct, field
 
+from ...common.later import np
 from ...common.record import Record
 from ...content.contents import Readable
 from ..chains import Chains
@@ -42,8 +42,7 @@ from .records import (
 )
 
 
-@dataclass
-class Entry:
+class Entry(Struct):
     """A file or folder found on the volume."""
 
     path: str

@@ -7,7 +7,8 @@ the same and it lies there in one piece; whether its bytes are the same is seen 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from ...content.tree import Folder
 from ..placing import WantedPlace, keep_places

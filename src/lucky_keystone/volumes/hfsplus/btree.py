@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Protocol
+
+from msgspec import Struct
 
 from ...common.errors import SourceError
 from .records import HEADER_NODE, INDEX_NODE, LEAF_NODE, NodeDescriptor, TreeHeader
@@ -40,8 +41,7 @@ class Records(Protocol):
         """Return a record, with its key."""
 
 
-@dataclass(frozen=True)
-class TreeRules:
+class TreeRules(Struct, frozen=True):
     """What one of the volume's trees has in its header."""
 
     node_size: int
@@ -52,8 +52,7 @@ class TreeRules:
     compare: int = 0
 
 
-@dataclass(frozen=True)
-class TreeShape:
+class TreeShape(Struct, frozen=True):
     """How many nodes a tree has, and what is in each."""
 
     rules: TreeRules

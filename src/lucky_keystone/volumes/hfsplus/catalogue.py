@@ -7,8 +7,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
+
+from msgspec import Struct
 
 from ...common.collecting import without_collections
 from ...common.errors import SourceError
@@ -42,8 +43,7 @@ _PRIVATE_FLAGS = 0x5000  # of the folder of linked files: invisible, its name lo
 _PRIVATE_PLACE = 22460
 
 
-@dataclass(slots=True)
-class Node:
+class Node(Struct):
     """A file or folder with its number."""
 
     number: int
@@ -78,8 +78,7 @@ class Node:
         return self.entry.content
 
 
-@dataclass(frozen=True)
-class Catalogue:
+class Catalogue(Struct, frozen=True):
     """Everything on a volume, by number."""
 
     tree: Folder

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ...common.errors import UsageError
 from .records import HEADER_OFFSET
@@ -14,8 +14,7 @@ MOST_BLOCKS = (1 << 32) - 1
 _HEADER_END = HEADER_OFFSET + 512
 
 
-@dataclass(frozen=True)
-class Geometry:
+class Geometry(Struct, frozen=True):
     """One volume's measures. Counts are in sectors unless named otherwise."""
 
     sector_size: int

@@ -7,7 +7,8 @@ in the order their bytes are in the source, so that the source is read front to 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ...common.collecting import without_collections
 from ...content.contents import Content, Literal
@@ -41,8 +42,7 @@ ForkKey = tuple[int, bytes]
 DATA, RESOURCE = b"", b"\xff"
 
 
-@dataclass(frozen=True, slots=True)
-class PlacedFork:
+class PlacedFork(Struct, frozen=True):
     """Blocks from `cluster` on that hold `content` and, behind its end, zeros."""
 
     key: ForkKey
@@ -52,8 +52,7 @@ class PlacedFork:
     content: Content
 
 
-@dataclass(frozen=True)
-class Layout:
+class Layout(Struct, frozen=True):
     """Where everything lies. Blocks count from the volume's start."""
 
     catalogue: Catalogue
@@ -89,8 +88,7 @@ class Layout:
         return [(low, high) for low, high in zip(edges[::2], edges[1::2], strict=True) if low < high]
 
 
-@dataclass(frozen=True)
-class Measured:
+class Measured(Struct, frozen=True):
     """What of a catalogue does not depend on the volume's size. Forks in the order of the source."""
 
     catalogue: Catalogue

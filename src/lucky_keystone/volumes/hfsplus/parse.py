@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ...common.record import RecordError
 from ..volume import Run, VolumeError
@@ -25,8 +25,7 @@ from .records import (
 _EVEN = 2
 
 
-@dataclass(frozen=True, slots=True)
-class CatalogItem:
+class CatalogItem(Struct, frozen=True):
     """A record of the catalog with its key."""
 
     parent: int
@@ -72,8 +71,7 @@ def parse_catalog(record: bytes) -> CatalogItem:
     raise VolumeError(f"The catalog: a record of the unknown kind {kind} in folder {parent}.")
 
 
-@dataclass(frozen=True)
-class Fork:
+class Fork(Struct, frozen=True):
     """Where a fork's bytes lie, as far as its own record says."""
 
     size: int

@@ -6,9 +6,10 @@ What is wrong with a file or folder is collected in words on its entry, where th
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
+
+from msgspec import Struct, field
 
 from ...common.record import RecordError
 from ...content.contents import Readable
@@ -72,8 +73,7 @@ _MOST_ATTRIBUTE = 16 << 20  # bytes of one extended attribute
 _MOST_ATTRIBUTES = 1000  # of one file
 
 
-@dataclass
-class Entry:
+class Entry(Struct):
     """A file or folder found in the catalog."""
 
     path: str

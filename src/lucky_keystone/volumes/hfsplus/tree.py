@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from ...common.record import RecordError
 from ..volume import VolumeError
@@ -15,8 +16,7 @@ _MOST_LEVELS = 16
 _NODES_KEPT = 256
 
 
-@dataclass(frozen=True, slots=True)
-class ReadNode:
+class ReadNode(Struct, frozen=True):
     """A node as it was read."""
 
     number: int

@@ -7,9 +7,10 @@ volume's own files, and files with streams, holes, many names or bytes of our ow
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 from functools import lru_cache
+
+from msgspec import Struct, field
 
 from ...common.collecting import without_collections
 from ...common.errors import SourceError
@@ -94,8 +95,7 @@ def times_of(moment: datetime) -> Times:
     return time, time, time, time
 
 
-@dataclass(slots=True)
-class Node:
+class Node(Struct):
     """A file or folder and its file record."""
 
     number: int
@@ -123,8 +123,7 @@ class Node:
         )
 
 
-@dataclass(slots=True)
-class NameLink:
+class NameLink(Struct):
     """A name of a file or folder."""
 
     parent: Node
@@ -138,8 +137,7 @@ class NameLink:
         return 2 * len(self.name) if self.name.isascii() else len(self.name.encode("utf-16-le", "surrogatepass"))
 
 
-@dataclass(slots=True)
-class Attribute:
+class Attribute(Struct):
     """An attribute of a file that is not plain: a value in the record, or a stream that needs clusters."""
 
     kind: int
@@ -168,16 +166,14 @@ def parts_of(content: Content | None) -> tuple[Content, ...]:
     return content.parts if isinstance(content, Joined) else (content,) if content else ()
 
 
-@dataclass(slots=True)
-class Tree:
+class Tree(Struct):
     """An index: entries in order are made later, their sizes decide its shape now."""
 
     found: IndexShape
     links: list[NameLink]
 
 
-@dataclass(frozen=True, slots=True)
-class Spread:
+class Spread(Struct, frozen=True):
     """Which attributes, by their place in order, are in the base record and in each further one."""
 
     first_further: int
@@ -185,8 +181,7 @@ class Spread:
     records: list[list[int]]
 
 
-@dataclass(frozen=True)
-class Catalogue:
+class Catalogue(Struct, frozen=True):
     """A tree, numbered."""
 
     nodes: dict[int, Node]
@@ -407,8 +402,7 @@ def _add_special(node: Node, attributes: dict[int, list[Attribute]], record_size
         attributes[node.number] = mine
 
 
-@dataclass(frozen=True, slots=True)
-class _Item:
+class _Item(Struct, frozen=True):
     """An attribute as it goes into a record; its place in order is its instance number."""
 
     kind: int

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ..volume import Run, VolumeError
 from .parse import ParsedAttribute
 from .records import DATA, RECORD_IS_FOLDER
 
 
-@dataclass
-class Stream:
+class Stream(Struct):
     """A stream, put together from all records that tell of it."""
 
     name: str
@@ -22,8 +22,7 @@ class Stream:
     is_plain: bool
 
 
-@dataclass
-class FileRecords:
+class FileRecords(Struct):
     """A file as its records tell it."""
 
     number: int

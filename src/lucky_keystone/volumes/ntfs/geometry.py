@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ...common.errors import UsageError
 from .records import INDEX_BLOCK_SIZE, STRIDE
@@ -13,8 +13,7 @@ USUAL_CLUSTER = 4 << 10
 _MOST_CLUSTERS = (1 << 32) - 1  # systems take no more, whatever the structures could hold
 
 
-@dataclass(frozen=True)
-class Geometry:
+class Geometry(Struct, frozen=True):
     """One volume's measures. Counts are in sectors unless named otherwise."""
 
     sector_size: int

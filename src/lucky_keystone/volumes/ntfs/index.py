@@ -8,7 +8,8 @@ fits the room in the file record is the root.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ...common.record import packer
 from .attributes import guard
@@ -37,16 +38,14 @@ Entry = Callable[[int], bytes]
 """Makes the entry of this place in order, without a child."""
 
 
-@dataclass(frozen=True)
-class IndexNode:
+class IndexNode(Struct, frozen=True):
     """A node: entries by number, and the block that comes before each of them and of the end (none in a leaf)."""
 
     entries: Sequence[int]
     children: Sequence[int]
 
 
-@dataclass(frozen=True)
-class IndexShape:
+class IndexShape(Struct, frozen=True):
     """A tree: its blocks, numbered as they are in $INDEX_ALLOCATION, and its root."""
 
     blocks: tuple[IndexNode, ...]

@@ -7,7 +7,8 @@ folders' indexes, then the files in the order their bytes are in the source, so 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ...common.collecting import without_collections
 from ...content.contents import Content, Joined, Zeros
@@ -33,8 +34,7 @@ from .system import log_size
 _RECORDS_AT_ONCE = 64  # the MFT is a multiple of these, with some to spare for a host's first files
 
 
-@dataclass(frozen=True, slots=True)
-class Placed:
+class Placed(Struct, frozen=True):
     """Clusters from `cluster` on that hold `content` and, behind its end, zeros."""
 
     cluster: int
@@ -42,8 +42,7 @@ class Placed:
     content: Content
 
 
-@dataclass(frozen=True, slots=True)
-class PlacedIndex:
+class PlacedIndex(Struct, frozen=True):
     """The clusters of an index, or of a stream of the volume's own."""
 
     cluster: int
@@ -61,8 +60,7 @@ def key_of(number: int, attribute: Attribute) -> StreamKey:
     return number, attribute.kind, attribute.name
 
 
-@dataclass(frozen=True)
-class Layout:
+class Layout(Struct, frozen=True):
     """Where everything lies. Clusters count from the volume's start."""
 
     catalogue: Catalogue
@@ -183,8 +181,7 @@ def place(
     return Layout(catalogue, geometry, tuple(indexes), tuple(files), plain, own, runs, placing.next_free, placing.holes)
 
 
-@dataclass(frozen=True, slots=True)
-class _WantedStream:
+class _WantedStream(Struct, frozen=True):
     """A stream of a file that needs clusters; its `runs` count from 0 until it has a place."""
 
     path: str
@@ -199,8 +196,7 @@ class _WantedStream:
     """Clusters of them."""
 
 
-@dataclass(frozen=True)
-class Streams:
+class Streams(Struct, frozen=True):
     """What needs clusters whatever the volume's size, in the order it lies on it."""
 
     own: list[tuple[int, Attribute]]

@@ -7,8 +7,9 @@ wrong.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from ...common.record import RecordError, unpacker
 from ..volume import HOLE, Run, VolumeError
@@ -56,16 +57,14 @@ class ParsedAttribute(NamedTuple):
         return not self.flags & (ATTRIBUTE_COMPRESSED | ATTRIBUTE_ENCRYPTED)
 
 
-@dataclass(frozen=True, slots=True)
-class ParsedRecord:
+class ParsedRecord(Struct, frozen=True):
     """A file record."""
 
     header: FileRecordHeader
     attributes: tuple[ParsedAttribute, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class IndexEntry:
+class IndexEntry(Struct, frozen=True):
     """An entry of an index."""
 
     file: int

@@ -7,9 +7,10 @@ through an index or an attribute list is bounded by what the volume can hold.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from functools import cached_property
+
+from msgspec import Struct, field
 
 from ...common.record import RecordError
 from ...content.contents import Readable
@@ -57,8 +58,7 @@ _MOST_LEVELS = 32  # of an index
 _MOST_SEGMENTS = 4096  # records of one file
 
 
-@dataclass(slots=True)
-class Entry:
+class Entry(Struct):
     """A file or folder found in an index. There may be a million of them."""
 
     path: str

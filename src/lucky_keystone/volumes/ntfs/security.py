@@ -7,8 +7,9 @@ number ($SII) and by hash ($SDH).
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from functools import cache
+
+from msgspec import Struct
 
 from ...common.descriptors import ADMINISTRATORS, EVERYONE, INHERITED_BY_ALL, SYSTEM, allowed, descriptor
 from ...content.extents import align_up
@@ -43,8 +44,7 @@ def descriptor_hash(descriptor: bytes) -> int:
     return total
 
 
-@dataclass(frozen=True)
-class Descriptors:
+class Descriptors(Struct, frozen=True):
     """All descriptors of a volume, with their numbers, and what $Secure holds of them."""
 
     numbers: dict[bytes, int]

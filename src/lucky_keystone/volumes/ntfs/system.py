@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ...content.contents import Content, Generated
 from ...content.extents import MIB
@@ -45,8 +46,7 @@ _SMALLEST_LOG, _LARGEST_LOG = MIB, 16 * MIB
 _ANY = (1 << 64) - 1
 
 
-@dataclass(frozen=True)
-class ViewIndex:
+class ViewIndex(Struct, frozen=True):
     """An index whose keys are no names."""
 
     name: str

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from functools import cache
 
-import numpy as np
+from ...common.later import np
 
 _RUNS = (
     # first unit, last unit, step, what is added to each

@@ -13,7 +13,7 @@ from importlib import resources
 from typing import TYPE_CHECKING, Any
 from weakref import WeakSet
 
-import numpy as np
+from ...common.later import np
 
 if TYPE_CHECKING:
     import wasmtime

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from ....common.errors import SourceError
 from ....content.tree import File, Folder
@@ -18,8 +19,7 @@ _LARGEST = 64 << 20
 _USUAL_LANGUAGE = "en-US"
 
 
-@dataclass(frozen=True)
-class BootFiles:
+class BootFiles(Struct, frozen=True):
     """The files of a system volume, but for the stores."""
 
     files: tuple[tuple[str, File], ...]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ....common.errors import SourceError
 from ....content.contents import Literal, seekable, stream
@@ -24,8 +24,7 @@ SAN_POLICIES = {"offline": 4, "online": 1}
 """Of partmgr: 4 keeps internal disks offline, 1 brings all disks online."""
 
 
-@dataclass(frozen=True)
-class Marked:
+class Marked(Struct, frozen=True):
     """An edition with its marks."""
 
     root: Folder

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from uuid import UUID, uuid5
+
+from msgspec import Struct
 
 from ....content.contents import Awaited
 from ....content.tree import File, Folder
@@ -19,8 +20,7 @@ _TIMEOUT = 5
 """Seconds."""
 
 
-@dataclass(frozen=True)
-class StartVolume:
+class StartVolume(Struct, frozen=True):
     """The system volume: its tree, and what gives its stores their bytes once the drive has names."""
 
     tree: Folder

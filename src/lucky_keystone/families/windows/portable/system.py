@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from ....common.errors import SourceError, UsageError
 from ....common.remembering import remembered
@@ -17,8 +17,7 @@ from ...family import DriveShape
 from .boot_files import has_bios, uefi_architecture
 
 
-@dataclass(frozen=True)
-class System:
+class System(Struct, frozen=True):
     """An edition that is to be applied."""
 
     image: WholeImage

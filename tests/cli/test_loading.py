@@ -1,0 +1,51 @@
+"""What each command loads before it does anything: a count, which no clock has to judge."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from tests.helpers.program import PROGRAM, run
+
+LIGHT = {"click"}
+SHOWING = {*LIGHT, "msgspec", "platformdirs", "rich", "typing_extensions"}
+READING = {*SHOWING, "asn1crypto", "blake3", "numpy"}
+LOADED = [
+    (["--help"], 15, LIGHT),
+    (["--version"], 15, LIGHT),
+    (["build", "--help"], 80, {*SHOWING, "blake3"}),
+    (["drives"], 100, SHOWING),
+    (["log"], 35, SHOWING),
+    (["images"], 65, {*SHOWING, "blake3"}),
+    (["inspect", "{disc}"], 255, READING - {"numpy"}),
+    (["plan", "{disc}"], 255, READING - {"numpy"}),
+    (["check", "{drive}"], 290, READING),
+]
+
+
+@pytest.fixture(scope="module")
+def names(tmp_path_factory: pytest.TempPathFactory, disc: Path) -> dict[str, str]:
+    drive = tmp_path_factory.mktemp("loading") / "stick.img"
+    run("build", disc, "--onto", drive, "--yes")
+    return {"disc": str(disc), "drive": str(drive)}
+
+
+@pytest.mark.parametrize(("words", "most", "packages"), LOADED, ids=[" ".join(case[0]) for case in LOADED])
+def test_a_command_loads_only_what_it_needs(
+    words: list[str], most: int, packages: set[str], names: dict[str, str]
+) -> None:
+    """A name that starts with an underscore is a part of the interpreter, or of a package's own."""
+    command = [PROGRAM[0], "-X", "importtime", *PROGRAM[1:], *(word.format_map(names) for word in words)]
+    told = subprocess.run(command, capture_output=True, text=True, check=True).stderr
+    loaded = [line.rpartition("|")[2].strip() for line in told.splitlines() if line.startswith("import time:")]
+    ours = [name for name in loaded if name.startswith("lucky_keystone")]
+    others = {name.partition(".")[0] for name in loaded} - set(sys.stdlib_module_names) - {"lucky_keystone"}
+    assert 0 < len(ours) <= most
+    assert {name for name in others if not name.startswith("_")} - {
+        "imported package",
+        "org",
+        "sitecustomize",
+    } <= packages
