@@ -91,9 +91,11 @@ def test_a_record_that_cannot_be_used_stops_nothing(tmp_path: Path, built: Built
 def test_a_record_of_an_older_version_goes_on(record: Path) -> None:
     add(ENTRY)
     with closing(sqlite3.connect(record)) as database, database:
-        for statement in ("DROP INDEX work_by_drive", "DROP TABLE built", "ALTER TABLE work DROP COLUMN reading",
-                          "ALTER TABLE work DROP COLUMN writing", "PRAGMA user_version = 1"):  # fmt: skip
-            database.execute(statement)
+        database.execute("DROP INDEX work_by_drive")
+        database.execute("DROP TABLE built")
+        for column in ("reading", "writing", "blamed"):
+            database.execute(f"ALTER TABLE work DROP COLUMN {column}")
+        database.execute("PRAGMA user_version = 1")
     add(replace(ENTRY, command="gauge", moment="2026-11-29T08:00:00Z", reading=5, writing=3))
     assert [(entry.command, entry.reading) for entry in find()] == [("gauge", 5), ("build", 0)]
     assert measured("G7KM", "7") == (5, 3)
@@ -105,6 +107,10 @@ def work(day: int, command: str = "build", result: str = "done", **more: object)
     return replace(ENTRY, moment=f"2026-11-{day:02}T08:00:00Z", command=command, result=result, **more)  # type: ignore[arg-type]
 
 
+def failed(day: int) -> LogEntry:
+    return work(day, result="failed", blamed=True)
+
+
 FAST, SLOW = 90 << 20, 40 << 20
 HISTORIES: dict[str, tuple[list[LogEntry], set[str]]] = {
     "as ever": ([work(1, "gauge", reading=FAST), work(2, "gauge", reading=FAST - 9), work(3)], set()),
@@ -113,12 +119,14 @@ HISTORIES: dict[str, tuple[list[LogEntry], set[str]]] = {
     "slower when built": ([work(1, writing=FAST), *(work(day, writing=SLOW) for day in (6, 7))], {"writing"}),
     "slow once, when built": ([work(1, writing=FAST), work(5, writing=FAST), work(6, writing=SLOW)], set()),
     "fast again": ([work(1, reading=FAST), work(2, reading=SLOW), work(3, reading=FAST)], set()),
-    "failed once": ([work(1, result="failed"), work(2)], set()),
-    "failed twice": ([work(1), work(2, result="failed"), work(3, "check", "faults", detail="byte 5")], {"failures"}),
-    "long ago": ([work(1, result="failed"), work(2, result="failed"), *(work(day) for day in range(3, 9))], set()),
+    "failed once": ([failed(1), work(2)], set()),
+    "failed twice": ([work(1), failed(2), work(3, "check", "faults", detail="byte 5", blamed=True)], {"failures"}),
+    "long ago": ([failed(1), failed(2), *(work(day) for day in range(3, 9))], set()),
+    "mistyped": ([work(day, result="failed") for day in (1, 2, 3)], set()),
+    "unfinished": ([work(1, result="interrupted"), *(work(day, "check", "faults") for day in (2, 3))], set()),
     "not its fault": ([work(1, result="refused"), work(2, result="interrupted"), work(3, result="refused")], set()),
     "repeats": ([*(work(day) for day in range(1, 7)), work(8, retries=2), work(9, retries=2)], {"retries"}),
-    "an image file": ([replace(work(day, result="failed"), model="", serial="") for day in (1, 2, 3)], set()),
+    "an image file": ([replace(failed(day), model="", serial="") for day in (1, 2, 3)], set()),
 }
 
 

@@ -145,7 +145,7 @@ def test_nothing_is_erased_unasked(disc: Path, tmp_path: Path) -> None:
         (["build", "{tmp}/nothing.iso", "--onto", "{tmp}/x.img"], 4, "does not exist"),
         (["build", "{tmp}/nothing.toml", "--onto", "{tmp}/x.img"], 2, "No such file"),
         (["check", "{tmp}/nothing.img"], 2, "does not exist"),
-        (["check", "ABCD"], 2, "No drive has the tag ABCD"),
+        (["check", "ABCD"], 2, "There is no drive 'ABCD'"),
         (["drives", "--bay", "{tmp}"], 2, "bay.toml"),
         (["split", "{disc}", "--into", "{tmp}/parts"], 4, "not an install image"),
         (["inspect", "{tmp}"], 0, "not a known installer"),

@@ -38,6 +38,8 @@ def walk_boot(drive: ReadDrive, report: Report, machine: Machine, wanted: Collec
     when no firmware starts it.
     """
     rows = outlooks(drive, machine)
+    if drive.table == "none" and not drive.volumes:
+        return rows  # without a table no firmware looks for anything, and what is wrong with that is said already
     if drive.table == "mbr" and drive.sector_size == 512:
         _bios(drive, report)
     has_loader = [_uefi(architecture, drive.volumes, report) for architecture in REMOVABLE_LOADERS]

@@ -15,6 +15,7 @@ from ..content.extents import align_up
 from ..drives.medium import Medium
 from ..machine.known import KnownMachine, outlooks_of
 from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_manifest, unpack_manifest
+from ..manifest.unfinished import Unfinished, unfinished_on
 from ..sources.source import Source
 from ..starting.bootable import ReadBootVolume, ReadDrive
 from ..starting.trust import ANY_MACHINE, Machine
@@ -30,7 +31,7 @@ from .contents import check_contents, judge
 from .found import FoundVolume
 from .report import Place, Report
 from .search import find_volumes
-from .tables import check_table
+from .tables import NO_TABLE, check_table
 from .views import Front
 
 _P = ParamSpec("_P")
@@ -74,6 +75,8 @@ def check_whole(
     """
     sector = sector_size or find_sector_size(drive, kept)
     report = Report()
+    if (unfinished := unfinished_on(drive, sector, kept)) is not None:
+        return _unfinished(unfinished, sector, report)
     manifest = _manifest(drive, sector, kept, report)
     wrong = check_contents(drive, manifest, progress) if manifest and contents else []
     seen = _examine(drive, sector, manifest, report, machine, firmware, contents=contents)
@@ -81,6 +84,8 @@ def check_whole(
     if contents:
         for verify in inspections.OF_CONTENTS:
             verify(seen.walked, progress, report)
+    if any(found.code in _UNGUARDED for found in report.findings):
+        wrong = [block for block in wrong if block[1] > 0]  # sector 0 was lost: that is said
     if manifest:
         judge(drive, manifest, wrong, seen.volumes, report)
     for tell in inspections.NOTES:
@@ -90,6 +95,12 @@ def check_whole(
         laid_over = manifest.about.laid_over if manifest else ()
         compare_with_source(against, drive, seen.volumes, progress, report, laid_over)
     return seen
+
+
+def _unfinished(found: Unfinished, sector_size: int, report: Report) -> Examined:
+    """Report a drive that is not finished: of its table and its volumes nothing is to be expected."""
+    report.fault(Code.MANIFEST_UNFINISHED, "manifest", f"{found.shown}.", found.next_step)
+    return Examined(report, sector_size, NO_TABLE, (), [], None, ReadDrive(None, sector_size, []))
 
 
 def _reported(check: Callable[_P, Examined]) -> Callable[_P, Report]:

@@ -31,6 +31,7 @@ class Code(StrEnum):
     PARTITION_TYPE = "partition.type"
     # the manifest
     MANIFEST_DAMAGED = "manifest.damaged"
+    MANIFEST_UNFINISHED = "manifest.unfinished"
     MANIFEST_PADDING = "manifest.padding"
     MANIFEST_EARLIER = "manifest.earlier"
     MANIFEST_ELSEWHERE = "manifest.elsewhere"

@@ -33,6 +33,10 @@ class Place(Struct, frozen=True):
 
 
 NOWHERE = Place()
+_NOT_KEPT = (
+    *(Code.CONTENT_CHANGED, Code.CONTENT_FILE, Code.CONTENT_RECORDS, Code.CONTENT_IMAGE),
+    *(Code.MANIFEST_DAMAGED, Code.EXFAT_MEDIA_FAILURE),
+)
 
 
 class Finding(Struct, frozen=True):
@@ -86,9 +90,19 @@ class Report(Struct):
 
     @property
     def exit_code(self) -> int:
-        """What the program ends with: 1 when something is wrong, or when nothing starts it."""
+        """What the program ends with: 1 when something is wrong, or where it is to start and will not."""
         starts_nowhere = any(finding.code == Code.START_NOTHING for finding in self.findings)
-        return 0 if self.healthy and not starts_nowhere else 1
+        return 0 if self.healthy and not starts_nowhere and not self.refused_by else 1
+
+    @property
+    def blames_drive(self) -> bool:
+        """True where the drive did not keep what was written onto it."""
+        return any(each.level == "fault" and each.code in _NOT_KEPT for each in self.findings)
+
+    @property
+    def refused_by(self) -> list[str]:
+        """The machines that were given and will not start it."""
+        return [each.machine for each in self.on_machines if each.verdict == "will not start"]
 
     def fault(self, code: Code, area: str, what: str, advice: str, place: Place = NOWHERE) -> None:
         """Note something that is wrong."""

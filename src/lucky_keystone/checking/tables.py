@@ -6,7 +6,6 @@ from collections.abc import Sequence
 
 from ..content.contents import SizedReadable
 from ..manifest.format import Manifest
-from ..manifest.unfinished import read_unfinished
 from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
 from ..starting.reading import whole_drive
 from ..tables.gpt import read_gpt
@@ -18,6 +17,7 @@ from .lost import lost_partitions
 from .report import Place, Report
 
 _REBUILD = "Build the drive again."
+NO_TABLE = Table("", MbrTable(b"", 0, (), ()), None, (), ())
 _SOUND = (Code.GPT_COPY_NOT_AT_END,)
 
 
@@ -25,23 +25,22 @@ def check_table(
     drive: SizedReadable, sector: int, manifest: Manifest | None, report: Report
 ) -> tuple[Table, Sequence[Partition]]:
     """Check the table; return it and the partitions to look into, from the manifest when sector 0 is lost."""
-    nothing = Table("", MbrTable(b"", 0, (), ()), None, (), ())
     is_image = bool(manifest and manifest.about.image_size) or _holds_disc_image(drive)
     table = read_table(drive, sector)
     has_sound_table = table is not None and bool(table.partitions) and not table.faults
     if (is_image or not has_sound_table) and (kind := kind_at(drive, 0, drive.size)) is not None:
         report.looked_at.append(f"table: none; a {kind.shown} volume from sector 0 on")
-        return nothing, (whole_drive(drive, sector),)
+        return NO_TABLE, (whole_drive(drive, sector),)
     if table is None or (table.style == "mbr" and not table.partitions):
         unguarded = read_unguarded_gpt(drive, sector)
         if unguarded is not None:
             return _unguarded(unguarded, manifest, sector, report)
     has_none = (table is None or not (table.partitions or table.gpt)) and not is_image
-    if has_none and read_unfinished(drive, sector) is None and (lost := lost_partitions(drive, sector)):
+    if has_none and (lost := lost_partitions(drive, sector)):
         return _lost(table, lost, sector, report)
     if table is None:
         if is_image:
-            return nothing, ()
+            return NO_TABLE, ()
         sealed = (
             "It was not finished, or sector 0 was lost."
             if manifest
@@ -49,7 +48,7 @@ def check_table(
         )
         what = "sector 0 carries no partition table."
         report.fault(Code.TABLE_MISSING, "table", what, f"{sealed} {_REBUILD}", Place(offset=0, size=sector))
-        return nothing, _partitions_of(manifest, sector) if manifest else ()
+        return NO_TABLE, _partitions_of(manifest, sector) if manifest else ()
     _sound(table, drive, sector, is_image=is_image, report=report)
     return table, table.partitions
 

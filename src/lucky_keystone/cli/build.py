@@ -182,7 +182,7 @@ def command(
     terms = replace(terms, keep=keeping.take if keeping else None)
     asked = replace(Request.of(place, known, given, terms, size), update=update, link=link)
     request = with_saved_plan(asked, several=len(drives) > 1)
-    build = _Build(request, given, how, lifted, bay, sector_size, known.machines, keeping, yes=yes)
+    build = _Build(request, given, how, lifted, bay, sector_size, keeping, yes=yes)
     return build.run(drives, choices["identity"])
 
 
@@ -223,8 +223,6 @@ class _Build(Struct, frozen=True):
     lifted: frozenset[Guard]
     bay: Path | None
     sector_size: int | None
-    machines: Sequence[KnownMachine]
-    """Those of the command line, which are shown also beside a saved plan."""
     keeping: Keeping | None
     yes: bool
 
@@ -251,7 +249,7 @@ class _Build(Struct, frozen=True):
         with naming_files(opened):
             wanted = plan_all(request, opened, chosen)
         pairs = list(zip(chosen, wanted, strict=True))
-        _show_plans(opened, pairs, self.machines, with_source=bool(drives))
+        _show_plans(opened, pairs, request.machines, with_source=bool(drives))
         confirm_all(job, pairs, opened, yes=self.yes)
         code = self._write(job, pairs, opened, request)
         if not drives:

@@ -114,27 +114,29 @@ def command(
             machines=machines.known(),
         )
         log.tell_checked(report, medium.retries)
+    mending = _advise_mending(report, chosen)
     if manner().as_json:
         from .documents import CheckDocument
 
         emit_json(CheckDocument(drive=str(chosen.path), **_report_fields(report)))
     else:
-        show_report(report, chosen.name)
-        _offer_mending(report, chosen)
+        show_report(report, chosen.name, said_once=mending)
     return report.exit_code
 
 
-def _offer_mending(report: Report, chosen: Chosen) -> None:
-    """Say that some of what was found can be mended in place."""
-    found = [each for each in report.findings if each.level in ("fault", "start")]
-    if manner().quiet or not found:
-        return
+def _advise_mending(report: Report, chosen: Chosen) -> str:
+    """Let the advice of everything that can be mended be how; return that advice, '' where nothing can be."""
+    if not any(each.level in ("fault", "start") for each in report.findings):
+        return ""
     from ..mending.rules import can_be_mended  # takes its time to load
 
-    if not any(map(can_be_mended, found)):
-        return
-    name = chosen.name if chosen.drive else chosen.path
-    paragraph(console(), f"'lucky-keystone mend {name} --dry-run' shows what can be mended without erasing it.")
+    line = f"'lucky-keystone mend {chosen.name if chosen.drive else chosen.path} --dry-run' shows how it can be mended"
+    line += " without erasing it."
+    mendable = [each.level in ("fault", "start") and can_be_mended(each) for each in report.findings]
+    report.findings = [
+        replace(each, advice=line) if can else each for each, can in zip(report.findings, mendable, strict=True)
+    ]
+    return line if any(mendable) else ""
 
 
 def check_body(report: Report) -> CheckBody:
@@ -148,8 +150,8 @@ def _report_fields(report: Report) -> dict[str, Any]:
     return {"healthy": report.healthy, **{field.name: getattr(report, field.name) for field in fields(report)}}
 
 
-def show_report(report: Report, name: str) -> None:
-    """Print what a check found, and what to do."""
+def show_report(report: Report, name: str, said_once: str = "") -> None:
+    """Print what a check found, and what to do; the advice `said_once` of many findings comes at the end."""
     out = console()
     if not manner().quiet:
         heading(out, f"Check of {name}")
@@ -161,7 +163,7 @@ def show_report(report: Report, name: str) -> None:
     if report.findings or report.unknown:
         heading(out, "Findings")
     for finding in report.findings:
-        _show_finding(out, finding)
+        _show_finding(out, finding, said_once)
     for line in report.unknown:
         paragraph(out, f"Unknown: {line}", style="warn", indent=2, hanging=11)
     if report.starts and not manner().quiet:
@@ -172,6 +174,8 @@ def show_report(report: Report, name: str) -> None:
     if not manner().quiet:
         out.print()
     _conclude(out, report)
+    if said_once:
+        paragraph(out, said_once)
 
 
 def _summary(report: Report) -> list[tuple[str, str]]:
@@ -193,13 +197,13 @@ def _contents(volume: VolumeSummary) -> str:
     return f"{counted(volume.file_count, 'file')} in {counted(volume.folder_count, 'folder')}"
 
 
-def _show_finding(out: Console, finding: Finding) -> None:
+def _show_finding(out: Console, finding: Finding, said_once: str) -> None:
     mark, style = _MARKS[finding.level]
     area = "" if finding.area == finding.level else f"{finding.area}: "
     code = f" [{finding.code.value}]" if manner().verbose else ""
     words = Text.assemble((mark.ljust(7), style), f"{area}{finding.what}{code}")
     paragraph(out, words, indent=2, hanging=9)
-    if finding.advice:
+    if finding.advice and finding.advice != said_once:
         paragraph(out, f"What next: {finding.advice}", style="quiet", indent=9, hanging=11)
 
 
@@ -211,3 +215,5 @@ def _conclude(out: Console, report: Report) -> None:
         out.print("No faults found in what could be checked.", style="good")
     else:
         out.print("No faults found.", style="good")
+    for machine in report.refused_by:
+        paragraph(out, f"{machine} will not start it.", style="bad")

@@ -19,6 +19,7 @@ from .text import visible
 
 if TYPE_CHECKING:
     from ..doing.jobs import DriveJob, Pair
+    from ..doing.request import WantedDrive
     from ..sources.source import Source
 
 
@@ -31,10 +32,12 @@ def confirm(
     sources: Collection[Path] = (),
     will: str = "erased",
     continues: bool = False,
+    warnings: Sequence[str] = (),
 ) -> None:
     """Make sure that `chosen` may be written. Raises ProtectError unless its tag or file name was typed, or `yes`.
 
-    An image file that holds no more than the beginning of this very build is not asked for again.
+    An image file that holds no more than the beginning of this very build is not asked for again. `warnings` are what
+    should keep somebody from it.
     """
     guard(chosen, needed=needed, lifted=lifted, sources=sources)
     if not chosen.exists or yes or (continues and chosen.is_image_file):
@@ -46,6 +49,8 @@ def confirm(
             advice="Add --yes when that is what you want.",
         )
     _tell_what_is_lost(chosen, what, will)
+    for words in warnings:
+        paragraph(console(err=True), words, style="bad", indent=2, hanging=4)
     _let_name_be_typed(chosen)
 
 
@@ -61,7 +66,18 @@ def confirm_all(job: DriveJob, pairs: Sequence[Pair], opened: Source, *, yes: bo
                 sources=(*opened.places, *job.others),
                 will=job.will,
                 continues=one.continues,
+                warnings=_refusals(one),
             )
+
+
+def _refusals(wanted: WantedDrive) -> list[str]:
+    """Say which of the machines that a drive is for will not start it."""
+    from ..machine.known import outlooks_of
+
+    outlooks = outlooks_of(wanted.machines, wanted.plan.bootable) if wanted.machines else ()
+    return [
+        f"{each.machine} will not start it: {each.reason}." for each in outlooks if each.verdict == "will not start"
+    ]
 
 
 def confirm_change(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from ..common.shell import command_line
 from ..common.units import shown_size
 from ..starting.how import how_to_start
 from .check import check_body, show_report
@@ -37,8 +38,12 @@ def tell_outcome(
     _show_all(works, proofs, verified=verified)
     if not manner().quiet:
         console().print(f"Done in {shown_seconds(seconds)}.", style="quiet")
-        if any(work.error is None for work in works):
-            _tell_how_to_start(drives[0][1])
+        finished = [(chosen, plan) for chosen, plan, work in drives if work.error is None]
+        for chosen, _ in finished:
+            if chosen.is_image_file:
+                _tell_where(chosen)
+        if any(not chosen.is_image_file for chosen, _ in finished):
+            _tell_how_to_start(finished[0][1])
     return max(work.exit_code for work in works)
 
 
@@ -50,6 +55,13 @@ def _show_all(works: Sequence[Work], proofs: Sequence[str], *, verified: bool) -
         if len(works) > 1:
             heading(out, work.name)
         _show(work, verified=verified)
+
+
+def _tell_where(chosen: Chosen) -> None:
+    line = command_line(["build", str(chosen.path), "--onto", "TAG"])
+    words = f"{chosen.path} is a file on this computer. To put it onto a stick as it is: {line}"
+    console().print()
+    paragraph(console(), words, style="quiet")
 
 
 def _tell_how_to_start(plan: Plan) -> None:

@@ -33,6 +33,7 @@ class GaugeRun(Struct, frozen=True):
         with Logged("gauge", self.chosen) as log:
             found = self._read(whole=whole) if mode == "read" else self._write(mode, whole=whole)
             log.healthy, log.detail = found.healthy, found.capacity.summary
+            log.blamed = not found.healthy
             log.reading = round(found.reading.typical)
             log.writing = round(found.writing.typical) if found.writing else 0
         return found

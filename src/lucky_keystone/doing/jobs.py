@@ -120,6 +120,7 @@ class DriveJob(Struct, frozen=True):
             if work.result and written and work.error is None:
                 work.notes += tell_system(each, work.medium, work.image.partitions)
             log.bytes_written, log.retries, log.healthy = written, work.medium.retries, work.exit_code == 0
+            log.blamed = work.report is not None and work.report.blames_drive
             log.writing = rate(written, work.result.writing_seconds) if work.result else 0
             log.enter(work.error)
 
@@ -142,6 +143,7 @@ class DriveJob(Struct, frozen=True):
             needed=plan.needed,
             may_be_fake=chosen.drive is not None,
             standing=wanted.standing,
+            machines=wanted.machines,
         )
 
 

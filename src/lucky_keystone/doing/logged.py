@@ -32,6 +32,8 @@ class Logged:
         self.reading = self.writing = 0
         self.detail = ""
         self.healthy = True
+        self.blamed = False
+        """The drive itself was the cause."""
 
     @property
     def seconds(self) -> float:
@@ -52,6 +54,7 @@ class Logged:
     def tell_checked(self, report: Report, retries: int) -> None:
         """Take over what a check found, and how fast the drive was read."""
         self.retries, self.healthy = retries, report.exit_code == 0
+        self.blamed = report.blames_drive
         self.detail = next((each.what for each in report.findings if each.level in ("fault", "start")), "")
         self.reading = rate(report.bytes_checked, self.seconds)
 
@@ -85,6 +88,7 @@ class Logged:
             detail=(error.message if isinstance(error, KeystoneError) else "") or self.detail,
             reading=self.reading,
             writing=self.writing,
+            blamed=self.blamed or isinstance(error, DriveError),
         )
         try:
             shoplog.add(entry)

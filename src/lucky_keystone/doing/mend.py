@@ -101,10 +101,9 @@ class MendRun(Struct, frozen=True):
         if not dry_run:
             guard(self.chosen, needed=0, lifted=self.lifted)
         with reading(self.chosen) as medium:
-            if read_unfinished(medium, self._sector_size or 512) is not None:
+            if (found := read_unfinished(medium, self._sector_size or 512)) is not None:
                 raise ProtectError(
-                    f"The build of {name} was not completed: there is nothing finished to mend.",
-                    advice="Run the same 'build' command again: it continues.",
+                    f"{name} is an {found.shown}: there is nothing finished to mend.", advice=found.next_step
                 )
 
     def _settle_journal(self, journal: MendJournal, *, dry_run: bool) -> None:

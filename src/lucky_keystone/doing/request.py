@@ -64,7 +64,7 @@ class Request(Struct, frozen=True):
     machine: Machine = ANY_MACHINE
     """What the drives are to start, for the forecast."""
     machines: tuple[KnownMachine, ...] = ()
-    """The machines they are for, which decide what nobody chose."""
+    """The machines they are for, which decide what nobody chose, unless a plan has decided it."""
     terms: Terms = field(default_factory=Terms)
     """How images are read."""
     link: Link | None = None
@@ -99,6 +99,8 @@ class WantedDrive(Struct, frozen=True):
     plan: Plan
     standing: Standing | None = None
     """What is on it, when it is to be updated."""
+    machines: tuple[KnownMachine, ...] = ()
+    """Those it is for."""
     continues: bool = False
     """True when it holds the beginning of this very build, nothing yet, or all of it and nothing else."""
 
@@ -125,7 +127,7 @@ def with_saved_plan(request: Request, *, several: bool) -> Request:
     if request.update:  # the volume is there already: its measures are not a plan's to choose
         choices = msgspec.structs.replace(choices, use=None, cluster=None)
     size = request.size or saved.drive.size
-    return replace(request, choices=choices, size=size, saved=saved, earlier=saved.decided, machines=())
+    return replace(request, choices=choices, size=size, saved=saved, earlier=saved.decided)
 
 
 def open_requested(request: Request, progress: Progress = silent) -> Source:
@@ -161,7 +163,7 @@ def plan_all(
             finished = _finished(request, source, target) if not begun else None
             plan = begun or finished or _plan(request, source, target.shape(request.size))
             keeps = begun is not None or (finished is not None and _is_untouched(target))
-            wanted.append(WantedDrive(plan, continues=keeps))
+            wanted.append(WantedDrive(plan, machines=request.machines, continues=keeps))
             continue
         if not target.exists:
             raise UsageError(
@@ -171,7 +173,7 @@ def plan_all(
             standing = read_standing(medium, target.sector_size)
         choices = _kept_identity(request.choices, standing)
         plan = _plan(replace(request, choices=choices), source, target.shape(None), standing.volumes)
-        wanted.append(WantedDrive(plan, standing))
+        wanted.append(WantedDrive(plan, standing, request.machines))
     for file in source.files:  # a plan that lacks what could not be read would be another one
         if file.failure is not None:
             raise file.failure
@@ -179,7 +181,8 @@ def plan_all(
 
 
 def _plan(request: Request, source: Source, shape: DriveShape, standing: Sequence[StandingVolume] = ()) -> Plan:
-    return make_plan(source, request.choices, shape, standing, request.machine, request.earlier, request.machines)
+    machines = () if request.saved else request.machines  # of a saved plan everything is decided
+    return make_plan(source, request.choices, shape, standing, request.machine, request.earlier, machines)
 
 
 def _refuse_other_size(request: Request, target: Chosen) -> None:

@@ -14,6 +14,7 @@ from msgspec import Struct
 
 from ..common.errors import DriveError, KeystoneError, NotYet, ProtectError, UsageError, naming
 from ..common.nearest import did_you_mean
+from ..common.units import shown_size
 from ..drives.bay import Bay
 from ..drives.drive import Drive
 from ..drives.guards import Guard, admit
@@ -120,6 +121,10 @@ def host_of(bay: Path | None) -> Host:
     return Bay(bay) if bay is not None else this_host()
 
 
+_LISTED = 5
+"""Drives that are named where one was not found."""
+
+
 def choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
     """Return the drive meant by `text`: a tag of the bay or of this computer, a drive's device, or an image file."""
     with naming(text, DriveError, advice="Check that it is there, and may be used."):
@@ -135,8 +140,8 @@ def _choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
                 f"Drive {drive.tag} has sectors of {drive.sector_size} bytes.", advice="Leave out --sector-size."
             )
         return Chosen(drive.path, host, drive, drive.sector_size)
-    if not path.exists() and path.name == text and "." not in text:
-        _refuse_mistyped_tag(text, bay)
+    if not path.exists() and path.name == text and "." not in text and not is_device_name(text):
+        _refuse_bare_name(text, bay)
     _refuse_missing_device(text, path)
     if letter_in(text) and sys.platform == "win32":
         raise UsageError(
@@ -149,16 +154,21 @@ def _choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
     return Chosen(path, None, None, sector_size or 512)
 
 
-def _refuse_mistyped_tag(text: str, bay: Path | None) -> None:
-    """Raise for what looks like a tag and is none: an image file of such a name would be made without a word."""
+def _refuse_bare_name(text: str, bay: Path | None) -> None:
+    """Raise for a word that is no drive: an image file of that name would be made, and taken for one."""
     try:
-        tags = [drive.tag for drive in host_of(bay).drives()]
+        drives = host_of(bay).drives()
     except KeystoneError:
-        tags = []
-    meant = did_you_mean(text, tags) if len(text) <= 6 else ""
-    if len(text) == 4 or meant:
-        listed = "'lucky-keystone drives' lists the tags, with --bay FOLDER those of a bay."
-        raise UsageError(f"No drive has the tag {text}.", advice=f"{meant}{listed}")
+        drives = ()
+    meant = did_you_mean(text, [drive.tag for drive in drives]) if len(text) <= 6 else ""
+    once = "Name each drive by itself. " if "," in text else ""
+    free = [drive for drive in drives if drive.removable and not drive.holds_system]
+    there = "; ".join(f"{each.tag}, {each.model}, {shown_size(each.size)}" for each in free[:_LISTED])
+    attached = f"Attached: {there}. " if there else "'lucky-keystone drives' lists the drives. "
+    raise UsageError(
+        f"There is no drive '{text}'.",
+        advice=f"{meant or once}{attached}The name of an image file has an ending or a folder: stick.img, ./stick.",
+    )
 
 
 def _refuse_missing_device(text: str, path: Path) -> None:
@@ -263,12 +273,14 @@ def open_for_writing(
 def contents_of(chosen: Chosen) -> str:
     """What is on a drive: as the system reports it, else from its own bytes where they may be read."""
     from ..drives.contents import describe
+    from ..manifest.unfinished import read_unfinished
 
     words = chosen.drive.volumes if chosen.drive is not None else ()
     if any(not volume.startswith("not known") for volume in words):
         return ", ".join(words)
     try:
         with reading(chosen) as medium:
-            return describe(medium, chosen.sector_size)
+            unfinished = read_unfinished(medium, chosen.sector_size)
+            return unfinished.shown if unfinished else describe(medium, chosen.sector_size)
     except KeystoneError as error:
         return ", ".join(words) or f"not known ({error.message.rstrip('.')})"

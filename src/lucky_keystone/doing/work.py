@@ -24,6 +24,7 @@ from ..common.progress import Progress
 from ..drives.medium import Medium, OpenMedium
 from ..gauging.capacity import probe_capacity
 from ..gauging.marks import Marker
+from ..machine.known import KnownMachine
 from ..sources.locating import naming_the_file
 from ..sources.source import Source
 from ..starting.trust import ANY_MACHINE, Machine
@@ -50,6 +51,8 @@ class Work(Job, kw_only=True):
     """What is on it, when it is to be updated."""
     machine: Machine = ANY_MACHINE
     """What the drive is to start."""
+    machines: Sequence[KnownMachine] = ()
+    """Those it is for: the report says of each whether it starts there."""
     quick: bool = False
     """An update may believe the drive's manifest."""
     report: Report | None = None
@@ -117,7 +120,13 @@ def look_at(work: Work, progress: Progress, *, verified: bool) -> None:
         kept = work.shelf.get()
         sector = work.image.sector_size
         work.report = check_drive(
-            work.medium, progress, sector_size=sector, contents=False, kept=kept, machine=work.machine
+            work.medium,
+            progress,
+            sector_size=sector,
+            contents=False,
+            kept=kept,
+            machine=work.machine,
+            machines=work.machines,
         )
     except KeystoneError as error:
         work.error = error

@@ -13,6 +13,7 @@ from msgspec import Struct
 
 from ..common.later import np
 from ..common.record import Record, raw, record, u32, u64
+from ..common.units import shown_size
 from ..content.contents import SizedReadable
 from .room import end_place, front_places
 
@@ -48,6 +49,17 @@ class Unfinished(Struct, frozen=True):
     digest: bytes = UNKNOWN
     """BLAKE3 of the hashes of all blocks among what was taken."""
 
+    @property
+    def shown(self) -> str:
+        """It in words."""
+        return f"unfinished {self.kind}, {shown_size(self.taken)} written"
+
+    @property
+    def next_step(self) -> str:
+        """How it is finished."""
+        command = "build --update" if self.kind == "update" else "build"
+        return f"Run the same '{command}' command again: it continues."
+
 
 def pack_unfinished(state: Unfinished, sector_size: int) -> bytes:
     """Return the record, padded to a sector."""
@@ -73,6 +85,14 @@ def unpack_unfinished(data: bytes) -> Unfinished | None:
     starts = [found.volume_offset, *np.frombuffer(found.further_offsets, "<u8").tolist()]
     count = starts.index(0) if 0 in starts else len(starts)
     return Unfinished(_KINDS[found.kind], found.fingerprint, found.taken, tuple(starts[:count]), found.digest)
+
+
+def unfinished_on(drive: SizedReadable, sector_size: int, kept: bytes | None) -> Unfinished | None:
+    """Read the record wherever it is: on the drive, or what this computer keeps for one that has no room for it."""
+    found = read_unfinished(drive, sector_size)
+    if found is None and kept and drive.size >= sector_size and not any(drive.read_at(0, sector_size)):
+        return unpack_unfinished(kept)
+    return found
 
 
 def read_unfinished(drive: SizedReadable, sector_size: int) -> Unfinished | None:

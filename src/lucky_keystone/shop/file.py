@@ -19,7 +19,7 @@ from ..common.errors import DriveError
 from ..common.invoker import give_to_user, make_folder
 from ..common.positional import rename
 
-_VERSION = 3
+_VERSION = 4
 _ADVICE = "Name another file with LUCKY_KEYSTONE_LOG=FILE, or leave the record out with LUCKY_KEYSTONE_LOG=off."
 _PATIENCE = 10
 """Seconds that one program waits for another."""
@@ -39,6 +39,7 @@ _STEPS: dict[int, tuple[str, ...]] = {
         "CREATE TABLE built (build TEXT PRIMARY KEY, moment TEXT NOT NULL, what TEXT NOT NULL)",
         "CREATE INDEX work_by_drive ON work (tag, serial, moment)",
     ),
+    4: ("ALTER TABLE work ADD COLUMN blamed INTEGER NOT NULL DEFAULT 0",),
 }
 """What brings a record of the version before to each version."""
 _DAMAGED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)

@@ -49,6 +49,8 @@ class LogEntry(Struct, frozen=True, kw_only=True):
     """Bytes a second that a drive typically gave when it was gauged, or that a check read; 0 where not measured."""
     writing: int = 0
     """The same of writing: when it was gauged, or built."""
+    blamed: bool = False
+    """True where the drive itself was the cause: it failed, or did not keep what was written."""
 
 
 COLUMNS = tuple(field.name for field in fields(LogEntry))
@@ -102,7 +104,8 @@ def _entries(query: str, values: Sequence[str | int]) -> list[LogEntry]:
     entries: list[LogEntry] = []
     for row in rows:
         with suppress(msgspec.ValidationError):
-            entries.append(msgspec.convert(dict(zip(COLUMNS, row, strict=True)), LogEntry))
+            found = dict(zip(COLUMNS, row, strict=True))
+            entries.append(msgspec.convert({**found, "blamed": found["blamed"] == 1}, LogEntry))
     if len(entries) < len(rows):
         _log.warning("%d of the entries in the shop's record are damaged, and left out.", len(rows) - len(entries))
     return entries

@@ -71,9 +71,9 @@ def _slower(entries: Sequence[LogEntry], kind: Literal["reading", "writing"]) ->
 
 
 def _failing(entries: Sequence[LogEntry]) -> Trend | None:
-    """What was refused or stopped by a person says nothing of a drive, and a fault that a check found is counted."""
-    lately = [entry for entry in entries if entry.result in ("done", "failed", "faults")][-_LATELY:]
-    failed = [entry for entry in lately if entry.result != "done"]
+    """Mistyped paths, bad sources and drives that were not finished say nothing of a drive."""
+    lately = [entry for entry in entries if entry.result == "done" or entry.blamed][-_LATELY:]
+    failed = [entry for entry in lately if entry.blamed]
     if len(failed) < _FAILURES:
         return None
     last = failed[-1]

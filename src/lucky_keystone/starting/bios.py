@@ -69,7 +69,8 @@ def _volume(drive: Bootable, active: BootVolume) -> tuple[Verdict, str]:
     if active.code.does is not Does.STARTS:
         return _foreign(active.code, "the volume's boot code", "BOOTMGR")
     if manager is None:
-        return "will not start", f"{drive.looked_at} has no BOOTMGR in its root folder"
+        where = drive.looked_at if len(drive.volumes) == 1 else "the volume that BIOS machines start"
+        return "will not start", f"{where} has no BOOTMGR in its root folder"
     if manager.unseen:
         return "not known", f"BOOTMGR was not examined: {manager.unseen.rstrip('.')}"
     if manager.faults:

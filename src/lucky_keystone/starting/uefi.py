@@ -111,6 +111,8 @@ def _plain(architecture: str, found: FoundLoader, drive: Bootable, build: int) -
 
     if loader is None and drive.unseen:
         return row("not known", f"not all of it was examined: {drive.unseen}")
+    if loader is None and drive.table == "none" and not drive.volumes:
+        return row("will not start", "without a partition table it finds no volume")
     if loader is None:
         of_old = architecture == "x86" and is_before_secure_boot(build)
         why = "; 32-bit releases of this age start in BIOS mode only" if of_old else ""

@@ -135,8 +135,8 @@ _BIOS_ON_NTFS = "as chosen; UEFI machines would need the crossing"
 
 def _file_system_reason(file_system: str, *, has_crossing: bool) -> str:
     if file_system == "fat32":
-        return "the only one that all UEFI firmware reads; Secure Boot can stay on"
+        return "the only one that all UEFI firmware reads, so that it needs no helper"
     if file_system == "fat32+ntfs":
-        return "nothing is split, and Secure Boot can stay on: firmware starts from FAT32"
+        return "nothing is split, and firmware starts from FAT32, without a helper"
     crossing = "; UEFI firmware reads it through the crossing (our UEFI helper), with Secure Boot off"
     return "nothing is split" + (crossing if has_crossing else "")
