@@ -18,6 +18,7 @@ from ..doing.targets import Chosen, choose
 from .choosing import answered
 from .confirming import confirm_all
 from .guided import ask_for_drive, can_ask, whole_line
+from .headings import Command
 from .manner import manner
 from .options import (
     Size,
@@ -60,6 +61,7 @@ def _how(*, quick: bool, from_scratch: bool, no_verify: bool, no_probe: bool, ej
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone build installer.iso
@@ -69,7 +71,7 @@ Examples:
   lucky-keystone build newer.iso --onto G7KM --update
   lucky-keystone build crew.toml --onto crew.img --size 16GB
   lucky-keystone build installer.iso --onto G7KM --yes --json
-  lucky-keystone build https://images.tidewell.example/tidewell-12.iso --sha256 SUM --onto G7KM"""
+  lucky-keystone build https://images.tidewell.example/tidewell-12.iso --sha256 SUM --onto G7KM""",
 )
 @click.argument("source", metavar="SOURCE-OR-PLAN", type=SourcePlace(), required=False)
 @click.option(
@@ -153,8 +155,8 @@ def command(
     Run the same command again to continue an interrupted build. Several drives are written in one pass; so are those of
     a batch that have the same source and choices, and each of its rows succeeds or fails alone.
     """
-    from ..doing.given import asked_for
-    from ..doing.request import Request, is_plan_file, with_saved_plan
+    from ..doing.given import asked_for, is_plan_file
+    from ..doing.request import Request, with_saved_plan
 
     if how.quick and not update:
         raise UsageError("--quick goes with --update.", advice="Leave it out: a build reads the whole source.")

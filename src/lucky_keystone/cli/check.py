@@ -13,6 +13,7 @@ from rich.text import Text
 from ..common.units import SECTOR_SIZES, counted, exact_size, shown_size
 from ..doing.logged import Logged
 from ..doing.targets import Chosen, existing, reading
+from .headings import Command
 from .machine import show_machines
 from .manner import manner
 from .options import (
@@ -45,10 +46,11 @@ _MARKS = {
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone check counter.img
-  lucky-keystone check G7KM --bay tidewell/bay --json"""
+  lucky-keystone check G7KM --bay tidewell/bay --json""",
 )
 @click.argument("drive", shell_complete=complete_drive)
 @click.option(

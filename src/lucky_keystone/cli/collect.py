@@ -17,6 +17,7 @@ from ..common.shell import command_line
 from ..doing.targets import existing
 from .captured import run_captured
 from .confirming import confirm
+from .headings import Command
 from .manner import manner
 from .options import (
     bay_option,
@@ -37,10 +38,11 @@ _SHOWN = 2
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone collect --to bench-4.json
-  lucky-keystone collect --to bench-4.json --onto G7KM"""
+  lucky-keystone collect --to bench-4.json --onto G7KM""",
 )
 @click.option(
     "--to",

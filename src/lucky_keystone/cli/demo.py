@@ -18,6 +18,7 @@ from ..common.units import shown_size
 from ..demo.parts import PARTS
 from ..drives.image_file import holds_holes
 from .captured import run_captured
+from .headings import Command
 from .manner import manner
 from .options import Word, output_options
 from .show import console, emit_json
@@ -34,12 +35,13 @@ _APPARENT = 1_300_000_000_000
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone demo
   lucky-keystone demo /tmp/tidewell
   lucky-keystone demo --only printer /tmp/printer
-  lucky-keystone demo --mishaps /tmp/training"""
+  lucky-keystone demo --mishaps /tmp/training""",
 )
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("tidewell-demo"))
 @click.option(

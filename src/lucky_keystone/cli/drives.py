@@ -17,6 +17,7 @@ from ..drives.drive import Drive
 from ..drives.guards import held_back
 from ..drives.host import Host
 from ..winapi.names import is_device_name
+from .headings import Command
 from .manner import manner
 from .options import bay_option, output_options
 from .show import console, emit_json, paragraph
@@ -26,11 +27,12 @@ if TYPE_CHECKING:
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone drives
   lucky-keystone drives --watch
-  lucky-keystone drives --bay tidewell/bay --json"""
+  lucky-keystone drives --bay tidewell/bay --json""",
 )
 @bay_option
 @click.option(

@@ -15,6 +15,7 @@ from ..common.shell import quoted
 from ..common.units import counted, exact_size, shown_size
 from .choosing import choose_image, read_all, refuse_other_sum, refuse_without_links
 from .guided import can_ask, complain
+from .headings import Command
 from .manner import manner
 from .options import Sha256, Size, SourcePlace, authority_option, output_options, terms_of
 from .question import ask
@@ -36,6 +37,7 @@ _NARROWING = ("release", "build", "edition", "language", "architecture")
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone fetch https://images.tidewell.example/tidewell-12.iso --sha256 SUM
@@ -44,7 +46,7 @@ Examples:
   lucky-keystone fetch - --into tidewell-12.iso < link.txt
   lucky-keystone fetch --catalogue tidewell.toml --release 'Tidewell 12' --language en-GB
   lucky-keystone fetch LINK --sha256 SUM --adopt tidewell-12.iso.part
-  lucky-keystone fetch --record tidewell-12.iso --catalogue shop.toml"""
+  lucky-keystone fetch --record tidewell-12.iso --catalogue shop.toml""",
 )
 @click.argument("link", metavar="[LINK]", required=False)
 @click.option(

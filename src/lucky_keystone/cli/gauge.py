@@ -13,6 +13,7 @@ from ..common.outputs import OutputKind, refuse_output
 from ..common.units import counted, exact_size, shown_size
 from ..doing.targets import existing
 from .dialogue import TerminalDialogue
+from .headings import Command
 from .manner import manner
 from .options import (
     bay_option,
@@ -41,11 +42,12 @@ _MODES = {
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone gauge G7KM --figure stick.png
   lucky-keystone gauge G7KM --marks
-  lucky-keystone gauge G7KM --erase --unmount"""
+  lucky-keystone gauge G7KM --erase --unmount""",
 )
 @click.argument("drive", shell_complete=complete_drive)
 @click.option(

@@ -9,6 +9,7 @@ import click
 from ..common.errors import ProtectError, SourceError, UsageError
 from ..common.units import exact_size, shown_size
 from .guided import can_ask
+from .headings import Command
 from .manner import manner
 from .options import Size, output_options
 from .question import ask
@@ -22,12 +23,13 @@ if TYPE_CHECKING:
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone images
   lucky-keystone images --verify
   lucky-keystone images --forget tidewell-12.iso
-  lucky-keystone images --keep-below 100GB"""
+  lucky-keystone images --keep-below 100GB""",
 )
 @click.option("--verify", "verifying", is_flag=True, help="Compare every image with its sum.")
 @click.option("--forget", "forgotten", metavar="NAME-or-SUM", help="Delete this image; asks first.")

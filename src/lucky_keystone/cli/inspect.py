@@ -11,6 +11,7 @@ import click
 from ..common.errors import KeystoneError, UsageError
 from ..common.units import exact_size, shown_size
 from .editions import WantedFiles, look_inside
+from .headings import Command
 from .manner import manner
 from .options import SourcePlace, bay_option, gathered, output_options, source_options, terms_of
 from .show import Column, console, emit_json, heading, paragraph, table
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone inspect installer.iso
@@ -34,7 +36,7 @@ Examples:
   lucky-keystone inspect --find
   lucky-keystone inspect installer.iso --edition 2 --matching '*.efi'
   lucky-keystone inspect install.wim --edition Crew --take Windows/System32/drivers --into drivers/
-  lucky-keystone inspect copied-files/ --add drivers/ --json"""
+  lucky-keystone inspect copied-files/ --add drivers/ --json""",
 )
 @click.argument("source", type=SourcePlace(), required=False)
 @click.option("--find", "finding", is_flag=True, help="Look for installers in this computer's usual places.")

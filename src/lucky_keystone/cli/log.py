@@ -15,6 +15,7 @@ from ..common.errors import ProtectError, UsageError
 from ..common.outputs import OutputKind, write_output
 from ..common.units import counted, shown_rates, shown_size
 from ..shop.log import COMMANDS, RESULTS
+from .headings import Command
 from .manner import manner
 from .options import Word, output_options, overwrite_option, replacing_of
 from .pace import shown_seconds
@@ -29,12 +30,13 @@ if TYPE_CHECKING:
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone log
   lucky-keystone log --drive G7KM --since 2026-11-01
   lucky-keystone log --result failed --csv failed.csv
-  lucky-keystone log --prune --before 2025-01-01"""
+  lucky-keystone log --prune --before 2025-01-01""",
 )
 @click.option("--drive", metavar="TEXT", help="Only drives whose tag, model, serial number or file name contains this.")
 @click.option("--source", metavar="TEXT", help="Only work from sources whose name or label contains this.")

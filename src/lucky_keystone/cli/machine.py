@@ -13,6 +13,7 @@ from rich.text import Text
 from ..common.errors import UsageError
 from ..common.outputs import OutputKind, write_output
 from ..common.units import counted, exact_size
+from .headings import Command
 from .manner import manner
 from .options import SourcePlace, authority_option, output_options, overwrite_option, replacing_of, terms_of
 from .show import Column, console, emit_json, facts, heading, paragraph, table
@@ -33,12 +34,13 @@ _OUTLOOK_STYLES = {"starts": "good", "will not start": "bad", "not known": "warn
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone machine
   lucky-keystone machine --for installer.iso
   lucky-keystone machine --save counter-3.toml
-  lucky-keystone machine --blank > counter-4.toml"""
+  lucky-keystone machine --blank > counter-4.toml""",
 )
 @click.option(
     "--for",

@@ -22,27 +22,36 @@ from .manner import restored
 from .streams import forget_output, is_closed_pipe, is_of_output, prepare_streams
 from .text import visible, visible_json
 
-_COMMANDS = {
-    "drives": "List drives: tag, size, what is on them, free or held back.",
-    "machine": "Show how this computer started, and what it can start.",
-    "inspect": "Show what an installer is and what it needs.",
-    "plan": "Decide and show how a drive would be built, and where it would start.",
-    "build": "Build one or several drives and check them, or update one.",
-    "check": "Check a drive: table, volumes, contents, and the way it starts.",
-    "rehearse": "Run a drive's own boot code without a machine, step by step.",
-    "gauge": "Measure a drive: what it really holds, how fast it is, where it fails.",
-    "mend": "Make a drive start that has its files, without erasing it.",
-    "reclaim": "Turn a drive back into ordinary storage.",
-    "report": "Write a page to keep with a drive.",
-    "presets": "List the shop's own defaults, with what each sets.",
-    "log": "Show what was built on which drive, and the result.",
-    "split": "Divide an install image into parts.",
-    "fetch": "Get an image from a server; continues after any break.",
-    "images": "List the images in the store.",
-    "collect": "Collect what a volunteer with a real computer sends.",
-    "demo": "Run the whole job on made-up data, in a folder.",
-    "schema": "Print the JSON Schema of a command's --json document.",
+_GROUPS = {
+    "Build": {
+        "fetch": "Get an image from a server; continues after any break.",
+        "images": "List the downloaded images.",
+        "inspect": "Show what an installer is and what it needs.",
+        "plan": "Decide and show how a drive would be built, and where it would start.",
+        "build": "Build one or several drives and check them, or update one.",
+        "split": "Divide an install image into parts.",
+    },
+    "Look": {
+        "drives": "List drives: tag, size, what is on them, free or held back.",
+        "machine": "Show how this computer started, and what it can start.",
+        "check": "Check a drive: table, volumes, contents, and the way it starts.",
+        "rehearse": "Run a drive's own boot code without a machine, step by step.",
+    },
+    "Care": {
+        "gauge": "Measure a drive: what it really holds, how fast it is, where it fails.",
+        "mend": "Make a drive start that has its files, without erasing it.",
+        "reclaim": "Turn a drive back into ordinary storage.",
+    },
+    "The shop": {
+        "report": "Write a page to keep with a drive.",
+        "presets": "List the shop's own defaults, with what each sets.",
+        "log": "Show what was built on which drive, and the result.",
+        "collect": "Collect what a volunteer with a real computer sends.",
+        "schema": "Print the JSON Schema of a command's --json document.",
+        "demo": "Run the whole job on made-up data, in a folder.",
+    },
 }
+_COMMANDS = {name: words for commands in _GROUPS.values() for name, words in commands.items()}
 _NAMES = ("lucky-keystone", "lkey")
 _PROGRAM_FAULT = 70
 
@@ -79,8 +88,11 @@ class _Commands(click.Group):
         """Find the command; of a mistyped one say which is nearest."""
         name = args[0]
         if name not in _COMMANDS and not name.startswith("-") and not ctx.resilient_parsing:
+            from .synonyms import advice_for
+
             listed = "'lucky-keystone --help' lists the commands."
-            raise UsageError(f"There is no command '{name}'.", advice=did_you_mean(name, _COMMANDS) + listed)
+            meant = advice_for(name) or did_you_mean(name, _COMMANDS) + listed
+            raise UsageError(f"There is no command '{name}'.", advice=meant)
         return super().resolve_command(ctx, args)
 
     def list_commands(self, context: click.Context) -> list[str]:
@@ -93,8 +105,9 @@ class _Commands(click.Group):
 
     def format_commands(self, context: click.Context, formatter: click.HelpFormatter) -> None:
         """List the commands without importing them."""
-        with formatter.section("Commands"):
-            formatter.write_dl(list(_COMMANDS.items()))
+        for group, commands in _GROUPS.items():
+            with formatter.section(group):
+                formatter.write_dl(list(commands.items()))
 
 
 @click.group(
@@ -145,6 +158,8 @@ def main(arguments: list[str] | None = None) -> int:
 
 def _run(given: list[str]) -> int:
     as_json = "--json" in given
+    if given[:1] == ["help"]:
+        given = [*given[1:2], "--help"]
     called = Path(sys.argv[0]).name.removesuffix(".exe")
     name = called if called in _NAMES else _NAMES[0]
     try:
@@ -183,9 +198,15 @@ def _failure_of(error: BaseException) -> _Failure:
         case click.Abort() | KeyboardInterrupt():
             return _Failure("Stopped.", "", 130)
         case click.NoSuchOption():
+            from .synonyms import advice_for_option
+
             meant = nearest(error.option_name, error.possibilities or ())
             advice = (f"Did you mean {meant}? " if meant else "") + "Add --help to see the options."
+            advice = advice_for_option(error.option_name) or advice
             return _Failure(f"There is no option {error.option_name}.", advice, error.exit_code)
+        case click.UsageError(ctx=click.Context(info_name="build")) if "unexpected extra" in error.message:
+            advice = "The drive has an option: lucky-keystone build SOURCE --onto DRIVE."
+            return _Failure(error.format_message(), advice, error.exit_code)
         case click.ClickException():
             advice = "Add --help to see the options and examples."
             return _Failure(error.format_message(), advice, error.exit_code)

@@ -14,6 +14,7 @@ from ..common.shell import quoted
 from ..doing.after import eject
 from ..doing.targets import existing
 from .dialogue import TerminalDialogue
+from .headings import Command
 from .manner import manner
 from .options import (
     SourcePlace,
@@ -43,12 +44,13 @@ _RANGES = 3
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone mend G7KM --dry-run
   lucky-keystone mend G7KM --unmount --eject
   lucky-keystone mend counter.img --from installer.iso
-  lucky-keystone mend counter.img --undo mend-3f0c55a0d1e2-20261129T081500Z.mend"""
+  lucky-keystone mend counter.img --undo mend-3f0c55a0d1e2-20261129T081500Z.mend""",
 )
 @click.argument("drive", required=False, shell_complete=complete_drive)
 @click.option(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import date, datetime
 from functools import wraps
 from pathlib import Path
@@ -64,12 +64,24 @@ class SourcePlace(click.ParamType["Place"]):
 
 
 class Word(click.Choice[Any]):
-    """One of a few words; of a mistyped one the nearest is named."""
+    """One of a few words, in any case; of a mistyped one the nearest is named."""
+
+    def __init__(self, words: Iterable[Any]) -> None:
+        super().__init__(words, case_sensitive=False)
 
     def get_invalid_choice_message(self, value: Any, ctx: click.Context | None) -> str:
         known = [str(choice) for choice in self.choices]
         meant = nearest(str(value), known)
         return f"'{value}' is not one of: {', '.join(known)}.{f' Did you mean {meant}?' if meant else ''}"
+
+
+class _AnyCase(click.ParamType[str]):
+    """One of the words that are the core's to judge, in any case."""
+
+    name = "word"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> str:
+        return str(value).lower()
 
 
 class Sha256(click.ParamType[str]):
@@ -290,7 +302,8 @@ def choice_options(function: _F) -> _F:
     fields = (name.removeprefix("--").replace("-", "_") for name, _ in _CHOICES)
     function = gathered("choices", dict, *fields)(function)
     for name, settings in reversed(_CHOICES):
-        function = click.option(name, **settings)(function)
+        of_words: dict[str, Any] = {"type": _AnyCase()} if "|" in str(settings.get("metavar", "")) else {}
+        function = click.option(name, **settings, **of_words)(function)
     return function
 
 
@@ -332,7 +345,7 @@ def terms_of(sha256: str | None, authority: Path | None, bay: Path | None = None
 def machine_options(function: _F) -> _F:
     """--trust, --revoked, --machine-model and --machine, as `machines`."""
     function = gathered("machines", _machines, "trust", "revoked", "model", "machines")(function)
-    text = "A machine to start, by a file of 'lucky-keystone machine': the forecast says whether it starts. Repeatable."
+    text = "A machine to start, by a file of 'lucky-keystone machine': the forecast says whether it starts."
     function = _paths_option("--machine", "machines", metavar="FILE", text=text)(function)
     function = click.option(
         "--machine-model",

@@ -8,9 +8,12 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from ..common.errors import UsageError
 from ..common.outputs import OutputKind, refuse_output
+from ..common.shell import command_line
 from ..common.units import exact_size, shown_size
 from .choosing import answered
+from .headings import Command
 from .layout import show_sketch
 from .manner import manner
 from .options import (
@@ -44,12 +47,13 @@ if TYPE_CHECKING:
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone plan installer.iso
   lucky-keystone plan installer.iso --for G7KM --bay tidewell/bay --figure drive.png
   lucky-keystone plan installer.iso --label CREW --save crew.toml
-  lucky-keystone plan https://images.tidewell.example/tidewell-12.iso --sha256 SUM"""
+  lucky-keystone plan https://images.tidewell.example/tidewell-12.iso --sha256 SUM""",
 )
 @click.argument("source", type=SourcePlace())
 @click.option(
@@ -98,6 +102,7 @@ def command(
     from ..planning.make import make_plan
     from ..sources.locating import naming_files
 
+    _refuse_plan_file(source)
     place, terms = resolved(source, given, bay)
     opened = open_given(place, given, terms)
     chosen = _chosen(drive, bay, sector_size) if drive else None
@@ -124,6 +129,14 @@ def command(
     for what, path in (("Plan saved", save), ("Figure drawn", figure)):
         if path:
             console().print(f"\n{what}: {path}")
+
+
+def _refuse_plan_file(source: Place) -> None:
+    from ..doing.given import is_plan_file
+
+    if is_plan_file(source):
+        line = command_line(["build", str(source), "--onto", "DRIVE"])
+        raise UsageError(f"{source} is a saved plan already.", advice=f"To build it: {line}")
 
 
 def _chosen(drive: str, bay: Path | None, sector_size: int | None) -> Chosen:

@@ -10,6 +10,7 @@ import click
 
 from ..common import places
 from ..common.errors import UsageError
+from .headings import Command
 from .manner import manner
 from .options import output_options
 from .show import console, emit_json, facts, heading, paragraph
@@ -20,11 +21,12 @@ if TYPE_CHECKING:
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone presets
   lucky-keystone presets --config shop/presets.toml
-  lucky-keystone build installer.iso --preset counter --onto G7KM"""
+  lucky-keystone build installer.iso --preset counter --onto G7KM""",
 )
 @click.option(
     "--config", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="Another file with presets."

@@ -11,6 +11,7 @@ from ..common.units import shown_size
 from ..doing.after import eject
 from ..doing.targets import existing
 from .dialogue import TerminalDialogue
+from .headings import Command
 from .manner import manner
 from .options import Size, Word, bay_option, complete_drive, guard_options, output_options
 from .show import console, emit_json, paragraph
@@ -23,10 +24,11 @@ _WORTH_TELLING = 64 << 20
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone reclaim G7KM
-  lucky-keystone reclaim G7KM --label TIMETABLES --unmount --eject"""
+  lucky-keystone reclaim G7KM --label TIMETABLES --unmount --eject""",
 )
 @click.argument("drive", shell_complete=complete_drive)
 @click.option(

@@ -12,6 +12,7 @@ from ..common.outputs import OutputKind, refuse_output, with_maker, write_output
 from ..common.units import SECTOR_SIZES
 from ..doing.targets import existing, reading
 from ..rehearsal.emulator import FIRMWARES
+from .headings import Command
 from .manner import manner
 from .options import Word, bay_option, complete_drive, output_options, overwrite_option, replacing_of
 from .show import console, emit_json, heading, paragraph
@@ -23,11 +24,12 @@ _SHOWN_LINES = 12
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone rehearse counter.img
   lucky-keystone rehearse G7KM --bay tidewell/bay --json
-  lucky-keystone rehearse crew.img --firmware uefi-x64 --picture crew.png"""
+  lucky-keystone rehearse crew.img --firmware uefi-x64 --picture crew.png""",
 )
 @click.argument("drive", shell_complete=complete_drive)
 @click.option(

@@ -12,6 +12,7 @@ from ..common.errors import UsageError
 from ..common.outputs import OutputKind, refuse_output, write_output
 from ..doing.logged import Logged
 from ..doing.targets import Chosen, existing, reading
+from .headings import Command
 from .manner import manner
 from .options import (
     SourcePlace,
@@ -41,11 +42,12 @@ _ENDINGS = (".html", ".png")
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone report G7KM --to G7KM.html
   lucky-keystone report counter.img --to counter.png --machine counter-3.toml
-  lucky-keystone report G7KM --to G7KM.html --source installer.iso"""
+  lucky-keystone report G7KM --to G7KM.html --source installer.iso""",
 )
 @click.argument("drive", shell_complete=complete_drive)
 @click.option(

@@ -8,6 +8,7 @@ import click
 
 from ..common.errors import UsageError
 from ..common.nearest import did_you_mean
+from .headings import Command
 from .show import console
 
 _FOLDER = files("lucky_keystone") / "schemas"
@@ -25,11 +26,12 @@ def complete_name(_context: click.Context, _parameter: click.Parameter, incomple
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone schema
   lucky-keystone schema check > check.schema.json
-  lucky-keystone schema check --example"""
+  lucky-keystone schema check --example""",
 )
 @click.argument("name", metavar="[COMMAND]", required=False, shell_complete=complete_name)
 @click.option("--example", is_flag=True, help="Print an example document instead.")

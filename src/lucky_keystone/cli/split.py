@@ -11,6 +11,7 @@ import click
 from ..common.errors import DriveError, UsageError, naming
 from ..common.invoker import make_folder
 from ..common.units import exact_size
+from .headings import Command
 from .manner import manner
 from .options import Sha256, Size, SourcePlace, authority_option, output_options, terms_of
 from .show import console, emit_json, paragraph
@@ -24,10 +25,11 @@ if TYPE_CHECKING:
 
 
 @click.command(
+    cls=Command,
     epilog="""\b
 Examples:
   lucky-keystone split sources/install.wim --into parts/
-  lucky-keystone split install.wim --into parts/ --part-size 2GiB"""
+  lucky-keystone split install.wim --into parts/ --part-size 2GiB""",
 )
 @click.argument("image", type=SourcePlace())
 @click.option(

@@ -22,10 +22,10 @@ from ..fetching.remote import Terms
 from ..sources.locating import naming_files
 from ..sources.source import Source
 from .batch_file import BatchRow, in_passes, read_batch
-from .given import GivenMachines, GivenPreset, GivenSource, asked_for
+from .given import GivenMachines, GivenPreset, GivenSource, asked_for, is_plan_file
 from .jobs import DriveJob, How, Lines, Pair
 from .logged import Logged
-from .request import Request, WantedDrive, built_before, is_plan_file, open_requested, plan_all, with_saved_plan
+from .request import Request, WantedDrive, built_before, open_requested, plan_all, with_saved_plan
 from .targets import Chosen, choose, reading
 from .work import Work
 

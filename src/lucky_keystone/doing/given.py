@@ -113,3 +113,8 @@ def asked_for(
         machines.today,
     )
     return AskedFor(shop.fill(choices), shop.earlier(choices), both.machine(), both.known())
+
+
+def is_plan_file(path: Place) -> bool:
+    """Tell whether a source that was named is a saved plan."""
+    return isinstance(path, Path) and path.suffix.lower() == ".toml" and not path.is_dir()

@@ -34,13 +34,8 @@ from ..sources.opening import open_source
 from ..sources.source import Source
 from ..starting.trust import ANY_MACHINE, Machine
 from ..volumes.kind import StandingVolume
-from .given import AskedFor, GivenSource
+from .given import AskedFor, GivenSource, is_plan_file
 from .targets import Chosen, reading
-
-
-def is_plan_file(path: Place) -> bool:
-    """Tell whether a source that was named is a saved plan."""
-    return isinstance(path, Path) and path.suffix.lower() == ".toml" and not path.is_dir()
 
 
 class Request(Struct, frozen=True):

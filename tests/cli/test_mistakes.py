@@ -1,0 +1,76 @@
+"""What is answered to what people type by mistake, and verdicts that must not be overlooked."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.manifest.format import read_manifest
+from lucky_keystone.manifest.unfinished import Unfinished, pack_unfinished
+from tests.helpers.drives import Built
+from tests.helpers.program import run, run_json
+
+BARE = ["sdb", "usb", "disk2", "PHYSICALDRIVE1", "my stick"]
+MISTAKES: list[tuple[list[str], str, str]] = [
+    *((["build", "{disc}", "--onto", name, "--yes"], f"There is no drive '{name}'.", "ending") for name in BARE),
+    (["build", "{disc}", "--onto", "A,B", "--yes"], "There is no drive 'A,B'.", "Name each drive by itself."),
+    (["build", "{disc}", "stick.img"], "unexpected extra argument", "build SOURCE --onto DRIVE"),
+    (["build", "{disc}", "--dry-run"], "There is no option --dry-run.", "plan SOURCE"),
+    (["build", "{disc}", "--portable"], "There is no option --portable.", "--purpose portable"),
+    (["plan", "{disc}", "--onto", "G7KM"], "There is no option --onto.", "--for DRIVE"),
+    (["plan", "{plan}"], "is a saved plan already.", "build {plan} --onto DRIVE"),
+    (["repair"], "There is no command 'repair'.", "mend DRIVE"),
+    (["Format"], "There is no command 'Format'.", "reclaim DRIVE"),
+    (["download"], "There is no command 'download'.", "fetch LINK"),
+    (["burn"], "There is no command 'burn'.", "build SOURCE --onto DRIVE"),
+    (["bild"], "There is no command 'bild'.", "Did you mean build?"),
+    (["help", "sail"], "There is no command 'sail'.", "--help"),
+]
+
+
+@pytest.mark.parametrize(("words", "what", "advice"), MISTAKES, ids=[" ".join(case[0]) for case in MISTAKES])
+def test_a_mistake_is_named_with_the_way_out(
+    words: list[str], what: str, advice: str, disc: Path, tmp_path: Path
+) -> None:
+    plan = tmp_path / "crew.toml"
+    run("plan", disc, "--save", plan)
+    names = {"disc": str(disc), "plan": str(plan)}
+    told = run(*(word.format_map(names) for word in words), code=2, cwd=tmp_path).stderr
+    assert (what in told, advice.format_map(names) in told) == (True, True), told
+    assert [each.name for each in tmp_path.iterdir()] == ["crew.toml"]
+
+
+def test_help_and_words_in_any_case(disc: Path) -> None:
+    assert run("help", "check").stdout == run("check", "--help").stdout
+    chosen = run_json("plan", disc, "--table", "GPT", "--firmware", "Uefi")["choices"]
+    assert (chosen["table"], chosen["firmware"]) == ("gpt", "uefi")
+
+
+def test_a_machine_that_will_not_start_it_is_in_the_verdict(disc: Path, tmp_path: Path) -> None:
+    machine, drive = tmp_path / "tablet.toml", tmp_path / "stick.img"
+    machine.write_text(
+        "machine = 1\nname = 'Gangway tablet'\nuefi = 'yes'\nuefi_width = 32\nbios = 'no'\narchitecture = 'x86'\n"
+    )
+    built = run("build", disc, "--onto", drive, "--machine", machine, "--yes", code=1).stdout
+    assert built.index("On your machines") < built.rindex("Gangway tablet will not start it.")
+    assert "Gangway tablet will not start it." in run("check", drive, "--machine", machine, code=1).stdout
+    run("check", drive)
+
+
+def test_an_unfinished_build_is_one_finding(built: Built, copy_of: Callable[[], Path]) -> None:
+    """Its table is gone on purpose, and what is behind it is nobody's to judge."""
+    drive = copy_of()
+    with ImageFile(drive, write=True) as medium:
+        manifest = read_manifest(medium, 512)
+        assert manifest is not None
+        state = Unfinished("build", bytes(32), 5 << 20, (1 << 20,))
+        medium.write_at(manifest.place, memoryview(pack_unfinished(state, 512)))
+        medium.write_at(0, memoryview(bytes(512)))
+    found = run_json("check", drive, code=1)["findings"]
+    assert [(each["code"], each["what"]) for each in found] == [
+        ("manifest.unfinished", "unfinished build, 5 MiB written.")
+    ]
+    assert "Run the same 'build' command again" in found[0]["advice"]
