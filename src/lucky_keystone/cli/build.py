@@ -15,10 +15,12 @@ from ..common.errors import UsageError
 from ..common.units import exact_size
 from ..doing.keeping import Keeping
 from ..doing.targets import Chosen, choose
+from .brief import show_brief, show_brief_machines
 from .choosing import answered
 from .confirming import confirm_all
 from .guided import ask_for_drive, can_ask, whole_line
 from .headings import Command
+from .machine import show_shortfalls
 from .manner import manner
 from .options import (
     Size,
@@ -38,7 +40,7 @@ from .options import (
     with_option,
 )
 from .outcome import tell_outcome
-from .plan import show_plan
+from .plan import shortfalls_of, show_plan
 from .show import console, heading, paragraph
 from .source_page import show_source
 from .sources import prove, resolved
@@ -292,9 +294,18 @@ def _asked_for_drive(opened: Source, request: Request, bay: Path | None, sector_
 def _show_plans(opened: Source, pairs: Sequence[Pair], machines: Sequence[KnownMachine], *, with_source: bool) -> None:
     if manner().as_json or manner().quiet:
         return
+    from ..machine.known import outlooks_of
+
+    plan = pairs[0][1].plan
+    if not manner().verbose:
+        show_brief(opened, pairs)
+        if machines:
+            show_brief_machines(outlooks_of(machines, plan.bootable))
+            show_shortfalls(shortfalls_of(plan, machines))
+        return
     if with_source:
         show_source(opened, [])
-    show_plan(pairs[0][1].plan, layout=manner().verbose, machines=machines)
+    show_plan(plan, layout=True, machines=machines)
     for each, one in pairs[1:]:
         console().print(f"  {each.name}: the same, on {exact_size(one.plan.drive.size or 0)}")
 

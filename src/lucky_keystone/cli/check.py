@@ -13,6 +13,7 @@ from rich.text import Text
 from ..common.units import SECTOR_SIZES, counted, exact_size, shown_size
 from ..doing.logged import Logged
 from ..doing.targets import Chosen, existing, reading
+from .brief import show_changed
 from .headings import Command
 from .machine import show_machines
 from .manner import manner
@@ -32,9 +33,12 @@ from .sources import open_alone
 from .stages import Stages
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from ..checking.report import Finding, Report, VolumeSummary
     from ..doing.given import GivenMachines
     from ..fetching.link import Place
+    from ..starting.outlook import Outlook
     from .documents import CheckBody
 
 _MARKS = {
@@ -152,10 +156,14 @@ def _report_fields(report: Report) -> dict[str, Any]:
     return {"healthy": report.healthy, **{field.name: getattr(report, field.name) for field in fields(report)}}
 
 
-def show_report(report: Report, name: str, said_once: str = "") -> None:
-    """Print what a check found, and what to do; the advice `said_once` of many findings comes at the end."""
+def show_report(report: Report, name: str, *, said_once: str = "", planned: Sequence[Outlook] | None = None) -> None:
+    """Print what a check found, and what to do; the advice `said_once` of many findings comes at the end.
+
+    After a build, whose forecast was `planned`, only what is other than that is worth words.
+    """
     out = console()
-    if not manner().quiet:
+    is_brief = manner().quiet or (planned is not None and not manner().verbose)
+    if not is_brief:
         heading(out, f"Check of {name}")
         facts(out, _summary(report))
     if manner().verbose:
@@ -168,12 +176,14 @@ def show_report(report: Report, name: str, said_once: str = "") -> None:
         _show_finding(out, finding, said_once)
     for line in report.unknown:
         paragraph(out, f"Unknown: {line}", style="warn", indent=2, hanging=11)
-    if report.starts and not manner().quiet:
+    if report.starts and not is_brief:
         heading(out, "Starts on")
         starts(out, report.starts)
-    if report.on_machines:
+    elif planned is not None and not manner().quiet:
+        show_changed(planned, report.starts)
+    if report.on_machines and not is_brief:
         show_machines(report.on_machines)
-    if not manner().quiet:
+    if not is_brief:
         out.print()
     _conclude(out, report)
     if said_once:

@@ -35,31 +35,31 @@ def tell_outcome(
     if manner().as_json:
         _emit(drives, proofs)
         return max(work.exit_code for work in works)
-    _show_all(works, proofs, verified=verified)
+    _show_all(drives, proofs, verified=verified)
     if not manner().quiet:
         console().print(f"Done in {shown_seconds(seconds)}.", style="quiet")
         finished = [(chosen, plan) for chosen, plan, work in drives if work.error is None]
-        for chosen, _ in finished:
-            if chosen.is_image_file:
-                _tell_where(chosen)
+        if files := [chosen for chosen, _ in finished if chosen.is_image_file]:
+            _tell_where(files)
         if any(not chosen.is_image_file for chosen, _ in finished):
             _tell_how_to_start(finished[0][1])
     return max(work.exit_code for work in works)
 
 
-def _show_all(works: Sequence[Work], proofs: Sequence[str], *, verified: bool) -> None:
+def _show_all(drives: Sequence[tuple[Chosen, Plan, Work]], proofs: Sequence[str], *, verified: bool) -> None:
     out = console()
     for proof in proofs:
         paragraph(out, f"verified: {proof}", indent=2)
-    for work in works:
-        if len(works) > 1:
+    for _, plan, work in drives:
+        if len(drives) > 1:
             heading(out, work.name)
-        _show(work, verified=verified)
+        _show(work, plan, verified=verified)
 
 
-def _tell_where(chosen: Chosen) -> None:
-    line = command_line(["build", str(chosen.path), "--onto", "TAG"])
-    words = f"{chosen.path} is a file on this computer. To put it onto a stick as it is: {line}"
+def _tell_where(files: Sequence[Chosen]) -> None:
+    line = command_line(["build", str(files[0].path), "--onto", "TAG"])
+    what = f"{files[0].path} is a file" if len(files) == 1 else "These are files"
+    words = f"{what} on this computer. To put {'it' if len(files) == 1 else 'one'} onto a stick as it is: {line}"
     console().print()
     paragraph(console(), words, style="quiet")
 
@@ -101,7 +101,7 @@ def _body(chosen: Chosen, plan: Plan, work: Work) -> BuiltDrive:
     )
 
 
-def _show(work: Work, *, verified: bool) -> None:
+def _show(work: Work, plan: Plan, *, verified: bool) -> None:
     out = console()
     if work.error is not None:
         paragraph(out, f"FAILED  {work.error.message}", style="bad", indent=2, hanging=10)
@@ -121,7 +121,7 @@ def _show(work: Work, *, verified: bool) -> None:
     for note in work.notes:
         paragraph(out, note, indent=2, hanging=4)
     if work.report is not None:
-        show_report(work.report, work.name)
+        show_report(work.report, work.name, planned=plan.forecast)
 
 
 def _what_was_done(result: BuildResult, *, verified: bool) -> str:

@@ -12,6 +12,7 @@ from ..common.errors import UsageError
 from ..common.outputs import OutputKind, refuse_output
 from ..common.shell import command_line
 from ..common.units import exact_size, shown_size
+from .brief import show_verdicts
 from .choosing import answered
 from .headings import Command
 from .layout import show_sketch
@@ -120,6 +121,9 @@ def command(
     if manner().as_json:
         _emit(plan, asked.machines)
         return
+    if manner().quiet:
+        show_verdicts(plan.forecast)
+        return
     show_source(opened, proofs)
     show_plan(plan, layout=not layout, machines=asked.machines)
     if layout:
@@ -171,10 +175,11 @@ def _emit(plan: Plan, machines: Sequence[KnownMachine]) -> None:
     from .documents import PlanDocument
 
     rows = outlooks_of(machines, plan.bootable)
-    emit_json(PlanDocument(**_plan_fields(plan), on_machines=rows, shortfalls=_shortfalls(plan, machines)))
+    emit_json(PlanDocument(**_plan_fields(plan), on_machines=rows, shortfalls=shortfalls_of(plan, machines)))
 
 
-def _shortfalls(plan: Plan, machines: Sequence[KnownMachine]) -> tuple[Shortfall, ...]:
+def shortfalls_of(plan: Plan, machines: Sequence[KnownMachine]) -> tuple[Shortfall, ...]:
+    """Return where machines do not have what a release asks for."""
     from ..families.asking import shortfalls
     from ..families.families import facts_of
 
@@ -228,7 +233,7 @@ def show_plan(plan: Plan, *, layout: bool, machines: Sequence[KnownMachine] = ()
         from .machine import show_machines, show_shortfalls
 
         show_machines(outlooks_of(machines, plan.bootable))
-        show_shortfalls(_shortfalls(plan, machines))
+        show_shortfalls(shortfalls_of(plan, machines))
 
 
 def _speak_decision(row: Sequence[str]) -> str:

@@ -40,7 +40,7 @@ _THEME = Theme(
         "lesson": "bold color(30)",
     }
 )
-_STYLES = {"starts": "good", "will not start": "bad", "not known": "warn"}
+VERDICT_STYLES = {"starts": "good", "will not start": "bad", "not known": "warn"}
 
 
 class _SafeConsole(Console):
@@ -185,7 +185,10 @@ def starts(out: Console, rows: Sequence[Outlook]) -> None:
     table(
         out,
         [Column(), Column(), Column(folds=True, style="quiet")],
-        [(Text(row.verdict, _STYLES[row.verdict]), row.firmware, row.reason) for row in without_repeats(tuple(rows))],
+        [
+            (Text(row.verdict, VERDICT_STYLES[row.verdict]), row.firmware, row.reason)
+            for row in without_repeats(tuple(rows))
+        ],
         spoken=lambda row: f"{row[1]}: {row[0]}; {row[2]}",
     )
 

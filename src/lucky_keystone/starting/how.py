@@ -7,12 +7,12 @@ from collections.abc import Sequence
 from .outlook import Outlook
 
 _PC = (
-    "To start a machine from it: plug it in, switch the machine on and open its boot menu (usually F12, F11, F9, F8 or "
-    "Esc, pressed repeatedly right after power-on). The stick may be listed twice, for UEFI and for BIOS."
+    "To start a machine from it: open its boot menu, usually with F12, F11, F9, F8 or Esc right after power-on. The "
+    "stick may be listed twice, for UEFI and for BIOS."
 )
 _MAC = (
-    "To start a Mac from it: plug it in, switch the Mac on while holding Option (on Apple silicon hold the power "
-    "button) until drives are shown, and choose '{label}'."
+    "To start a Mac from it: switch it on while holding Option (on Apple silicon hold the power button) until drives "
+    "are shown, and choose '{label}'."
 )
 
 
