@@ -66,8 +66,8 @@ def test_a_drive_is_chosen_shown_confirmed_and_named_for_next_time(
         seen.type("")  # look again
         seen.wait_for(QUESTION)
         seen.type(tags["stick"].lower())
-        seen.wait_for("Decisions")
-        seen.wait_for("Forecast")
+        seen.wait_for("Becomes")
+        seen.wait_for("starts BIOS")
         seen.wait_for("On it now: empty")
         seen.wait_for(f"Type {tags['stick']} to continue")
         seen.type(tags["stick"].lower())
@@ -156,7 +156,7 @@ def test_first_steps(box: tuple[Path, dict[str, str]], disc: Path) -> None:
 def test_nothing_waits_without_a_terminal(disc: Path) -> None:
     told = run("build", disc, code=2)
     assert "there is no terminal to ask which drive" in told.stderr
-    assert "Commands" in run().stdout
+    assert "The shop:" in run().stdout
 
 
 @pytest.mark.parametrize(

@@ -55,7 +55,7 @@ def test_a_machine_that_will_not_start_it_is_in_the_verdict(disc: Path, tmp_path
         "machine = 1\nname = 'Gangway tablet'\nuefi = 'yes'\nuefi_width = 32\nbios = 'no'\narchitecture = 'x86'\n"
     )
     built = run("build", disc, "--onto", drive, "--machine", machine, "--yes", code=1).stdout
-    assert built.index("On your machines") < built.rindex("Gangway tablet will not start it.")
+    assert built.index("Gangway tablet (the source has no") < built.index("Gangway tablet will not start it.")
     assert "Gangway tablet will not start it." in run("check", drive, "--machine", machine, code=1).stdout
     run("check", drive)
 
@@ -74,3 +74,32 @@ def test_an_unfinished_build_is_one_finding(built: Built, copy_of: Callable[[], 
         ("manifest.unfinished", "unfinished build, 5 MiB written.")
     ]
     assert "Run the same 'build' command again" in found[0]["advice"]
+
+
+def test_what_is_no_installer_and_what_is_no_drive(disc: Path, tmp_path: Path) -> None:
+    told = run("inspect", tmp_path, code=4).stdout
+    assert told.startswith(f"{tmp_path} is not a known installer")
+    for command in ("check", "mend"):
+        assert "is a disc image, and no drive." in run(command, disc, code=2).stderr
+
+
+def test_the_last_repair_is_taken_back(
+    copy_of: Callable[[], Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("LUCKY_KEYSTONE_JOURNALS", str(tmp_path / "journals"))
+    drive = copy_of()
+    with drive.open("r+b") as file:
+        file.write(bytes(512))
+    spoilt = drive.read_bytes()
+    for _ in range(2):
+        run("mend", drive, "--yes")
+        assert drive.read_bytes() != spoilt
+        listed = run_json("mend", "--list")["undo_files"]
+        assert (listed[0]["drive"], listed[0]["state"]) == (drive.name, "written")
+        run("mend", "--undo", drive, "--yes")
+        assert drive.read_bytes() == spoilt
+    other = tmp_path / "other.img"
+    other.write_bytes(bytes(1 << 20))
+    name = Path(listed[0]["path"]).name
+    assert f"{name} is of a repair of {drive.name}" in run("mend", other, "--undo", name, "--yes", code=3).stderr
+    assert "No repair of other.img is kept" in run("mend", other, "--undo", "--yes", code=2).stderr

@@ -148,7 +148,7 @@ def test_nothing_is_erased_unasked(disc: Path, tmp_path: Path) -> None:
         (["check", "ABCD"], 2, "There is no drive 'ABCD'"),
         (["drives", "--bay", "{tmp}"], 2, "bay.toml"),
         (["split", "{disc}", "--into", "{tmp}/parts"], 4, "not an install image"),
-        (["inspect", "{tmp}"], 0, "not a known installer"),
+        (["inspect", "{tmp}/nothing"], 4, "does not exist"),
         (["plan", "{tmp}"], 4, "no sources/boot.wim"),
         (["plan", "{disc}", "--colour", "red"], 2, "There is no option --colour"),
         (["sail"], 2, "There is no command"),

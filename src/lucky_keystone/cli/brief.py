@@ -30,10 +30,11 @@ _IN_ONE_LINE = ("table", "file system", "firmware")
 _ORDER: tuple[Verdict, ...] = ("starts", "not known", "will not start")
 
 
-def show_brief(source: Source, pairs: Sequence[Pair]) -> None:
+def show_brief(source: Source, pairs: Sequence[Pair], *, with_source: bool) -> None:
     """Print what is about to be built, the drives that get it, and where they will start."""
     plan = pairs[0][1].plan
-    rows = [("Source", _source(source)), *(("Drive", _drive(pair)) for pair in pairs), ("Becomes", _becomes(plan))]
+    rows = [("Source", _source(source))] if with_source else []
+    rows += [*(("Drive", _drive(pair)) for pair in pairs), ("Becomes", _becomes(plan))]
     rows += [("With", f"{other.path}, {other.form}") for other in source.further]
     rows += [
         (decision.topic.capitalize(), f"{decision.value} ({decision.reason})")

@@ -298,7 +298,7 @@ def _show_plans(opened: Source, pairs: Sequence[Pair], machines: Sequence[KnownM
 
     plan = pairs[0][1].plan
     if not manner().verbose:
-        show_brief(opened, pairs)
+        show_brief(opened, pairs, with_source=with_source)
         if machines:
             show_brief_machines(outlooks_of(machines, plan.bootable))
             show_shortfalls(shortfalls_of(plan, machines))

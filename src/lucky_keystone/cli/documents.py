@@ -417,6 +417,24 @@ class MendUndoneDocument(Document, kw_only=True):
     bytes_written: int
 
 
+class UndoFile(msgspec.Struct, frozen=True):
+    """A file by which a repair can be taken back."""
+
+    path: str
+    drive: str
+    """Tag, or name of an image file."""
+    moment: str
+    state: Literal["not begun", "written", "cut off", "undone"]
+
+
+class MendListDocument(Document, kw_only=True):
+    """`mend --list`."""
+
+    command: Literal["mend"] = "mend"
+    state: Literal["listed"] = "listed"
+    undo_files: list[UndoFile]
+
+
 class ReportDocument(Document, kw_only=True):
     """`report`."""
 
@@ -546,7 +564,7 @@ DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
     "rehearse": (RehearsalDocument, StartDocument),
     "gauge": (GaugeDocument, RestoreDocument),
     "machine": (MachineDocument,),
-    "mend": (MendDocument, MendUndoneDocument),
+    "mend": (MendDocument, MendUndoneDocument, MendListDocument),
     "reclaim": (ReclaimDocument,),
     "presets": (PresetsDocument,),
     "report": (ReportDocument,),

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ..common.errors import KeystoneError, UsageError
+from ..common.errors import KeystoneError, SourceError, UsageError
 from ..common.units import exact_size, shown_size
 from .editions import WantedFiles, look_inside
 from .headings import Command
@@ -49,17 +49,17 @@ Examples:
 @bay_option
 @output_options
 @gathered("wanted", WantedFiles, "edition", "listing", "matching", "taken", "folder")
-def command(source: Place | None, finding: bool, wanted: WantedFiles, given: GivenSource, bay: Path | None) -> None:
+def command(source: Place | None, finding: bool, wanted: WantedFiles, given: GivenSource, bay: Path | None) -> int:
     """Show what SOURCE is: a disc image, a folder, an installer app or a disk image; also an https link to an image.
 
     Of a Windows installer: editions, architectures, loaders, files too large for FAT32. Of a macOS installer: release,
-    supported models, and which stick to buy.
+    supported models, and which stick to buy. Exit code 4 when it is no installer.
     """
     if finding or source is None:
         if source is not None or not finding:
             raise click.UsageError("Name a SOURCE, or use --find alone.")
         _find()
-        return
+        return 0
     if wanted:
         if given.added or given.sha256 is not None or given.verify:
             raise UsageError(
@@ -67,13 +67,13 @@ def command(source: Place | None, finding: bool, wanted: WantedFiles, given: Giv
                 advice="Leave them out: what is taken is verified by its own SHA-1.",
             )
         look_inside(source, wanted, terms_of(None, given.authority, bay))
-        return
-    _show_whole(source, given, bay)
+        return 0
+    return _show_whole(source, given, bay)
 
 
-def _show_whole(source: Place, given: GivenSource, bay: Path | None) -> None:
-    """Show what a source is, and what a drive from it needs."""
-    from ..families.families import facts_of
+def _show_whole(source: Place, given: GivenSource, bay: Path | None) -> int:
+    """Show what a source is, and what a drive from it needs; return the exit code."""
+    from ..families.families import facts_of, is_installer
     from ..families.signing import loader_signatures
     from ..planning.make import size_needed
     from ..sources.locating import naming_files
@@ -83,6 +83,7 @@ def _show_whole(source: Place, given: GivenSource, bay: Path | None) -> None:
     proofs = prove(opened, terms.sha256 or None, given.verify)
     with naming_files(opened):
         found = facts_of(opened)
+        code = 0 if is_installer(opened) else SourceError.exit_code
         needed, refusal = size_needed(opened)
         signatures = loader_signatures(opened, found.loaders)
     if manner().as_json:
@@ -99,13 +100,17 @@ def _show_whole(source: Place, given: GivenSource, bay: Path | None) -> None:
                 cannot_be_built=refusal,
             )
         )
-        return
+        return code
+    if code:
+        paragraph(console(), refusal, style="bad")
+        console().print()
     need = f"a drive of at least {exact_size(needed)}" if needed else f"no drive can be built from it: {refusal}"
-    show_source(opened, proofs, [("Needs", need)])
+    show_source(opened, proofs, [] if code else [("Needs", need)])
     _show_editions(found)
     _show_rest(found, signatures)
     if manner().verbose:
         _show_files(opened)
+    return code
 
 
 def _show_files(opened: Source) -> None:

@@ -26,7 +26,7 @@ from .options import (
     output_options,
     terms_of,
 )
-from .show import console, emit_json, heading, paragraph, starts
+from .show import Column, console, emit_json, heading, paragraph, starts, table
 from .sources import open_alone
 
 if TYPE_CHECKING:
@@ -74,10 +74,12 @@ Examples:
 @click.option("--dry-run", is_flag=True, help="Show what would be written, and write nothing.")
 @click.option(
     "--undo",
-    type=click.Path(dir_okay=False, path_type=Path),
-    metavar="JOURNAL",
-    help="Bring back every byte that a repair replaced.",
+    is_flag=False,
+    flag_value="",
+    metavar="[FILE]",
+    help="Take back DRIVE's last repair, every byte that it replaced; or the repair that this undo file is of.",
 )
+@click.option("--list", "listing", is_flag=True, help="List the undo files that are kept on this computer.")
 @click.option("--sector-size", type=Word(["512", "4096"]), metavar="BYTES", help="Where the drive does not show it.")
 @click.option("--eject", "ejecting", is_flag=True, help="Eject the drive when done.")
 @authority_option
@@ -90,7 +92,8 @@ def command(
     firmware: str | None,
     replace_code: bool,
     dry_run: bool,
-    undo: Path | None,
+    undo: str | None,
+    listing: bool,
     sector_size: str | None,
     ejecting: bool,
     authority: Path | None,
@@ -101,26 +104,60 @@ def command(
     """Make DRIVE start without erasing it.
 
     What 'check' finds is mended where it is certain how: tables, boot code, boot sectors and their copies, active
-    marks, and on FAT32 missing files. Everything is shown first. What is replaced is kept in a journal on this
-    computer, and --undo JOURNAL brings it back (DRIVE may be left out then). Exit code 1 when something is left that
-    could not be mended.
+    marks, and on FAT32 missing files. Everything is shown first. What is replaced is kept in an undo file on this
+    computer, and --undo brings it back. Exit code 1 when something is left that could not be mended.
     """
     if undo is not None and (source is not None or firmware or replace_code or dry_run):
         raise UsageError("--undo goes with no other choice.", advice="Leave the others out.")
+    if listing:
+        _list()
+        return 0
     from ..doing.mend import MendRun, drive_of, journal_at
     from ..mending.journal import MendJournal
     from ..mending.remedy import Wishes
 
     dialogue, size = TerminalDialogue(yes=yes, lifted=lifted), int(sector_size) if sector_size else None
-    if undo is not None:
-        journal = MendJournal(journal_at(undo))
+    if undo and drive is None and not undo.endswith(".mend"):
+        drive, undo = undo, ""  # what follows --undo is taken for its value
+    if undo:
+        journal = MendJournal(journal_at(Path(undo)))
         return _undo(MendRun(existing(drive or drive_of(journal), bay), dialogue, lifted, size), journal)
     if drive is None:
         raise click.UsageError("DRIVE is missing.")
     run = MendRun(existing(drive, bay), dialogue, lifted, size)
+    if undo is not None:
+        return _undo(run, run.last_journal())
     opened = open_alone(source, terms_of(None, authority, bay)) if source is not None else None
     run.settle(dry_run=dry_run)
     return _mend(run, Wishes(replace_code=replace_code, source=opened), firmware or "", bay, dry_run, ejecting)
+
+
+def _list() -> None:
+    """Show by which files something can be taken back."""
+    from ..common.places import journals
+    from ..mending.journal import kept_in
+
+    found = kept_in(journals())
+    if manner().as_json:
+        from .documents import MendListDocument, UndoFile
+
+        files = [
+            UndoFile(path=str(each.path), drive=each.text.name, moment=each.text.moment, state=each.state)
+            for each in found
+        ]
+        emit_json(MendListDocument(undo_files=files))
+        return
+    out = console()
+    if not found:
+        paragraph(out, "No repair is kept on this computer.")
+        return
+    columns = [Column("Repaired"), Column("Drive"), Column(), Column("Undo file", folds=True)]
+    states = {"written": "", "cut off": "interrupted", "undone": "taken back already"}
+    table(
+        out,
+        columns,
+        [(each.text.moment, each.text.name, states.get(each.state, each.state), each.path.name) for each in found],
+    )
 
 
 def _mend(run: MendRun, wishes: Wishes, firmware: str, bay: Path | None, dry_run: bool, ejecting: bool) -> int:
@@ -209,6 +246,8 @@ def show_mending(proposal: MendProposal, name: str, *, dry_run: bool) -> None:
             out.print("Nothing that can be mended.", style="warn")
         else:
             out.print("Nothing to mend.", style="good")
+            words = f"The bytes of files were not compared: 'lucky-keystone check {name}' does that."
+            paragraph(out, words, style="quiet")
     if mending.after.report.starts and not manner().quiet:
         heading(out, "Starts on, once mended" if steps else "Starts on")
         starts(out, mending.after.report.starts)

@@ -16,7 +16,7 @@ from ..drives.guards import Guard
 from ..drives.host import Span
 from ..manifest.unfinished import read_unfinished
 from ..mending.carry_out import check_again, write_steps
-from ..mending.journal import JournalText, MendJournal, pending, put_back
+from ..mending.journal import JournalText, MendJournal, kept_in, pending, put_back
 from ..mending.make import Mending, make_mending
 from ..mending.remedy import Wishes
 from ..mending.steps import Step, make_steps
@@ -86,7 +86,25 @@ class MendRun(Struct, frozen=True):
                 f"{journal.path}: that repair wrote nothing to the drive.", advice="There is nothing to undo."
             )
         self.dialogue.confirm_change(self.chosen, f"what the repair of {journal.text.moment} replaced will be put back")
-        return self._put_back(journal, "mend --undo")
+        try:
+            return self._put_back(journal, "mend --undo")
+        except ProtectError as error:
+            if journal.text.name == self.chosen.name:
+                raise
+            raise ProtectError(
+                f"{journal.path.name} is of a repair of {journal.text.name}: {error.message}",
+                advice=f"'lucky-keystone mend {self.chosen.name} --undo' takes back its own last repair.",
+            ) from error
+
+    def last_journal(self) -> MendJournal:
+        """Return the journal of the drive's last repair. Raises UsageError where none is kept here."""
+        there = [each for each in kept_in(journals(), self._prefix) if each.state != "undone"]
+        if not there:
+            raise UsageError(
+                f"No repair of {self.chosen.name} is kept on this computer.",
+                advice="'lucky-keystone mend --list' shows those that are.",
+            )
+        return there[0]
 
     def settle(self, *, dry_run: bool) -> None:
         """Put back what an interrupted repair wrote. Raises ProtectError where something else is unfinished."""

@@ -6,7 +6,7 @@ import hashlib
 import os
 import sys
 from collections.abc import Collection, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,6 +14,7 @@ from msgspec import Struct
 
 from ..common.errors import DriveError, KeystoneError, NotYet, ProtectError, UsageError, naming
 from ..common.nearest import did_you_mean
+from ..common.shell import command_line
 from ..common.units import shown_size
 from ..drives.bay import Bay
 from ..drives.drive import Drive
@@ -234,7 +235,30 @@ def existing(text: str, bay: Path | None, sector_size: int | None = None) -> Cho
     chosen = choose(text, bay, sector_size)
     if not chosen.exists:
         raise UsageError(f"{text} does not exist.", advice="Name an image file, or a tag.")
+    if chosen.is_image_file:
+        _refuse_disc_image(chosen)
     return chosen
+
+
+def _refuse_disc_image(chosen: Chosen) -> None:
+    """Raise UsageError for an installer's image, which people take for the drive that is made of it."""
+    if not _is_disc_image(chosen):
+        return
+    line = command_line(["inspect", str(chosen.path), "--verify-source"])
+    raise UsageError(
+        f"{chosen.name} is a disc image, and no drive.", advice=f"To see what it is, and whether it is whole: {line}"
+    )
+
+
+def _is_disc_image(chosen: Chosen) -> bool:
+    """True where nothing shows that it was built here, byte for byte."""
+    from ..drives.contents import is_bare_disc
+    from ..manifest.format import read_manifest
+
+    with suppress(KeystoneError), reading(chosen) as medium:
+        if medium.size >= 512 and is_bare_disc(medium):
+            return chosen.shelf().get() is None and read_manifest(medium, chosen.sector_size) is None
+    return False
 
 
 @contextmanager

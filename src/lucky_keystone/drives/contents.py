@@ -70,6 +70,12 @@ class Inventory(Struct, frozen=True):
         return f"{more}{counted(self.files, 'file')}, {more}{shown_size(self.used)}"
 
 
+def is_bare_disc(drive: Medium) -> bool:
+    """Tell whether these are the bytes of a disc image and no drive's: no table, and no volume that is read here."""
+    has_table = read_table(drive, 512) is not None or kind_at(drive, 0, drive.size) is not None
+    return not has_table and known_at(drive, 0, drive.size) == DISC
+
+
 def inventories(drive: Medium, sector_size: int) -> list[Inventory]:
     """Return what is on each volume that can be read, files that a system keeps for itself left out."""
     found: list[Inventory] = []

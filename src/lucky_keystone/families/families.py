@@ -62,6 +62,11 @@ def shown_family(source: Source) -> str:
     return next((family.without_purpose for family in _by_purpose(source)), "not a known installer")
 
 
+def is_installer(source: Source) -> bool:
+    """Tell whether a drive can be made from a source, if only when its purpose is chosen."""
+    return family_of(source) is not None or any(True for _ in _by_purpose(source))
+
+
 def _by_purpose(source: Source) -> Iterator[Family]:
     """Yield the families that a source can become when their purpose is chosen."""
     return (family for family in FAMILIES if family.purpose != INSTALL and family.recognises(source))

@@ -39,6 +39,7 @@ _SUM = 8
 _ZEROS, _MARK = 1, 0x8000_0000
 _READY, _WRITTEN, _UNDONE = b"ready", b"written", b"undone"
 _ADVICE = "Make room there: without it nothing is written to the drive."
+_WHICH = "'lucky-keystone mend --list' shows the undo files."
 State = Literal["not begun", "cut off", "written", "undone"]
 
 
@@ -156,10 +157,8 @@ class MendJournal:
     def __init__(self, path: Path) -> None:
         """Raises UsageError where `path` is no journal of a mending, or a damaged one."""
         self.path = path
-        self._refusal = UsageError(
-            f"{path} is not a mend journal, or it is damaged.", advice="Name the file that 'mend' reported."
-        )
-        with naming(str(path), UsageError), path.open("rb") as stream:
+        self._refusal = UsageError(f"{path} is no undo file of 'mend', or it is damaged.", advice=_WHICH)
+        with naming(str(path), UsageError, advice=_WHICH), path.open("rb") as stream:
             self._length = os.fstat(stream.fileno()).st_size
             head = stream.read(MendJournalHeader.SIZE)
             if len(head) < MendJournalHeader.SIZE or head[:8] != _MAGIC:
@@ -267,6 +266,20 @@ def pending(folder: Path, prefix: str) -> Iterator[MendJournal]:
                 path.unlink()
         elif journal.state == "cut off":
             yield journal
+
+
+def kept_in(folder: Path, prefix: str = "") -> list[MendJournal]:
+    """Return the journals in a folder that something can be taken back by, the newest first."""
+    found: list[MendJournal] = []
+    for path in folder.glob(f"{prefix}*.mend"):
+        with suppress(UsageError):
+            found.append(MendJournal(path))
+    return sorted((each for each in found if each.state != "not begun"), key=_by_moment, reverse=True)
+
+
+def _by_moment(journal: MendJournal) -> tuple[str, int, str]:
+    """Of several within one second the later ones have a number behind it."""
+    return journal.text.moment, len(journal.path.name), journal.path.name
 
 
 def finished_before(folder: Path, moment: str) -> list[Path]:
