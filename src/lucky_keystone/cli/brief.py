@@ -84,7 +84,8 @@ def show_brief_machines(outlooks: Sequence[MachineOutlook]) -> None:
 def _is_said(decision: Decision) -> bool:
     """Tell whether a decision is in the other rows, or not worth one."""
     topic = _NUMBER.sub("", decision.topic)
-    return decision.topic in _IN_ONE_LINE or topic == "source" or (decision.by == "tool" and topic in _ROUTINE)
+    is_routine = topic in _ROUTINE and decision.by in ("tool", "plan")
+    return decision.topic in (*_IN_ONE_LINE, "label") or topic == "source" or is_routine
 
 
 def _is_for_macs(rows: Sequence[Outlook]) -> bool:

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from ..common.units import SECTOR_SIZES, counted, exact_size, shown_size
 from ..doing.logged import Logged
-from ..doing.targets import Chosen, existing, reading
+from ..doing.targets import Chosen, finished, reading
 from .brief import show_changed
 from .headings import Command
 from .machine import show_machines
@@ -99,7 +99,7 @@ def command(
 
     if added and against is None:
         raise click.UsageError("--add goes with --against.")
-    chosen = existing(drive, bay)
+    chosen = finished(drive, bay)
     source = open_alone(against, terms_of(None, authority, bay), added) if against is not None else None
     if source is not None and source.root.entries:
         with reading(chosen) as medium:

@@ -12,7 +12,7 @@ from rich.text import Text
 from ..common.errors import UsageError
 from ..common.shell import quoted
 from ..doing.after import eject
-from ..doing.targets import existing
+from ..doing.targets import existing, finished
 from .dialogue import TerminalDialogue
 from .headings import Command
 from .manner import manner
@@ -124,7 +124,7 @@ def command(
         return _undo(MendRun(existing(drive or drive_of(journal), bay), dialogue, lifted, size), journal)
     if drive is None:
         raise click.UsageError("DRIVE is missing.")
-    run = MendRun(existing(drive, bay), dialogue, lifted, size)
+    run = MendRun(finished(drive, bay), dialogue, lifted, size)
     if undo is not None:
         return _undo(run, run.last_journal())
     opened = open_alone(source, terms_of(None, authority, bay)) if source is not None else None

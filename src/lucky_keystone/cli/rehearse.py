@@ -10,7 +10,7 @@ from rich.console import Console
 
 from ..common.outputs import OutputKind, refuse_output, with_maker, write_output
 from ..common.units import SECTOR_SIZES
-from ..doing.targets import existing, reading
+from ..doing.targets import finished, reading
 from ..rehearsal.emulator import FIRMWARES
 from .headings import Command
 from .manner import manner
@@ -67,7 +67,7 @@ def command(
     takes over; exit code 1 when it does not get there. With --firmware, an installed emulator (QEMU) starts the drive
     under real firmware; writes to the drive are discarded, and a picture of the screen is kept.
     """
-    chosen = existing(drive, bay, sector_size)
+    chosen = finished(drive, bay, sector_size)
     if firmware is not None:
         return _start_for_real(chosen, firmware, picture, seconds, overwrite=overwrite)
     if picture is not None:

@@ -11,7 +11,7 @@ import click
 from ..common.errors import UsageError
 from ..common.outputs import OutputKind, refuse_output, write_output
 from ..doing.logged import Logged
-from ..doing.targets import Chosen, existing, reading
+from ..doing.targets import Chosen, finished, reading
 from .headings import Command
 from .manner import manner
 from .options import (
@@ -90,7 +90,7 @@ def command(
 
     if target.suffix.lower() not in _ENDINGS:
         raise UsageError(f"{target.name}: a page is written as .html or .png.", advice="Use one of these extensions.")
-    chosen = existing(drive, bay)
+    chosen = finished(drive, bay)
     replacing = replacing_of(overwrite, chosen.path, *([source] if isinstance(source, Path) else []))
     refuse_output(target, OutputKind.PAGE, replacing)
     attached = chosen.drive

@@ -235,15 +235,17 @@ def existing(text: str, bay: Path | None, sector_size: int | None = None) -> Cho
     chosen = choose(text, bay, sector_size)
     if not chosen.exists:
         raise UsageError(f"{text} does not exist.", advice="Name an image file, or a tag.")
-    if chosen.is_image_file:
-        _refuse_disc_image(chosen)
     return chosen
 
 
-def _refuse_disc_image(chosen: Chosen) -> None:
-    """Raise UsageError for an installer's image, which people take for the drive that is made of it."""
-    if not _is_disc_image(chosen):
-        return
+def finished(text: str, bay: Path | None, sector_size: int | None = None) -> Chosen:
+    """Return the drive meant by `text`, which is to be looked at as a drive.
+
+    Raises UsageError for an installer's image, which people take for the drive that is made of it.
+    """
+    chosen = existing(text, bay, sector_size)
+    if not chosen.is_image_file or not _is_disc_image(chosen):
+        return chosen
     line = command_line(["inspect", str(chosen.path), "--verify-source"])
     raise UsageError(
         f"{chosen.name} is a disc image, and no drive.", advice=f"To see what it is, and whether it is whole: {line}"
