@@ -10,6 +10,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ...common.errors import ProtectError
 from ...common.os_errors import Trouble, trouble
@@ -332,8 +333,6 @@ def path_of(number: int) -> DevicePath:
 
 
 def _judged(drive: Drive, *, holds_system: bool, runs_pools: bool) -> Drive:
-    from dataclasses import replace
-
     in_use = tuple(f"{member}, and pools run on this computer" for member in drive.members if member.endswith(_POOL))
     return replace(drive, holds_system=holds_system, uses=in_use if runs_pools else ())
 
