@@ -274,5 +274,5 @@ def test_the_run_out_of_a_disc_in_a_drive_is_no_part_of_it(options: list[str], l
     (tmp_path / "disc").write_bytes(data + b"run-out " * (150 * 256))
     device = loop("disc", 0, "--read-only")
     proof = hashlib.sha256(data).hexdigest()
-    assert "has the SHA-256 given" in run("inspect", device, "--sha256", proof).stdout
-    run("inspect", device, "--sha256", "0" * 64, code=4)
+    assert "has the SHA-256 given" in run("inspect", device, "--sha256", proof, code=4).stdout
+    assert "SHA-256 is" in run("inspect", device, "--sha256", "0" * 64, code=4).stderr
