@@ -17,7 +17,7 @@ LOADED = [
     (["--help"], 15, LIGHT),
     (["--version"], 15, LIGHT),
     (["build", "--help"], 80, {*SHOWING, "blake3"}),
-    (["drives"], 100, SHOWING),
+    (["drives", "--bay", "{bay}"], 100, {*SHOWING, "blake3"}),
     (["log"], 35, SHOWING),
     (["images"], 65, {*SHOWING, "blake3"}),
     (["inspect", "{disc}"], 255, READING - {"numpy"}),
@@ -28,9 +28,13 @@ LOADED = [
 
 @pytest.fixture(scope="module")
 def names(tmp_path_factory: pytest.TempPathFactory, disc: Path) -> dict[str, str]:
-    drive = tmp_path_factory.mktemp("loading") / "stick.img"
+    folder = tmp_path_factory.mktemp("loading")
+    drive, bay = folder / "stick.img", folder / "bay"
     run("build", disc, "--onto", drive, "--yes")
-    return {"disc": str(disc), "drive": str(drive)}
+    bay.mkdir()
+    (bay / "bay.toml").write_text("[[drive]]\nfile = 'blank.img'\nmodel = 'Gull 8'\nserial = 'G-8'\n")
+    (bay / "blank.img").write_bytes(bytes(1 << 20))
+    return {"disc": str(disc), "drive": str(drive), "bay": str(bay)}
 
 
 @pytest.mark.parametrize(("words", "most", "packages"), LOADED, ids=[" ".join(case[0]) for case in LOADED])

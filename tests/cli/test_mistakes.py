@@ -22,6 +22,7 @@ MISTAKES: list[tuple[list[str], str, str]] = [
     (["build", "{disc}", "--portable"], "There is no option --portable.", "--purpose portable"),
     (["plan", "{disc}", "--onto", "G7KM"], "There is no option --onto.", "--for DRIVE"),
     (["plan", "{plan}"], "is a saved plan already.", "build {plan} --onto DRIVE"),
+    (["build", "--batch", "{plan}"], "no heading of a column is there", "drive, source, plan"),
     (["repair"], "There is no command 'repair'.", "mend DRIVE"),
     (["Format"], "There is no command 'Format'.", "reclaim DRIVE"),
     (["download"], "There is no command 'download'.", "fetch LINK"),

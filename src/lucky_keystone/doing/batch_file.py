@@ -14,6 +14,7 @@ from ..common.errors import UsageError, naming
 from ..common.nearest import did_you_mean
 from ..families.choices import Choices
 
+_PACKED = (b"PK\x03\x04", b"\xd0\xcf\x11\xe0")  # what spreadsheet programs save by themselves
 _LARGEST = 1 << 20
 _MOST = 1000
 """Rows."""
@@ -44,6 +45,8 @@ def read_batch(path: Path) -> tuple[BatchRow, ...]:
         data = path.read_bytes()[: _LARGEST + 1]
     if len(data) > _LARGEST:
         raise UsageError(f"{path} is too large to be a batch.", advice="Divide it.")
+    if data.startswith(_PACKED):
+        raise UsageError(f"{path} is a spreadsheet, and no CSV file.", advice="Save its sheet as CSV, in UTF-8.")
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
@@ -73,6 +76,11 @@ def _rows(path: Path, rows: Sequence[tuple[int, list[str]]]) -> tuple[BatchRow, 
 
 
 def _refuse_columns(path: Path, line: int, names: Sequence[str]) -> None:
+    if not set(names) & set(COLUMNS):
+        raise UsageError(
+            f"{path}, line {line}: no heading of a column is there.",
+            advice=f"Begin the file with a line of them: {', '.join(COLUMNS)}.",
+        )
     for name in names:
         if name not in COLUMNS:
             advice = did_you_mean(name, COLUMNS) or f"Known are: {', '.join(COLUMNS)}."
