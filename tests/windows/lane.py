@@ -47,6 +47,7 @@ _JUDGES += ("pytsk3", "libfshfs-python", "libfwnt-python", "libregf-python", "vi
 _SERVER_LOST = b"wine client error"
 HANGS = 600.0
 """Seconds after which a run is taken to hang."""
+_BY_HAND = 6 * HANGS
 _PROVIDER = """
 __declspec(dllexport) int __stdcall ProcessPrng(unsigned char *data, unsigned long long size)
 { for (; size; size--) *data++ = (unsigned char)((__builtin_ia32_rdtsc() * 0x9E3779B97F4A7C15ull) >> 56); return 1; }
@@ -338,7 +339,7 @@ def main(arguments: Sequence[str]) -> int:
         print(__doc__)
         return 2
     if arguments:
-        done = lane(arguments[0]).keystone(*arguments[1:])
+        done = lane(arguments[0]).keystone(*arguments[1:], timeout=_BY_HAND)
         sys.stdout.buffer.write(done.out)
         sys.stderr.buffer.write(done.err)
         return done.code

@@ -42,6 +42,8 @@ def show_brief(source: Source, pairs: Sequence[Pair], *, with_source: bool) -> N
         if not _is_said(decision)
     ]
     out = console()
+    if not with_source:  # a question was answered in the line above
+        out.print()
     facts(out, rows)
     out.print()
     show_verdicts(plan.forecast)
