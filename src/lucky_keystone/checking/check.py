@@ -99,7 +99,7 @@ def check_whole(
 
 def _unfinished(found: Unfinished, sector_size: int, report: Report) -> Examined:
     """Report a drive that is not finished: of its table and its volumes nothing is to be expected."""
-    report.fault(Code.MANIFEST_UNFINISHED, "manifest", f"{found.shown}.", found.next_step)
+    report.fault(Code.MANIFEST_UNFINISHED, "drive", f"{found.shown}.", found.next_step)
     return Examined(report, sector_size, NO_TABLE, (), [], None, ReadDrive(None, sector_size, []))
 
 

@@ -45,7 +45,7 @@ class Finding(Struct, frozen=True):
     level: Level
     code: Code
     area: str
-    """table, manifest, boot sectors, FAT, MFT, log, allocation bitmap, folders, files, image or start."""
+    """drive, table, manifest, boot sectors, FAT, MFT, log, allocation bitmap, folders, files, image or start."""
     what: str
     advice: str = ""
     place: Place = NOWHERE

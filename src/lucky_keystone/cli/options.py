@@ -207,7 +207,7 @@ def guard_options(function: _F) -> _F:
     """--unmount, --allow-internal, --allow-member as `lifted`, and --yes: the ways past a guard, each explicit."""
     function = gathered("lifted", _lifted, "unmount", "allow_internal", "allow_member")(function)
     for option in (
-        click.option("--yes", is_flag=True, help="Erase without asking. For scripts."),
+        click.option("--yes", is_flag=True, help="Do not ask before writing. For scripts."),
         click.option(
             "--allow-member",
             is_flag=True,

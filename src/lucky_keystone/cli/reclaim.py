@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING
 
 import click
 
 from ..common.units import shown_size
 from ..doing.after import eject
 from ..doing.targets import existing
+from ..volumes.kinds import FOR_STORAGE
 from .dialogue import TerminalDialogue
 from .headings import Command
 from .manner import manner
@@ -36,11 +37,9 @@ Examples:
     default="STORAGE",
     show_default=True,
     metavar="TEXT",
-    help="Volume label: FAT32 and exFAT up to 11 characters, NTFS 32.",
+    help=f"Volume label: {'; '.join(f'{kind.shown} {kind.label_rule}' for kind in FOR_STORAGE.values())}.",
 )
-@click.option(
-    "--file-system", type=Word(["fat32", "ntfs", "exfat"]), default="fat32", show_default=True, help="Its file system."
-)
+@click.option("--file-system", type=Word(FOR_STORAGE), default="fat32", show_default=True, help="Its file system.")
 @click.option("--cluster", type=Size(), metavar="SIZE", help="Cluster size; the usual one for the size when left out.")
 @click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
 @click.option("--eject", "ejecting", is_flag=True, help="Eject the drive when done.")
@@ -51,7 +50,7 @@ def command(
     drive: str,
     label: str,
     cluster: int | None,
-    file_system: Literal["fat32", "ntfs", "exfat"],
+    file_system: str,
     sector_size: int | None,
     ejecting: bool,
     yes: bool,

@@ -161,6 +161,8 @@ class ComposedKind(VolumeKind, Protocol):
     """What the partition of an ordinary volume is for."""
     label_rule: ClassVar[str]
     """What a label may be, for people."""
+    for_storage: ClassVar[bool]
+    """True when a drive may become ordinary storage with it."""
 
     def label_fault(self, label: str) -> str:
         """Return what is wrong with a label, '' when it can be stored."""

@@ -18,6 +18,7 @@ _KINDS: tuple[VolumeKind, ...] = (*_COMPOSED, FAT16)
 KINDS: Mapping[str, VolumeKind] = {kind.name: kind for kind in _KINDS}
 """All that are read; the first that recognises a volume opens it."""
 COMPOSED: Mapping[str, ComposedKind] = {kind.name: kind for kind in _COMPOSED}
+FOR_STORAGE: Mapping[str, ComposedKind] = {kind.name: kind for kind in _COMPOSED if kind.for_storage}
 
 
 def kind_at(drive: Readable, offset: int, size: int) -> VolumeKind | None:

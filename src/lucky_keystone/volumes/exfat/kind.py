@@ -36,6 +36,7 @@ class Exfat:
     boot_record: ClassVar[BootRecord | None] = None
     checked_with: ClassVar[str] = "'fsck.exfat' (Linux), 'chkdsk /f' (Windows) or First Aid (Mac) on it"
     label_rule: ClassVar[str] = "up to 11 characters"
+    for_storage: ClassVar[bool] = True
 
     def label_fault(self, label: str) -> str:
         from .names import label_fault

@@ -40,6 +40,7 @@ class Fat32:
     boot_record: ClassVar[BootRecord | None] = FAT32_RECORD
     checked_with: ClassVar[str] = "'fsck.fat -a' (Linux) or 'chkdsk /f' (Windows) on it"
     label_rule: ClassVar[str] = "up to 11 letters, digits, spaces or - _"
+    for_storage: ClassVar[bool] = True
 
     def label_fault(self, label: str) -> str:
         from .names import label_fault

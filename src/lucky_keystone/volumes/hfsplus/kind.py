@@ -36,6 +36,7 @@ class HfsPlus:
     boot_record: ClassVar[BootRecord | None] = None
     checked_with: ClassVar[str] = "First Aid on it on a Mac"
     label_rule: ClassVar[str] = "up to 255 characters, no ':' and no '/'"
+    for_storage: ClassVar[bool] = False
 
     def label_fault(self, label: str) -> str:
         from .names import name_fault

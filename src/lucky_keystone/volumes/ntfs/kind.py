@@ -36,6 +36,7 @@ class Ntfs:
     boot_record: ClassVar[BootRecord | None] = NTFS_RECORD
     checked_with: ClassVar[str] = "'chkdsk /f' on it in Windows"
     label_rule: ClassVar[str] = "up to 32 characters"
+    for_storage: ClassVar[bool] = True
 
     def label_fault(self, label: str) -> str:
         from .names import label_fault
