@@ -32,7 +32,7 @@ from .options import (
     source_options,
     with_option,
 )
-from .show import Column, console, emit_json, facts, heading, starts, table
+from .show import Column, console, emit_json, facts, heading, paragraph, starts, table
 from .source_page import show_source
 from .sources import open_given, prove, resolved
 
@@ -133,6 +133,8 @@ def command(
     for what, path in (("Plan saved", save), ("Figure drawn", figure)):
         if path:
             console().print(f"\n{what}: {path}")
+    if chosen is not None:
+        _tell_held_back(chosen)
 
 
 def _refuse_plan_file(source: Place) -> None:
@@ -147,6 +149,15 @@ def _chosen(drive: str, bay: Path | None, sector_size: int | None) -> Chosen:
     from ..doing.targets import choose
 
     return choose(drive, bay, sector_size)
+
+
+def _tell_held_back(chosen: Chosen) -> None:
+    from ..drives.guards import held_back
+
+    if chosen.drive is not None and (reasons := held_back(chosen.drive)):
+        console().print()
+        words = f"{chosen.name} is held back, and would not be written as it is now: it {'; it '.join(reasons)}."
+        paragraph(console(), words, style="warn")
 
 
 def _keep(plan: Plan, save: Path | None, figure: Path | None, replacing: Replacing) -> None:
