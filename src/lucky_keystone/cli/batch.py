@@ -117,11 +117,12 @@ def _body(entry: Entry) -> BatchRowBody:
 
 
 def _remarks(work: Work | None) -> str:
-    """Return what is to be said of a drive that was written: its faults, and notes."""
+    """Return what is to be said of a drive that was written: its faults, machines that will not start it, and notes."""
     if work is None:
         return ""
     findings = work.report.findings if work.report is not None else []
-    return " ".join([*(each.what for each in findings if each.level == "fault"), *work.notes])
+    refusals = [f"{machine} will not start it." for machine in work.report.refused_by] if work.report else []
+    return " ".join([*(each.what for each in findings if each.level == "fault"), *refusals, *work.notes])
 
 
 def _csv_of(bodies: Sequence[BatchRowBody]) -> bytes:
