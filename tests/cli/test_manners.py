@@ -143,13 +143,9 @@ def test_bars_and_the_end_of_a_build(disc: Path, tmp_path: Path) -> None:
     with Terminal([*PROGRAM, "build", disc, "--onto", tmp_path / "a.img"]) as seen:
         assert seen.end() == 0
     assert "━" in seen.text
-    for words in (
-        "written; read back and identical (writing",
-        "No faults found.",
-        "Done in ",
-        "is a file on this computer.",
-    ):
-        assert words in seen.text
+    shown = " ".join(seen.text.split())
+    for words in ("read back and identical (writing", "No faults found.", "Done in ", "is a file on this computer."):
+        assert words in shown
 
 
 class Clock:

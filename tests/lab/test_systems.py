@@ -11,11 +11,11 @@ import struct
 import subprocess
 import zlib
 from collections.abc import Mapping
-from dataclasses import replace
 from importlib.resources import files
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from lucky_keystone.rehearsal.emulator import FIRMWARES
 

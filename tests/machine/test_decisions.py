@@ -91,5 +91,5 @@ def test_a_plan_keeps_what_machines_decided(disc: Path, tmp_path: Path) -> None:
     assert "the machines" in shown
     (tmp_path / "mac.toml").write_text('machine = 1\nmodel = "TidewellBook7,2"\n')
     both = ["--machine", tmp_path / "mac.toml", *machine]
-    saved = run_json("build", tmp_path / "plan.toml", "--onto", tmp_path / "crew.img", *both)["plan"]
+    saved = run_json("build", tmp_path / "plan.toml", "--onto", tmp_path / "crew.img", *both, code=1)["plan"]
     assert (saved["choices"]["table"], saved["choices"]["waive"]) == ("gpt", "tpm")

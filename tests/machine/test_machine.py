@@ -158,7 +158,7 @@ ROWS = (
         "UEFI 64-bit, Secure Boot",
         "will not start",
         "s",
-        "UEFI 64-bit",
+        refines="UEFI 64-bit",
         kind="uefi",
         architecture="x64",
         secure_boot=True,
