@@ -52,4 +52,5 @@ def test_a_command_loads_only_what_it_needs(
         "imported package",
         "org",
         "sitecustomize",
+        "usercustomize",
     } <= packages
