@@ -16,7 +16,7 @@ from ..common.units import counted, exact_size
 from .headings import Command
 from .manner import manner
 from .options import SourcePlace, authority_option, output_options, overwrite_option, replacing_of, terms_of
-from .show import Column, console, emit_json, facts, heading, paragraph, table
+from .show import VERDICT_STYLES, Column, console, emit_json, facts, heading, paragraph, table
 from .sources import open_alone
 
 if TYPE_CHECKING:
@@ -30,7 +30,6 @@ if TYPE_CHECKING:
 
 _UNKNOWN = "not known"
 _STYLES = {"met": "good", "not met": "bad", "not known": "warn"}
-_OUTLOOK_STYLES = {"starts": "good", "will not start": "bad", "not known": "warn"}
 
 
 @click.command(
@@ -217,6 +216,6 @@ def show_machines(outlooks: Sequence[MachineOutlook]) -> None:
     table(
         out,
         [Column(), Column(), Column(), Column(folds=True, style="quiet")],
-        [(Text(each.verdict, _OUTLOOK_STYLES[each.verdict]), each.machine, each.by, each.reason) for each in outlooks],
+        [(Text(each.verdict, VERDICT_STYLES[each.verdict]), each.machine, each.by, each.reason) for each in outlooks],
         spoken=lambda row: f"{row[1]}: {row[0]}{f' ({row[2]})' if row[2] else ''}; {row[3]}",
     )
