@@ -1,6 +1,7 @@
-"""Decodes chunks: pieces of compressed bytes whose decoded size is known, as disk images and HFS+ files have them.
+"""Decodes chunks: pieces of compressed bytes whose decoded size is known, of disk images, HFS+ files, install images.
 
-Whatever the bytes say, no more memory is taken than the known size asks for.
+Whatever the bytes say, no more memory is taken than the known size asks for. A further method is a Decoder in the list
+of who stores chunks so; streams that say their size at their end, or nowhere, are `sources/decoders`.
 """
 
 from __future__ import annotations
@@ -12,6 +13,9 @@ import struct
 import zlib
 from collections.abc import Callable, Mapping
 from types import ModuleType
+from typing import Any
+
+from msgspec import Struct
 
 from ..common.errors import SourceError
 
@@ -37,47 +41,41 @@ class ChunkError(SourceError):
     """A chunk that cannot be decoded to the size it must have."""
 
 
-def decode_chunk(method: str, data: bytes, size: int) -> bytes:
-    """Return the `size` bytes that `data` stands for; `method` is one of METHODS. Raises ChunkError."""
+class Decoder(Struct, frozen=True):
+    """A method by which chunks are compressed."""
+
+    name: str
+    decode: Callable[[bytes, int, int], bytes]
+    """(stored bytes, size, window) to bytes; raises ValueError and the like for what is damaged, and may stop one byte
+    beyond the size. The window, in bytes, is that of methods that have one: others are given 0."""
+
+
+def decode_chunk(decoder: Decoder, data: bytes, size: int, window: int = 0) -> bytes:
+    """Return the `size` bytes that `data` stands for. Raises ChunkError."""
     try:
-        decoded = METHODS[method](data, size)
+        decoded = decoder.decode(data, size, window)
     except _ODD as error:
         words = str(error) or "it does not begin as such data does"
-        raise ChunkError(f"{method}: {words.rstrip('.')}.") from error
+        raise ChunkError(f"{decoder.name}: {words.rstrip('.')}.") from error
     if len(decoded) != size:
         more = "more than " if len(decoded) > size else ""
-        raise ChunkError(f"{method}: {more}{min(len(decoded), size):,} bytes come out, {size:,} have to.")
+        raise ChunkError(f"{decoder.name}: {more}{min(len(decoded), size):,} bytes come out, {size:,} have to.")
     return decoded
 
 
-def _zlib(data: bytes, size: int) -> bytes:
-    decoder = zlib.decompressobj()
-    decoded = decoder.decompress(data, size + 1)
-    if not decoder.eof:  # the sum behind the bytes is looked at last
-        decoded += decoder.decompress(decoder.unconsumed_tail, 1)
-    if not decoder.eof and len(decoded) <= size:
-        raise EOFError("it ends before its end mark")
-    return decoded
+def _to_end_mark(new: Callable[[], Any]) -> Callable[[bytes, int, int], bytes]:
+    """Return what decodes by one of Python's own decoders, whose sum behind the bytes is looked at last."""
 
+    def decode(data: bytes, size: int, _window: int) -> bytes:
+        decoder = new()
+        decoded: bytes = decoder.decompress(data, size + 1)
+        if not decoder.eof and len(decoded) <= size and not getattr(decoder, "needs_input", False):
+            decoded += decoder.decompress(getattr(decoder, "unconsumed_tail", b""), 1)
+        if not decoder.eof and len(decoded) <= size:
+            raise EOFError("it ends before its end mark")
+        return decoded
 
-def _bzip2(data: bytes, size: int) -> bytes:
-    decoder = bz2.BZ2Decompressor()
-    decoded = decoder.decompress(data, size + 1)
-    if not decoder.eof and len(decoded) <= size:
-        decoded += decoder.decompress(b"", 1)
-    if not decoder.eof and len(decoded) <= size:
-        raise EOFError("it ends before its end mark")
-    return decoded
-
-
-def _xz(data: bytes, size: int) -> bytes:
-    decoder = lzma.LZMADecompressor(memlimit=_MOST_MEMORY)
-    decoded = decoder.decompress(data, size + 1)
-    if not decoder.eof and len(decoded) <= size and not decoder.needs_input:
-        decoded += decoder.decompress(b"", 1)
-    if not decoder.eof and len(decoded) <= size:
-        raise EOFError("it ends before its end mark")
-    return decoded
+    return decode
 
 
 # -- LZFSE and LZVN --------------------------------------------------------------------------------------------------
@@ -87,7 +85,7 @@ _HEADS = {b"bvx-": 8, b"bvxn": 12, b"bvx1": 772, b"bvx2": 32}
 """Bytes of the fixed part of each block's head, by its magic."""
 
 
-def _lzfse(data: bytes, size: int) -> bytes:
+def _lzfse(data: bytes, size: int, _window: int) -> bytes:
     if _lzfse_size(data, size) != size:
         raise ValueError(f"its blocks do not make {size:,} bytes")
     return bytes(_package("LZFSE").decompress(data))
@@ -126,7 +124,7 @@ def _lzfse_size(data: bytes, most: int) -> int:
     return total
 
 
-def _lzvn(data: bytes, size: int) -> bytes:
+def _lzvn(data: bytes, size: int, _window: int) -> bytes:
     """LZVN without a head, as HFS+ keeps it: given one, it is a block that LZFSE has."""
     return bytes(_package("LZVN").decompress(b"bvxn" + struct.pack("<2I", size, len(data)) + data + _END))
 
@@ -134,7 +132,7 @@ def _lzvn(data: bytes, size: int) -> bytes:
 # -- ADC -------------------------------------------------------------------------------------------------------------
 
 
-def _adc(data: bytes, size: int) -> bytes:
+def _adc(data: bytes, size: int, _window: int) -> bytes:
     """Apple Data Compression: literal runs, and copies of two and three bytes from what came out before."""
     out = bytearray()
     at = 0
@@ -161,11 +159,15 @@ def _adc(data: bytes, size: int) -> bytes:
     return bytes(out)
 
 
-METHODS: Mapping[str, Callable[[bytes, int], bytes]] = {
-    "zlib": _zlib,
-    "bzip2": _bzip2,
-    "xz": _xz,
-    "LZFSE": _lzfse,
-    "LZVN": _lzvn,
-    "ADC": _adc,
+METHODS: Mapping[str, Decoder] = {
+    decoder.name: decoder
+    for decoder in (
+        Decoder("zlib", _to_end_mark(zlib.decompressobj)),
+        Decoder("bzip2", _to_end_mark(bz2.BZ2Decompressor)),
+        Decoder("xz", _to_end_mark(lambda: lzma.LZMADecompressor(memlimit=_MOST_MEMORY))),
+        Decoder("LZFSE", _lzfse),
+        Decoder("LZVN", _lzvn),
+        Decoder("ADC", _adc),
+    )
 }
+"""Of disk images and compressed files of HFS+."""

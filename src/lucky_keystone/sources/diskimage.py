@@ -22,7 +22,7 @@ from msgspec import Struct
 
 from ..common.errors import SourceError
 from ..common.record import RecordError
-from ..content.chunks import ChunkError, decode_chunk
+from ..content.chunks import METHODS, ChunkError, decode_chunk
 from ..content.contents import IMAGE_ORDER, SizedReadable
 from .udif_records import (
     COMMENT,
@@ -261,7 +261,7 @@ class DiskImage:
     def _block(self, run: BlockRun) -> bytes:
         data = self.stored.read_at(run.offset, run.length)
         try:
-            block = decode_chunk(COMPRESSED[run.kind], data, run.size)
+            block = decode_chunk(METHODS[COMPRESSED[run.kind]], data, run.size)
         except ChunkError as error:
             raise self._fault(
                 f"the block at sector {run.start // SECTOR:,} cannot be decoded: {error.message.rstrip('.')}"

@@ -14,8 +14,6 @@ from msgspec.structs import replace
 
 from ..common.errors import SourceError, naming
 from ..common.progress import Progress, silent
-from ..content.bundles import holds_bundle, is_bundle_name, names_bundle
-from ..content.contents import seekable
 from ..content.ranges import FileRange, RangedFile
 from ..content.source_file import SourceFile
 from ..content.tree import File, Folder
@@ -27,7 +25,7 @@ from ..volumes.hfsplus.kind import HFSPLUS
 from ..wim.read import InstallImage
 from ..wim.records import MAGIC, Header
 from ..wim.split import part_names
-from .apple_double import merge_doubles
+from .apps import app_archive, app_folder, app_package, packed_in
 from .decoded import DecodedFile, measure
 from .decoders import FORMATS
 from .diskimage import DiskImage, is_disk_image, refuse_encrypted
@@ -35,11 +33,8 @@ from .folder import read_folder
 from .hfsplus import ImageVolume
 from .inside import InsideVolume, volumes_in
 from .iso9660 import Iso9660Reader, has_iso9660, iso9660_size
-from .package import package_in, read_package
 from .source import INSTALL_IMAGE, DriverFolder, Packing, Source
 from .udf import UdfReader, has_udf
-from .xar import is_xar
-from .zip_archive import ZipArchive
 
 _SMALLEST = 512
 _ADDRESS = re.compile(r"([a-z]{3,6}):/+(.*)", re.IGNORECASE | re.DOTALL)
@@ -120,10 +115,7 @@ def _answer_file(path: Path) -> File:
 
 def _open_folder(path: Path) -> Source:
     notes: list[str] = []
-    is_for_mac = holds_bundle(path)  # then links and permissions count
-    root = read_folder(path, notes, as_unix=is_for_mac)
-    if is_for_mac:
-        merge_doubles(root)
+    root = app_folder(path, notes) or read_folder(path, notes)
     return Source(path, "folder", path.resolve().name, root, notes=tuple(notes))
 
 
@@ -157,7 +149,7 @@ def _open_stored(path: Place, stored: RangedFile, progress: Progress) -> Source:
         )
     if is_device:  # its end is not looked at: of an optical disc it often cannot be read
         packing = None
-    elif (archive := _archive_with_app(path, stored) or _package(path, stored)) is not None:
+    elif archive := next((source for reader in ARCHIVES if (source := reader(path, stored)) is not None), None):
         return archive
     else:  # a disk image may well begin as a compressed file does: with a block
         packing = None if is_disk_image(FileRange(stored, 0, stored.size)) else _packing(stored, progress)
@@ -169,26 +161,6 @@ def _open_stored(path: Place, stored: RangedFile, progress: Progress) -> Source:
 
 def _is_device(file: RangedFile) -> bool:
     return isinstance(file, SourceFile) and file.is_device
-
-
-def _archive_with_app(path: Place, stored: RangedFile) -> Source | None:
-    """Open a zip archive with an app of macOS in it; None of any other file."""
-    whole = FileRange(stored, 0, stored.size)
-    if whole.read_at(0, 4) != b"PK\3\4":
-        return None
-    archive = ZipArchive(whole, str(path))
-    if not names_bundle(archive.names):
-        return None
-    root = archive.tree()
-    merge_doubles(root)
-    return Source(path, "zip archive", path.stem, root)
-
-
-def _package(path: Place, stored: RangedFile) -> Source | None:
-    """Open a flat package with an installer app; None of any other file."""
-    whole = FileRange(stored, 0, stored.size)
-    root = read_package(whole, str(path)) if is_xar(whole) else None
-    return Source(path, "flat package", path.stem, root) if root is not None else None
 
 
 def _packing(stored: RangedFile, progress: Progress) -> Packing | None:
@@ -254,11 +226,9 @@ def _disk_image(path: Place, image: RangedFile) -> Source | None:
         return Source(path, form, "", Source.NO_FILES, image=whole)
     volume = ImageVolume(inner, readable.offset, readable.size)
     root = volume.tree()
-    package = package_in(root) if not any(map(is_bundle_name, root.entries)) else None
-    if package is not None:
-        held = read_package(seekable(package.content), f"{path}: {package.name}")
-        if held is not None:
-            return Source(path, f"{form}, HFS+, flat package", volume.label, held, image=whole)
+    held = packed_in(root, path)
+    if held is not None:
+        return Source(path, f"{form}, HFS+, flat package", volume.label, held, image=whole)
     return Source(path, f"{form}, HFS+", volume.label, root, image=whole)
 
 
@@ -303,5 +273,7 @@ def _bare(path: Place, _image: RangedFile) -> Source:
     return Source(path, "image", "", Source.NO_FILES)
 
 
+ARCHIVES: Sequence[Callable[[Place, RangedFile], Source | None]] = (app_archive, app_package)
+"""What is opened by its own table instead of being unpacked; the first that knows a file."""
 READERS: Sequence[Callable[[Place, RangedFile], Source | None]] = (_udf, _iso9660, _disk_image, _install_image, _bare)
 """The first that knows a file opens it; the last one knows every file."""

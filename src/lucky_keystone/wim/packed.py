@@ -15,10 +15,10 @@ from msgspec import Struct
 
 from ..common.errors import SourceError
 from ..common.later import np
+from ..content.chunks import ChunkError, Decoder, decode_chunk
 from ..content.contents import IMAGE_ORDER, Seekable
 from ..content.ranges import FileRange
 from .packing import fast, lzms, lzx, xpress
-from .packing.huffman import PackingError
 from .read import DAMAGED
 from .records import HEADER_LZMS, HEADER_LZX, HEADER_XPRESS, ResourceHeader
 
@@ -31,11 +31,9 @@ _LARGEST_OF_4_BYTES = (1 << 32) - 1
 """Bytes of a resource whose chunk table has entries of 4 bytes; larger ones have 8."""
 
 
-class Method(Struct, frozen=True):
-    """A compression, in both its forms."""
+class Method(Decoder, frozen=True):
+    """A compression, in both its forms: the plain one is the decoder, whose window is the chunk size."""
 
-    plain: Callable[[bytes, int, int], bytes]
-    """(stored bytes, size, chunk size) to bytes; raises PackingError."""
     fast: int
     """Its number in `packing.fast`."""
     flag: int
@@ -45,9 +43,9 @@ class Method(Struct, frozen=True):
 
 
 METHODS = (
-    Method(lambda data, size, _window: xpress.unpack(data, size), fast.XPRESS, HEADER_XPRESS, 1),
-    Method(lzx.unpack, fast.LZX, HEADER_LZX, 2),
-    Method(lzms.unpack, fast.LZMS, HEADER_LZMS, 3),
+    Method("XPRESS", lambda data, size, _window: xpress.unpack(data, size), fast.XPRESS, HEADER_XPRESS, 1),
+    Method("LZX", lzx.unpack, fast.LZX, HEADER_LZX, 2),
+    Method("LZMS", lzms.unpack, fast.LZMS, HEADER_LZMS, 3),
 )
 
 
@@ -203,10 +201,10 @@ class PackedResource:
         if len(stored) == size:  # it did not shrink, and is stored as it is
             return stored
         try:
-            return self._chunks.method.plain(stored, size, self._chunk)
-        except PackingError as error:
+            return decode_chunk(self._chunks.method, stored, size, self._chunk)
+        except ChunkError as error:
             at = self._chunks.data + int(self._chunks.starts[number])
-            raise self._fault(f"chunk {number:,}, at byte {at:,}: {error}") from error
+            raise self._fault(f"chunk {number:,}, at byte {at:,}: {error.message.rstrip('.')}") from error
 
     def _fault(self, why: str) -> SourceError:
         return _fault(str(self.path), why)

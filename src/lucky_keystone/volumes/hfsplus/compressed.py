@@ -10,7 +10,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Sequence
 
 from ...common.record import Record, raw, record, u32, u64
-from ...content.chunks import ChunkError, decode_chunk
+from ...content.chunks import METHODS, ChunkError, decode_chunk
 from ..volume import VolumeError
 
 _CHUNK = 64 << 10
@@ -112,6 +112,6 @@ def _decoded(method: str, data: bytes, size: int) -> bytes:
     if data and (data[0] & 0x0F == 0x0F if method == "zlib" else data[0] == marker):
         return data[1 : 1 + size]
     try:
-        return decode_chunk(method, data, size)
+        return decode_chunk(METHODS[method], data, size)
     except ChunkError as error:
         raise VolumeError(f"A compressed chunk of it cannot be decoded: {error.message}") from error

@@ -9,7 +9,7 @@ _BEHIND_END = 4
 """Bytes behind the end that may be taken, as zeros: packers do not agree on what they write last."""
 
 
-class PackingError(Exception):
+class PackingError(ValueError):
     """A compressed chunk is damaged; the message says how."""
 
 
