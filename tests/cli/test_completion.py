@@ -11,6 +11,7 @@ import pytest
 
 from lucky_keystone.demo.bay import make_bay
 from lucky_keystone.drives.bay import Bay
+from lucky_keystone.drives.guards import held_back
 
 pytestmark = pytest.mark.posix  # shells that ask so
 
@@ -39,6 +40,9 @@ def offered(line: str, cwd: Path, bay: Path | None = None) -> list[str]:
         ("lucky-keystone check x.img --firmware b", ["bios", "both"]),
         ("lucky-keystone log --result f", ["faults", "failed"]),
         ("lucky-keystone schema pl", ["plan"]),
+        ("lucky-keystone build x.iso --sector-size 4", ["4096"]),
+        ("lucky-keystone build x.iso --waive s", ["secure-boot", "storage"]),
+        ("lucky-keystone build x.iso --size 1", ["16GB", "128GB"]),
         ("lucky-keystone build x.iso --progress js", ["json"]),
     ],
 )
@@ -48,8 +52,10 @@ def test_commands_options_and_words(line: str, some: list[str], tmp_path: Path) 
 
 def test_tags_and_plan_files(tmp_path: Path) -> None:
     make_bay(tmp_path / "bay")
-    tags = {drive.tag for drive in Bay(tmp_path / "bay").drives()}
-    assert tags <= set(offered("lucky-keystone build x.iso --onto ", tmp_path, tmp_path / "bay"))
+    drives = Bay(tmp_path / "bay").drives()
+    tags = {drive.tag for drive in drives}
+    free = {drive.tag for drive in drives if not held_back(drive, drives)}
+    assert set(offered("lucky-keystone build x.iso --onto ", tmp_path, tmp_path / "bay")) == {"", *free}
     assert tags <= set(offered("lucky-keystone check ", tmp_path, tmp_path / "bay"))
     one = min(tags)
     assert one in offered(f"lucky-keystone check {one[:2].lower()}", tmp_path, tmp_path / "bay")

@@ -61,7 +61,7 @@ def test_a_drive_is_chosen_shown_confirmed_and_named_for_next_time(
         seen.wait_for(f"Did you mean {tags['stick']}?")
         seen.wait_for(QUESTION)
         seen.type(tags["system"].lower())
-        seen.wait_for("is held back: it holds this computer's system")
+        seen.wait_for("is protected: it holds this computer's system")
         seen.wait_for(QUESTION)
         seen.type("")  # look again
         seen.wait_for(QUESTION)

@@ -58,7 +58,7 @@ def test_every_set_of_causes_with_every_set_of_overrides() -> None:
             if set(causes) <= set(lifted):
                 assert admit(drive, among, needed=needed, lifted=lifted, holds_source=source) == drive
             else:
-                with pytest.raises(ProtectError, match="held back"):
+                with pytest.raises(ProtectError, match="is protected"):
                     admit(drive, among, needed=needed, lifted=lifted, holds_source=source)
 
 

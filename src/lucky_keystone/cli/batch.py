@@ -15,6 +15,7 @@ from rich.text import Text
 from ..common.errors import KeystoneError, UsageError
 from ..common.outputs import OutputKind, refuse_output, write_output
 from ..common.units import counted, exact_size, shown_size
+from .brief import show_verdicts
 from .choosing import answered
 from .confirming import confirm_all
 from .manner import manner
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
     from ..families.choices import Choices
     from ..fetching.link import Place
     from ..sources.source import Source
+    from ..starting.outlook import Outlook
     from .shop_documents import BatchRowBody
 
 _STYLES = {"done": "good", "already built": "good", "interrupted": "warn"}
@@ -84,6 +86,18 @@ def _show_start(entries: Sequence[Entry], passes: int) -> None:
     heading(out, f"Batch of {counted(len(entries), 'drive')}: {rest}")
     columns = [Column("Line", right=True), Column("Drive"), Column("From", folds=True), Column("Preset")]
     table(out, [*columns, Column("Label"), Column("", folds=True)], [_planned(entry) for entry in entries])
+    for names, forecast in _forecasts(entries):
+        heading(out, f"Starts on ({', '.join(names)})" if names else "Starts on")
+        show_verdicts(forecast)
+
+
+def _forecasts(entries: Sequence[Entry]) -> list[tuple[list[str], Sequence[Outlook]]]:
+    """Return each forecast with the drives that it is for; without them where it is for all."""
+    found: dict[tuple[Outlook, ...], list[str]] = {}
+    for entry in entries:
+        if entry.wanted is not None:
+            found.setdefault(tuple(entry.wanted.plan.forecast), []).append(entry.name)
+    return [(names if len(found) > 1 else [], forecast) for forecast, names in found.items()]
 
 
 def _planned(entry: Entry) -> tuple[str, ...]:

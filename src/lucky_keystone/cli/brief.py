@@ -39,7 +39,7 @@ def show_brief(source: Source, pairs: Sequence[Pair], *, with_source: bool) -> N
     rows += [
         (decision.topic.capitalize(), f"{decision.value} ({decision.reason})")
         for decision in plan.decisions
-        if not _is_said(decision)
+        if not _is_said(decision, is_update=pairs[0][1].standing is not None)
     ]
     out = console()
     if not with_source:  # a question was answered in the line above
@@ -83,10 +83,11 @@ def show_brief_machines(outlooks: Sequence[MachineOutlook]) -> None:
     table(console(), [Column(), Column(folds=True)], rows, spoken=lambda row: f"{row[0]}: {row[1]}")
 
 
-def _is_said(decision: Decision) -> bool:
+def _is_said(decision: Decision, *, is_update: bool) -> bool:
     """Tell whether a decision is in the other rows, or not worth one."""
     topic = _NUMBER.sub("", decision.topic)
-    is_routine = topic in _ROUTINE and decision.by in ("tool", "plan")
+    is_kept = topic == "identity" and is_update  # an update leaves the drive its own
+    is_routine = topic in _ROUTINE and (is_kept or decision.by in ("tool", "plan"))
     return decision.topic in (*_IN_ONE_LINE, "label") or topic == "source" or is_routine
 
 

@@ -12,11 +12,12 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ..common.errors import UsageError
-from ..common.units import exact_size
+from ..common.units import SECTOR_SIZES, exact_size
 from ..doing.keeping import Keeping
 from ..doing.targets import Chosen, choose
 from .brief import show_brief, show_brief_machines
 from .choosing import answered
+from .completion import complete_target
 from .confirming import confirm_all
 from .guided import ask_for_drive, can_ask, whole_line
 from .headings import Command
@@ -25,9 +26,9 @@ from .manner import manner
 from .options import (
     Size,
     SourcePlace,
+    Word,
     bay_option,
     choice_options,
-    complete_drive,
     gathered,
     guard_options,
     machine_options,
@@ -42,7 +43,7 @@ from .options import (
 from .outcome import tell_outcome
 from .plan import shortfalls_of, show_plan
 from .show import console, heading, paragraph
-from .source_page import show_source
+from .source_page import drive_needed, show_source
 from .sources import prove, resolved
 from .stages import Stages
 
@@ -81,7 +82,7 @@ Examples:
     "drives",
     multiple=True,
     metavar="DRIVE",
-    shell_complete=complete_drive,
+    shell_complete=complete_target,
     help="A drive's tag or device, or an image file, made when it does not exist. Repeatable: all in one pass. "
     "In a terminal it is asked for when left out.",
 )
@@ -99,7 +100,9 @@ Examples:
 )
 @overwrite_option
 @click.option("--size", type=Size(), metavar="SIZE", help="Size of an image file to be made; else as large as needed.")
-@click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
+@click.option(
+    "--sector-size", type=Word(SECTOR_SIZES), metavar="BYTES", help="Sector size of an image file: 512 or 4096."
+)
 @choice_options
 @with_option
 @setup_options
@@ -232,7 +235,7 @@ class _Build(Struct, frozen=True):
 
     def run(self, drives: Sequence[str], identity: str | None) -> int:
         """Open, decide, show, ask, write, and tell; return the exit code. A drive that is not named is asked for."""
-        from ..doing.jobs import DriveJob
+        from ..doing.jobs import DriveJob, refuse_no_space
         from ..doing.request import open_requested, plan_all
         from ..sources.locating import naming_files
 
@@ -253,6 +256,7 @@ class _Build(Struct, frozen=True):
         with naming_files(opened):
             wanted = plan_all(request, opened, chosen)
         pairs = list(zip(chosen, wanted, strict=True))
+        refuse_no_space(pairs)
         _show_plans(opened, pairs, request.machines, with_source=bool(drives))
         confirm_all(job, pairs, opened, yes=self.yes)
         code = self._write(job, pairs, opened, request)
@@ -287,7 +291,7 @@ def _asked_for_drive(opened: Source, request: Request, bay: Path | None, sector_
 
     with naming_files(opened):
         needed, refusal = size_needed(opened, request.choices)
-    show_source(opened, [], [("Needs", f"a drive of at least {exact_size(needed)}" if needed else refusal)])
+    show_source(opened, [], [("Needs", drive_needed(needed, refusal))])
     return ask_for_drive(bay, sector_size, needed)
 
 

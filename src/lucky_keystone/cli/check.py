@@ -10,10 +10,11 @@ from msgspec.structs import fields, replace
 from rich.console import Console
 from rich.text import Text
 
+from ..checking.codes import Code
 from ..common.units import SECTOR_SIZES, counted, exact_size, shown_size
 from ..doing.logged import Logged
 from ..doing.targets import Chosen, finished, reading
-from .brief import show_changed
+from .brief import show_changed, show_verdicts
 from .headings import Command
 from .machine import show_machines
 from .manner import manner
@@ -23,7 +24,7 @@ from .options import (
     add_option,
     authority_option,
     bay_option,
-    complete_drive,
+    drive_argument,
     machine_options,
     output_options,
     terms_of,
@@ -41,6 +42,8 @@ if TYPE_CHECKING:
     from ..starting.outlook import Outlook
     from .documents import CheckBody
 
+_OF_SECTOR_0 = (Code.START_NO_MBR_CODE, Code.START_FOREIGN_MBR_CODE)
+_SMALLEST_SECTOR = 512
 _MARKS = {
     "fault": ("FAULT", "bad"),
     "start": ("start", "warn"),
@@ -56,7 +59,7 @@ Examples:
   lucky-keystone check counter.img
   lucky-keystone check G7KM --bay tidewell/bay --json""",
 )
-@click.argument("drive", shell_complete=complete_drive)
+@drive_argument
 @click.option(
     "--sector-size",
     type=Word(SECTOR_SIZES),
@@ -139,10 +142,17 @@ def _advise_mending(report: Report, chosen: Chosen) -> str:
     line = f"'lucky-keystone mend {chosen.name if chosen.drive else chosen.path} --dry-run' shows how it can be mended"
     line += " without erasing it."
     mendable = [each.level in ("fault", "start") and can_be_mended(each) for each in report.findings]
+    if any(can and each.code in _OF_SECTOR_0 for each, can in zip(report.findings, mendable, strict=True)):
+        # That it is other than it was built is the same once more.
+        mendable = [can or _is_changed_sector_0(each) for each, can in zip(report.findings, mendable, strict=True)]
     report.findings = [
         replace(each, advice=line) if can else each for each, can in zip(report.findings, mendable, strict=True)
     ]
     return line if any(mendable) else ""
+
+
+def _is_changed_sector_0(finding: Finding) -> bool:
+    return finding.code is Code.CONTENT_CHANGED and finding.place.offset == 0 and finding.place.size == _SMALLEST_SECTOR
 
 
 def check_body(report: Report) -> CheckBody:
@@ -178,7 +188,7 @@ def show_report(report: Report, name: str, *, said_once: str = "", planned: Sequ
         paragraph(out, f"Unknown: {line}", style="warn", indent=2, hanging=11)
     if report.starts and not is_brief:
         heading(out, "Starts on")
-        starts(out, report.starts)
+        starts(out, report.starts) if manner().verbose else show_verdicts(report.starts)
     elif planned is not None and not manner().quiet:
         show_changed(planned, report.starts)
     if report.on_machines and not is_brief:

@@ -6,6 +6,8 @@ import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import click
+
 from ..common.errors import SourceError, UsageError
 from ..common.units import exact_size, shown_size
 from .guided import can_ask
@@ -88,7 +90,7 @@ def _asked(found: Sequence[CatalogueImage]) -> CatalogueImage:
         rows,
     )
     out.print()
-    return found[_number_asked(f"Which one? (1 to {len(found)})", len(found)) - 1]
+    return found[_number_asked(f"Which one? (1 to {len(found)}", len(found)) - 1]
 
 
 def answered(source: Source, choices: Choices) -> Choices:
@@ -103,12 +105,14 @@ def answered(source: Source, choices: Choices) -> Choices:
     table(out, columns, [(str(number), *row) for number, row in enumerate(asked.rows, 1)])
     out.print()
     most = len(asked.answers)
-    return asked.answers[_number_asked(f"{asked.words} (1 to {most})", most) - 1]
+    return asked.answers[_number_asked(f"{asked.words} (1 to {most}", most) - 1]
 
 
 def _number_asked(question: str, most: int) -> int:
     while True:
-        answer = ask(question)
+        answer = ask(f"{question}, q: quit)")
+        if answer.lower() == "q":
+            raise click.Abort
         if re.fullmatch(r"[0-9]{1,6}", answer) and 1 <= int(answer) <= most:
             return int(answer)
         console().print(f"'{answer}' is not one of the numbers.", style="bad")

@@ -16,12 +16,12 @@ from ..common.outputs import OutputKind, refuse_output, write_output
 from ..common.shell import command_line
 from ..doing.targets import existing
 from .captured import run_captured
+from .completion import complete_drive
 from .confirming import confirm
 from .headings import Command
 from .manner import manner
 from .options import (
     bay_option,
-    complete_drive,
     guard_options,
     output_options,
     overwrite_option,

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..common.errors import KeystoneError, ProtectError
-from ..common.units import exact_size
+from ..common.units import shown_size
 from ..doing.logged import Logged
 from ..doing.targets import Chosen, contents_of, guard, reading
 from ..drives.guards import Guard
@@ -100,7 +100,7 @@ def confirm_change(
 
 
 def _described(chosen: Chosen) -> str:
-    return f"{chosen.drive.model}, {exact_size(chosen.size)}" if chosen.drive else exact_size(chosen.size)
+    return f"{chosen.drive.model}, {shown_size(chosen.size)}" if chosen.drive else shown_size(chosen.size)
 
 
 def _let_name_be_typed(chosen: Chosen) -> None:

@@ -401,6 +401,8 @@ class MendDocument(Document, kw_only=True):
     left: list[LeftBody]
     starts: list[Outlook]
     """Where the mended drive starts."""
+    differing: list[Finding] | None
+    """What a comparison of the bytes found where nothing else is to be mended; null where none was made."""
     journal: str | None
     """The file that --undo takes; null when nothing was written."""
     bytes_written: int

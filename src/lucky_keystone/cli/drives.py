@@ -43,7 +43,7 @@ def command(bay: Path | None, watch: bool) -> None:
     """List the drives of this computer, or of a bay (a folder of simulated drives).
 
     Each has a tag: four characters from its model, serial number and size, the same in every port. The list shows its
-    size as sold and as systems show it, what is on it, and whether it is free or held back, and why.
+    size as sold and as systems show it, what is on it, and whether it is free or protected, and why.
 
     Finding drives needs no special permission; reading what is on one may.
     """
@@ -141,7 +141,7 @@ def _contents(host: Host, drive: Drive) -> str:
 def show_drive(out: Console, host: Host, drive: Drive, among: tuple[Drive, ...]) -> None:
     """Print a drive: tag, model, sizes, connection, state, what is on it."""
     reasons = held_back(drive, among)
-    state = ("held back", "bad") if reasons else ("free", "good")
+    state = ("protected", "bad") if reasons else ("free", "good")
     sizes = f"sold as {sold_size(drive.size)}, shown as {shown_size(drive.size)}"
     is_device = is_device_name(str(drive.path)) or drive.path.is_block_device()
     place = f", {drive.path}" if is_device else ""

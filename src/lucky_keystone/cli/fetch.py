@@ -14,6 +14,7 @@ from ..common.errors import DriveError, ProtectError, UsageError
 from ..common.shell import quoted
 from ..common.units import counted, exact_size, shown_size
 from .choosing import choose_image, read_all, refuse_other_sum, refuse_without_links
+from .completion import complete_words
 from .guided import can_ask, complain
 from .headings import Command
 from .manner import manner
@@ -69,7 +70,12 @@ Examples:
 @click.option("--build", metavar="TEXT", help="Of a catalogue: this build.")
 @click.option("--edition", metavar="NAME", help="Of a catalogue: with this edition.")
 @click.option("--language", metavar="TAG", help="Of a catalogue: in this language (en, en-GB).")
-@click.option("--architecture", metavar="WORD", help="Of a catalogue: x64, x86, arm64 or universal.")
+@click.option(
+    "--architecture",
+    metavar="WORD",
+    shell_complete=complete_words("x64", "x86", "arm64", "universal"),
+    help="Of a catalogue: x64, x86, arm64 or universal.",
+)
 @click.option(
     "--record",
     type=click.Path(path_type=Path),

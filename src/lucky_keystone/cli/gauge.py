@@ -17,7 +17,7 @@ from .headings import Command
 from .manner import manner
 from .options import (
     bay_option,
-    complete_drive,
+    drive_argument,
     guard_options,
     output_options,
     overwrite_option,
@@ -49,7 +49,7 @@ Examples:
   lucky-keystone gauge G7KM --marks
   lucky-keystone gauge G7KM --erase --unmount""",
 )
-@click.argument("drive", shell_complete=complete_drive)
+@drive_argument
 @click.option(
     "--marks", is_flag=True, help="Write marks along its length, read them, and restore what was there: finds fakes."
 )

@@ -8,11 +8,10 @@ from pathlib import Path
 import click
 from rich.console import Console
 
-from ..common.errors import KeystoneError, UsageError
-from ..common.nearest import did_you_mean
+from ..common.errors import KeystoneError
 from ..common.shell import command_line
 from ..common.units import exact_size
-from ..doing.targets import Chosen, choose, host_of
+from ..doing.targets import Chosen, choose, existing, host_of
 from ..drives.drive import Drive
 from ..drives.guards import held_back
 from ..fetching.link import is_link, parse_link
@@ -28,8 +27,32 @@ def can_ask() -> bool:
     return all(is_terminal(stream) for stream in (sys.stdin, sys.stdout, sys.stderr)) and not manner().as_json
 
 
+_TO_BUILD = "Tag of the drive to build onto, or a file name for an image"
+_STANDING = "The drive's tag, or an image file"
+_LEAVING = "(Enter: look again, q: quit)"
+
+
 def ask_for_drive(bay: Path | None, sector_size: int | None, needed: int | None) -> Chosen:
     """Show the drives that are free, and let one be named. Raises click.Abort when that is not wanted."""
+    return _let_choose(bay, sector_size, needed, is_new=True)
+
+
+def drive_asked_for(bay: Path | None) -> str:
+    """Let a drive be named that a command is to look at or care for; show the command as it could have been typed.
+
+    Raises click.UsageError where nobody can answer.
+    """
+    if not can_ask():
+        raise click.UsageError("DRIVE is missing.")
+    chosen = _let_choose(bay, None, None, is_new=False)
+    context = click.get_current_context()
+    name = chosen.name if chosen.drive else str(chosen.path)
+    typed = [*context.obj, *([name] if name not in context.obj else [])]
+    console().print(f"$ {command_line(typed)}", style="typed")
+    return name
+
+
+def _let_choose(bay: Path | None, sector_size: int | None, needed: int | None, *, is_new: bool) -> Chosen:
     out = console()
     while True:
         host = host_of(bay)
@@ -44,36 +67,32 @@ def ask_for_drive(bay: Path | None, sector_size: int | None, needed: int | None)
             out.print("  No free drive is attached.")
         if held := len(drives) - len(free):
             kept = "1 more is" if held == 1 else f"{held} more are"
-            paragraph(out, f"{kept} held back; 'lucky-keystone drives' says why.", style="quiet", indent=2)
-        chosen = _answer(out, bay, sector_size, drives)
+            paragraph(out, f"{kept} protected; 'lucky-keystone drives' says why.", style="quiet", indent=2)
+        chosen = _answer(out, bay, sector_size, drives, is_new=is_new)
         if chosen is not None:
             return chosen
 
 
-def _answer(out: Console, bay: Path | None, sector_size: int | None, drives: tuple[Drive, ...]) -> Chosen | None:
-    """Ask until a drive is named that may be written; None: look again."""
+def _answer(
+    out: Console, bay: Path | None, sector_size: int | None, drives: tuple[Drive, ...], *, is_new: bool
+) -> Chosen | None:
+    """Ask until a drive is named that may be used; None: look again."""
     while True:
         out.print()
-        answer = ask("Tag of the drive to build onto, or a file name for an image (Enter: look again, q: quit)")
+        answer = ask(f"{_TO_BUILD if is_new else _STANDING} {_LEAVING}")
         if not answer:
             return None
         if answer.lower() == "q":
             raise click.Abort
         try:
-            chosen = choose(answer, bay, sector_size)
-            if chosen.drive is None and not chosen.exists and not Path(answer).suffix and Path(answer).name == answer:
-                raise UsageError(
-                    f"No drive has the tag {answer}.",
-                    advice=f"{did_you_mean(answer, [drive.tag for drive in drives])}"
-                    f"A new image file needs a file extension: {answer}.img",
-                )
+            chosen = choose(answer, bay, sector_size) if is_new else existing(answer, bay, sector_size)
         except KeystoneError as error:
             complain(out, error)
             continue
-        reasons = held_back(chosen.drive, drives) if chosen.drive is not None else ()
+        reasons = held_back(chosen.drive, drives) if is_new and chosen.drive is not None else ()
         if not reasons:
             return chosen
-        paragraph(out, f"{chosen.name} is held back: it {'; it '.join(reasons)}.", style="bad")
+        paragraph(out, f"{chosen.name} is protected: it {'; it '.join(reasons)}.", style="bad")
 
 
 def complain(out: Console, error: KeystoneError) -> None:
@@ -95,13 +114,17 @@ def whole_line(arguments: list[str], bay: Path | None, chosen: Chosen, edition: 
     return command_line(words)
 
 
+_IMAGE = "Path of the image, folder or app"
 _FIRST_STEPS: tuple[tuple[str, list[str], str], ...] = (
-    ("See which drives are attached", ["drives"], ""),
+    ("Build an installer drive", ["build"], _IMAGE),
+    ("Look at an installer: what it is and what it needs", ["inspect"], _IMAGE),
     ("Find installers on this computer", ["inspect", "--find"], ""),
-    ("Look at an installer: what it is and what it needs", ["inspect"], "Path of the image, folder or app"),
-    ("Build an installer drive", ["build"], "Path of the image, folder or app"),
-    ("Check a drive", ["check"], "The drive's tag, or an image file"),
-    ("Turn a drive back into ordinary storage", ["reclaim"], "The drive's tag, or an image file"),
+    ("See which drives are attached", ["drives"], ""),
+    ("Check a drive", ["check"], ""),
+    ("Repair a drive that does not start", ["mend"], ""),
+    ("Test a stick: what it really holds, and how fast it is", ["gauge"], ""),
+    ("Turn a drive back into ordinary storage", ["reclaim"], ""),
+    ("Build a Windows that runs from the stick", ["build", "--purpose", "portable"], _IMAGE),
     ("Try everything on made-up data", ["demo"], ""),
 )
 """What is offered, the command, and what has to be asked for it."""

@@ -8,6 +8,7 @@ import click
 
 from ..common.errors import ProtectError, SourceError, UsageError
 from ..common.units import exact_size, shown_size
+from .completion import complete_stored
 from .guided import can_ask
 from .headings import Command
 from .manner import manner
@@ -32,7 +33,13 @@ Examples:
   lucky-keystone images --keep-below 100GB""",
 )
 @click.option("--verify", "verifying", is_flag=True, help="Compare every image with its sum.")
-@click.option("--forget", "forgotten", metavar="NAME-or-SUM", help="Delete this image; asks first.")
+@click.option(
+    "--forget",
+    "forgotten",
+    metavar="NAME-or-SUM",
+    shell_complete=complete_stored,
+    help="Delete this image; asks first.",
+)
 @click.option(
     "--keep-below",
     type=Size(),

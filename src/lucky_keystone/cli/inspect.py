@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING
 import click
 
 from ..common.errors import KeystoneError, SourceError, UsageError
-from ..common.units import exact_size, shown_size
+from ..common.units import shown_size
 from .editions import WantedFiles, look_inside
 from .headings import Command
 from .manner import manner
 from .options import SourcePlace, bay_option, gathered, output_options, source_options, terms_of
 from .show import Column, console, emit_json, heading, paragraph, table
-from .source_page import show_source
+from .source_page import drive_needed, show_source
 from .sources import open_given, prove, resolved
 
 if TYPE_CHECKING:
@@ -104,7 +104,7 @@ def _show_whole(source: Place, given: GivenSource, bay: Path | None) -> int:
     if code:
         paragraph(console(), refusal, style="bad")
         console().print()
-    need = f"a drive of at least {exact_size(needed)}" if needed else f"no drive can be built from it: {refusal}"
+    need = drive_needed(needed, refusal)
     show_source(opened, proofs, [] if code else [("Needs", need)])
     _show_editions(found)
     _show_rest(found, signatures)

@@ -15,6 +15,7 @@ from ..common.errors import ProtectError, UsageError
 from ..common.outputs import OutputKind, write_output
 from ..common.units import counted, shown_rates, shown_size
 from ..shop.log import COMMANDS, RESULTS
+from .completion import complete_drive
 from .headings import Command
 from .manner import manner
 from .options import Word, output_options, overwrite_option, replacing_of
@@ -38,7 +39,12 @@ Examples:
   lucky-keystone log --result failed --csv failed.csv
   lucky-keystone log --prune --before 2025-01-01""",
 )
-@click.option("--drive", metavar="TEXT", help="Only drives whose tag, model, serial number or file name contains this.")
+@click.option(
+    "--drive",
+    metavar="TEXT",
+    shell_complete=complete_drive,
+    help="Only drives whose tag, model, serial number or file name contains this.",
+)
 @click.option("--source", metavar="TEXT", help="Only work from sources whose name or label contains this.")
 @click.option(
     "--result",

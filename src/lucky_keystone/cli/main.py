@@ -13,10 +13,11 @@ from typing import Any, NamedTuple
 import click
 
 from .. import __version__
-from ..common.errors import KeystoneError, UsageError
+from ..common.errors import KeystoneError, NoRights, UsageError
 from ..common.interrupts import end_in_peace, end_like_ctrl_c
 from ..common.invoker import show_no_boxes
 from ..common.nearest import did_you_mean, nearest
+from ..common.shell import with_sudo
 from .exit_codes import EXIT_CODES
 from .manner import restored
 from .streams import forget_output, is_closed_pipe, is_of_output, prepare_streams
@@ -32,7 +33,7 @@ _GROUPS = {
         "split": "Divide an install image into parts.",
     },
     "Look": {
-        "drives": "List drives: tag, size, what is on them, free or held back.",
+        "drives": "List drives: tag, size, what is on them, free or protected.",
         "machine": "Show how this computer started, and what it can start.",
         "check": "Check a drive: table, volumes, contents, and the way it starts.",
         "rehearse": "Run a drive's own boot code without a machine, step by step.",
@@ -170,7 +171,7 @@ def _run(given: list[str]) -> int:
     except _OutputLost as lost:
         return _end_without_output(lost)
     except (Exception, KeyboardInterrupt) as error:
-        failure = _failure_of(error)
+        failure = _failure_of(error, given)
         if failure.exit_code == _PROGRAM_FAULT and os.environ.get("LUCKY_KEYSTONE_TRACE"):
             raise
         if isinstance(error, click.UsageError) and not isinstance(error, click.NoSuchOption) and not as_json:
@@ -191,8 +192,10 @@ class _Failure(NamedTuple):
     exit_code: int
 
 
-def _failure_of(error: BaseException) -> _Failure:
+def _failure_of(error: BaseException, given: list[str]) -> _Failure:
     match error:
+        case NoRights() if line := with_sudo(given):
+            return _Failure(error.message, f"{error.advice} In full: {line}", error.exit_code)
         case KeystoneError():
             return _Failure(error.message, error.advice, error.exit_code)
         case click.Abort() | KeyboardInterrupt():

@@ -13,7 +13,10 @@ from ..common.errors import UsageError
 from ..common.shell import quoted
 from ..doing.after import eject
 from ..doing.targets import existing, finished
+from .brief import show_verdicts
+from .completion import complete_drive, complete_undo
 from .dialogue import TerminalDialogue
+from .guided import drive_asked_for
 from .headings import Command
 from .manner import manner
 from .options import (
@@ -21,7 +24,6 @@ from .options import (
     Word,
     authority_option,
     bay_option,
-    complete_drive,
     guard_options,
     output_options,
     terms_of,
@@ -30,6 +32,9 @@ from .show import Column, console, emit_json, heading, paragraph, starts, table
 from .sources import open_alone
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from ..checking.report import Finding
     from ..doing.mend import MendProposal, MendRun, Written
     from ..doing.targets import Chosen
     from ..drives.guards import Guard
@@ -77,6 +82,7 @@ Examples:
     is_flag=False,
     flag_value="",
     metavar="[FILE]",
+    shell_complete=complete_undo,
     help="Take back DRIVE's last repair, every byte that it replaced; or the repair that this undo file is of.",
 )
 @click.option("--list", "listing", is_flag=True, help="List the undo files that are kept on this computer.")
@@ -123,7 +129,7 @@ def command(
         journal = MendJournal(journal_at(Path(undo)))
         return _undo(MendRun(existing(drive or drive_of(journal), bay), dialogue, lifted, size), journal)
     if drive is None:
-        raise click.UsageError("DRIVE is missing.")
+        drive = drive_asked_for(bay)
     run = MendRun(finished(drive, bay), dialogue, lifted, size)
     if undo is not None:
         return _undo(run, run.last_journal())
@@ -220,6 +226,7 @@ def _emit(state: MendState, chosen: Chosen, proposal: MendProposal, written: Wri
             left=[_left_body(left) for left in mending.left],
             starts=list(mending.after.report.starts),
             journal=str(written.journal) if written else None,
+            differing=None if proposal.differing is None else list(proposal.differing),
             bytes_written=written.byte_count if written else 0,
             notes=written.notes if written else [],
         )
@@ -245,13 +252,28 @@ def show_mending(proposal: MendProposal, name: str, *, dry_run: bool) -> None:
         if mending.leaves_faults:
             out.print("Nothing that can be mended.", style="warn")
         else:
-            out.print("Nothing to mend.", style="good")
-            words = f"The bytes of files were not compared: 'lucky-keystone check {name}' does that."
-            paragraph(out, words, style="quiet")
+            _show_compared(out, name, proposal.differing)
     if mending.after.report.starts and not manner().quiet:
         heading(out, "Starts on, once mended" if steps else "Starts on")
-        starts(out, mending.after.report.starts)
-        out.print()
+        rows = mending.after.report.starts
+        starts(out, rows) if manner().verbose else show_verdicts(rows)
+
+
+def _show_compared(out: Console, name: str, differing: Sequence[Finding] | None) -> None:
+    """Say of a drive whose structure is in order how its bytes are."""
+    if differing:
+        for finding in differing:
+            paragraph(out, Text.assemble(("FAULT  ", "bad"), finding.what), indent=2, hanging=9)
+        paragraph(out, "Nothing that can be mended in place.", style="warn")
+        paragraph(
+            out, f"'lucky-keystone build SOURCE --onto {name} --update' writes only what differs from the source."
+        )
+        return
+    out.print("Nothing to mend.", style="good")
+    words = "Every byte is as it was built."
+    if differing is None:
+        words = f"The bytes of files were not compared: 'lucky-keystone check {name}' does that."
+    paragraph(out, words, style="quiet")
 
 
 def _show_remedy(out: Console, remedy: Remedy) -> None:

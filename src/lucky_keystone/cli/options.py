@@ -16,6 +16,7 @@ from click.shell_completion import CompletionItem
 
 from ..common.nearest import nearest
 from . import manner
+from .completion import complete_drive, complete_preset, complete_words
 from .manner import PROGRESS_MODES
 
 if TYPE_CHECKING:
@@ -37,6 +38,12 @@ class Size(click.ParamType[int]):
         from ..common.units import parse_size
 
         return value if isinstance(value, int) else parse_size(str(value))
+
+    def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        known = (
+            ("4K", "8K", "16K", "32K", "64K") if param.name == "cluster" else ("8GB", "16GB", "32GB", "64GB", "128GB")
+        )
+        return [CompletionItem(size) for size in known if size.startswith(incomplete.upper())]
 
 
 class SourcePlace(click.ParamType["Place"]):
@@ -184,23 +191,21 @@ def bay_option(function: _F) -> _F:
         "--bay",
         type=click.Path(path_type=Path),
         envvar="LUCKY_KEYSTONE_BAY",
+        is_eager=True,
         metavar="FOLDER",
         help="A folder of simulated drives; also LUCKY_KEYSTONE_BAY.",
     )(function)
 
 
-def complete_drive(ctx: click.Context, _param: click.Parameter, incomplete: str) -> list[CompletionItem]:
-    """Complete a DRIVE: the tags of the bay, and files."""
-    from ..common.errors import KeystoneError
-    from ..doing.targets import host_of
+def drive_argument(function: _F) -> _F:
+    """DRIVE, which is asked for in a terminal when it is left out; `bay_option` has been read then."""
 
-    bay = ctx.params.get("bay") or os.environ.get("LUCKY_KEYSTONE_BAY")
-    try:
-        drives = host_of(Path(bay) if bay else None).drives()
-    except KeystoneError:
-        drives = ()
-    tags = [CompletionItem(drive.tag, help=drive.model) for drive in drives if drive.tag.startswith(incomplete.upper())]
-    return [*tags, CompletionItem(incomplete, type="file")]
+    def asked(_context: click.Context, _parameter: click.Parameter, given: str | None) -> str:
+        from .guided import drive_asked_for
+
+        return given if given is not None else drive_asked_for(_context.params.get("bay"))
+
+    return click.argument("drive", required=False, shell_complete=complete_drive, callback=asked)(function)
 
 
 def guard_options(function: _F) -> _F:
@@ -268,6 +273,7 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
         "--waive",
         {
             "metavar": "LIST",
+            "shell_complete": complete_words("tpm", "secure-boot", "memory", "processor", "storage", "all", "none"),
             "help": "Hardware checks of setup to leave out: tpm, secure-boot, memory, processor, storage; all; none. "
             "The vendor does not support it.",
         },
@@ -405,6 +411,7 @@ def preset_options(function: _F) -> _F:
     return click.option(
         "--preset",
         metavar="NAME",
+        shell_complete=complete_preset,
         help="Use the shop's defaults under this name for what is not chosen; by default LUCKY_KEYSTONE_PRESET.",
     )(function)
 

@@ -11,18 +11,19 @@ import click
 from ..common.errors import UsageError
 from ..common.outputs import OutputKind, refuse_output
 from ..common.shell import command_line
-from ..common.units import exact_size, shown_size
+from ..common.units import SECTOR_SIZES, exact_size, shown_size
 from .brief import show_verdicts
 from .choosing import answered
+from .completion import complete_drive
 from .headings import Command
 from .layout import show_sketch
 from .manner import manner
 from .options import (
     Size,
     SourcePlace,
+    Word,
     bay_option,
     choice_options,
-    complete_drive,
     machine_options,
     output_options,
     overwrite_option,
@@ -65,7 +66,9 @@ Examples:
     help="The drive to plan for: a tag, a device, or an image file.",
 )
 @click.option("--size", type=Size(), metavar="SIZE", help="Size of an image file to be made; else as large as needed.")
-@click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
+@click.option(
+    "--sector-size", type=Word(SECTOR_SIZES), metavar="BYTES", help="Sector size of an image file: 512 or 4096."
+)
 @choice_options
 @with_option
 @setup_options
@@ -125,7 +128,7 @@ def command(
         show_verdicts(plan.forecast)
         return
     show_source(opened, proofs)
-    show_plan(plan, layout=not layout, machines=asked.machines)
+    show_plan(plan, layout=manner().verbose and not layout, machines=asked.machines)
     if layout:
         from ..planning.sketch import sketch
 
@@ -156,7 +159,7 @@ def _tell_held_back(chosen: Chosen) -> None:
 
     if chosen.drive is not None and (reasons := held_back(chosen.drive)):
         console().print()
-        words = f"{chosen.name} is held back, and would not be written as it is now: it {'; it '.join(reasons)}."
+        words = f"{chosen.name} is protected, and would not be written as it is now: it {'; it '.join(reasons)}."
         paragraph(console(), words, style="warn")
 
 
@@ -232,13 +235,16 @@ def show_plan(plan: Plan, *, layout: bool, machines: Sequence[KnownMachine] = ()
     )
     if layout:
         _show_layout(plan)
+    else:
+        out.print()
+        facts(out, [("Needed", f"{exact_size(plan.needed)}; -v lists what lies where")])
     if manner().verbose:
         for split in plan.splits:
             out.print(f"\n  {split.path}, {exact_size(split.size)}, is split into")
             for name, size in split.parts:
                 out.print(f"    {name}: {exact_size(size)}")
     heading(out, "Forecast")
-    starts(out, plan.forecast)
+    starts(out, plan.forecast) if manner().verbose else show_verdicts(plan.forecast)
     if machines:
         from ..machine.known import outlooks_of
         from .machine import show_machines, show_shortfalls

@@ -7,14 +7,14 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ..common.units import shown_size
+from ..common.units import SECTOR_SIZES, shown_size
 from ..doing.after import eject
 from ..doing.targets import existing
 from ..volumes.kinds import FOR_STORAGE
 from .dialogue import TerminalDialogue
 from .headings import Command
 from .manner import manner
-from .options import Size, Word, bay_option, complete_drive, guard_options, output_options
+from .options import Size, Word, bay_option, drive_argument, guard_options, output_options
 from .show import console, emit_json, paragraph
 
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ Examples:
   lucky-keystone reclaim G7KM
   lucky-keystone reclaim G7KM --label TIMETABLES --unmount --eject""",
 )
-@click.argument("drive", shell_complete=complete_drive)
+@drive_argument
 @click.option(
     "--label",
     default="STORAGE",
@@ -41,7 +41,9 @@ Examples:
 )
 @click.option("--file-system", type=Word(FOR_STORAGE), default="fat32", show_default=True, help="Its file system.")
 @click.option("--cluster", type=Size(), metavar="SIZE", help="Cluster size; the usual one for the size when left out.")
-@click.option("--sector-size", type=int, metavar="BYTES", help="Sector size of an image file: 512 or 4096.")
+@click.option(
+    "--sector-size", type=Word(SECTOR_SIZES), metavar="BYTES", help="Sector size of an image file: 512 or 4096."
+)
 @click.option("--eject", "ejecting", is_flag=True, help="Eject the drive when done.")
 @guard_options
 @bay_option

@@ -14,7 +14,7 @@ from ..doing.targets import finished, reading
 from ..rehearsal.emulator import FIRMWARES
 from .headings import Command
 from .manner import manner
-from .options import Word, bay_option, complete_drive, output_options, overwrite_option, replacing_of
+from .options import Word, bay_option, drive_argument, output_options, overwrite_option, replacing_of
 from .show import console, emit_json, heading, paragraph
 
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ Examples:
   lucky-keystone rehearse G7KM --bay tidewell/bay --json
   lucky-keystone rehearse crew.img --firmware uefi-x64 --picture crew.png""",
 )
-@click.argument("drive", shell_complete=complete_drive)
+@drive_argument
 @click.option(
     "--firmware",
     type=Word(list(FIRMWARES)),

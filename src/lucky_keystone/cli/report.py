@@ -18,7 +18,7 @@ from .options import (
     SourcePlace,
     authority_option,
     bay_option,
-    complete_drive,
+    drive_argument,
     machine_options,
     output_options,
     overwrite_option,
@@ -49,7 +49,7 @@ Examples:
   lucky-keystone report counter.img --to counter.png --machine counter-3.toml
   lucky-keystone report G7KM --to G7KM.html --source installer.iso""",
 )
-@click.argument("drive", shell_complete=complete_drive)
+@drive_argument
 @click.option(
     "--to",
     "target",

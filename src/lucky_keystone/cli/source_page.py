@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import date
 from typing import TYPE_CHECKING
 
-from ..common.units import counted, exact_size, shown_size
+from ..common.units import counted, exact_size, shown_size, size_to_buy
 from .options import today
 from .show import console, facts
 
@@ -16,6 +16,13 @@ if TYPE_CHECKING:
 
 _PROCESSORS = {"x64": "Intel", "arm64": "Apple silicon"}
 _MODELS = 3
+
+
+def drive_needed(needed: int | None, refusal: str) -> str:
+    """Say what drive a source asks for, or why there is none for it."""
+    if needed is None:
+        return f"no drive can be built from it: {refusal}"
+    return f"a drive of {size_to_buy(needed)}; at least {exact_size(needed)}"
 
 
 def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, str]] = ()) -> None:

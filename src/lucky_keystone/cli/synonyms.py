@@ -40,7 +40,7 @@ _OPTIONS = {
     "--onto": "'plan' writes nothing: '--for DRIVE' plans for a drive.",
     "--output": "'--onto DRIVE' names the drive or the image file.",
     "--drive": "'--onto DRIVE' names the drive or the image file.",
-    "--force": "'--yes' erases without asking; what is held back stays so.",
+    "--force": "'--yes' erases without asking; a protected drive stays protected.",
     "--uefi": "'--firmware uefi' is what the drive must start on.",
     "--bios": "'--firmware bios' is what the drive must start on.",
     "--gpt": "'--table gpt' chooses the partition table.",

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shlex
+import shutil
 import subprocess
 import sys
 from collections.abc import Sequence
+from pathlib import Path
 
 _BARE = re.compile(r"[A-Za-z0-9_.:/\\+=-]+")
 """What neither the command prompt nor PowerShell reads as anything but itself."""
@@ -26,3 +29,19 @@ def quoted(word: str, *, windows: bool = sys.platform == "win32") -> str:
 def command_line(words: Sequence[str], *, windows: bool = sys.platform == "win32") -> str:
     """Return a whole command of this program."""
     return " ".join(["lucky-keystone", *(quoted(word, windows=windows) for word in words)])
+
+
+def with_sudo(arguments: Sequence[str]) -> str:
+    """Return this very command with sudo, whose own PATH may lack the program; '' where it is no help."""
+    if sys.platform == "win32" or os.geteuid() == 0:
+        return ""
+    called = Path(sys.argv[0])
+    is_module = called.name == "__main__.py"
+    program = [sys.executable, "-m", called.parent.name] if is_module else [str(_found(called))]
+    return " ".join(["sudo", *(shlex.quote(word) for word in (*program, *arguments))])
+
+
+def _found(called: Path) -> Path:
+    if called.is_file():
+        return called.absolute()
+    return Path(shutil.which(called.name) or called)

@@ -39,6 +39,14 @@ def sold_size(size: int) -> str:
     return _scaled(size, 1000, _DECIMAL)
 
 
+def size_to_buy(size: int) -> str:
+    """Return the smallest size that shops sell that holds so many bytes; sticks may have 5 % less than is said."""
+    sold = 8
+    while sold * 950_000_000 < size:
+        sold *= 2
+    return f"{sold} GB" if sold < 1000 else f"{sold // 1000} TB"
+
+
 def counted(count: int, thing: str, things: str = "") -> str:
     """Return '1 file', '2,048 files': what is counted has a plural in s, unless another one is given."""
     return f"{count:,} {thing if count == 1 else things or f'{thing}s'}"

@@ -219,7 +219,7 @@ def try_next(folder: Path) -> list[str]:
     bay, tags = f"--bay {quoted(str(folder / 'bay'))}", tags_of(folder)
     tag, build = tags["stick-large.img"], f"lucky-keystone build {quoted(str(folder / DISC))}"
     return [
-        f"{build} --onto {tags['disk-archive.img']} {bay}    # held back, and why",
+        f"{build} --onto {tags['disk-archive.img']} {bay}    # protected, and why",
         f"{build} --onto {tag} {bay} --update    # nothing to write",
         f"lucky-keystone gauge {tag} --marks {bay}",
         "lucky-keystone demo --mishaps training    # what can go wrong, and what helps",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from functools import partial
@@ -11,9 +12,9 @@ from typing import Literal, Protocol
 from msgspec import Struct
 
 from ..building.compose import compose_drive
-from ..common.errors import KeystoneError
+from ..common.errors import DriveError, KeystoneError
 from ..common.progress import Progress
-from ..common.units import rate
+from ..common.units import rate, shown_size
 from ..drives.guards import Guard
 from ..fetching.link import lasting
 from ..planning.plan import Plan
@@ -145,6 +146,25 @@ class DriveJob(Struct, frozen=True):
             standing=wanted.standing,
             machines=wanted.machines,
         )
+
+
+def refuse_no_space(pairs: Sequence[Pair]) -> None:
+    """Raise DriveError where the disk under new image files has too little free space for them, all together."""
+    wanted: dict[int, int] = {}
+    for chosen, one in pairs:
+        if not chosen.is_image_file or chosen.exists:
+            continue
+        folder, size = chosen.path.absolute().parent, one.plan.drive.size or 0
+        free = shutil.disk_usage(folder).free
+        disk = folder.stat().st_dev
+        if wanted.get(disk, 0) + size > free:  # holes take nothing, but to know them the drive has to be composed
+            size = compose_drive(one.plan).most_stored
+        wanted[disk] = wanted.get(disk, 0) + size
+        if wanted[disk] > free:
+            raise DriveError(
+                f"{folder} has {shown_size(free)} free, and up to {shown_size(wanted[disk])} will be written there.",
+                advice="Make room there, name a smaller --size, or choose a place on another disk.",
+            )
 
 
 def _kept(plan: Plan, sum_of_source: str) -> KeptBuild:

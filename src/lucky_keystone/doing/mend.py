@@ -8,7 +8,8 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from ..checking.check import find_sector_size
+from ..checking.check import check_drive, find_sector_size
+from ..checking.report import Finding
 from ..common.errors import KeystoneError, ProtectError, UsageError
 from ..common.places import journals
 from ..common.units import counted
@@ -27,6 +28,9 @@ from .dialogue import Dialogue
 from .logged import Logged
 from .targets import Chosen, guard, open_for_writing, reading
 
+_SOON_COMPARED = 256 << 20
+"""Bytes: some seconds on a slow stick."""
+
 
 class MendProposal(Struct, frozen=True):
     """What can be mended on a drive, and what is written for it."""
@@ -34,11 +38,13 @@ class MendProposal(Struct, frozen=True):
     mending: Mending
     steps: Sequence[Step]
     sector_size: int
+    differing: Sequence[Finding] | None = None
+    """Of a drive with nothing to mend: what a comparison of its bytes found; None where that would take long."""
 
     @property
     def exit_code(self) -> int:
         """What the program ends with when nothing is written: 1 when something is wrong with the drive."""
-        return 1 if self.mending.leaves_faults or self.steps else 0
+        return 1 if self.mending.leaves_faults or self.steps or self.differing else 0
 
 
 class Written(Struct, frozen=True):
@@ -65,7 +71,12 @@ class MendRun(Struct, frozen=True):
             medium.forget_cache()
             sector_size = self._sector_size or find_sector_size(medium, kept)
             mending = make_mending(medium, sector_size, progress, kept=kept, firmware=firmware, wishes=wishes)
-            return MendProposal(mending, make_steps(medium, mending.changes, sector_size), sector_size)
+            steps = make_steps(medium, mending.changes, sector_size)
+            if steps or mending.leaves_faults or not _is_soon_compared(mending):
+                return MendProposal(mending, steps, sector_size)
+            report = check_drive(medium, progress, sector_size=sector_size, kept=kept, firmware=firmware)
+            faults = tuple(finding for finding in report.findings if finding.level == "fault")
+            return MendProposal(mending, steps, sector_size, faults)
 
     def mend(self, proposal: MendProposal, source: Source | None) -> Written:
         """Have it confirmed, and write it; files may come from `source`."""
@@ -186,6 +197,19 @@ class MendRun(Struct, frozen=True):
             number += 1
             path = journals() / f"{self._prefix}{moment}-{number}.mend"
         return path
+
+
+def _is_soon_compared(mending: Mending) -> bool:
+    """Tell whether the drive has a manifest of so few bytes that nobody minds waiting for their comparison."""
+    manifest = mending.after.manifest
+    if manifest is None:
+        return False
+    total = 0
+    for _, _, size, _ in manifest.blocks():
+        total += size
+        if total > _SOON_COMPARED:
+            return False
+    return True
 
 
 def journal_at(named: Path) -> Path:

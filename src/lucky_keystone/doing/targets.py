@@ -216,7 +216,7 @@ def _goes_by(drive: Drive, named: str, letter: str) -> bool:
 
 
 def guard(chosen: Chosen, *, needed: int, lifted: Collection[Guard], sources: Collection[Path] = ()) -> None:
-    """Raise ProtectError when a guard holds `chosen` back.
+    """Raise ProtectError when a guard holds `chosen` back, NoRights or DriveError when this user may not write there.
 
     A file that is none and no whole drive either is held back too.
     """
@@ -227,6 +227,20 @@ def guard(chosen: Chosen, *, needed: int, lifted: Collection[Guard], sources: Co
         raise ProtectError(
             f"{chosen.path} is neither a whole drive nor an image file.",
             advice="Name a drive by its tag: 'lucky-keystone drives' lists them.",
+        )
+    _try(chosen)
+
+
+def _try(chosen: Chosen) -> None:
+    """Raise where writing will not be permitted, before anything is read, planned or asked."""
+    if chosen.drive is not None:
+        with reading(chosen):  # systems give both permissions or none
+            return
+    place = chosen.path if chosen.path.exists() else chosen.path.parent
+    if not os.access(place, os.W_OK):
+        raise DriveError(
+            f"{chosen.path}: permission to write {'it' if place == chosen.path else f'into {place}'} is denied.",
+            advice="Choose another file, or a folder of your own.",
         )
 
 

@@ -134,7 +134,7 @@ def admit(
     ]
     if standing:
         raise ProtectError(
-            f"Drive {confirmed.tag} ({confirmed.model}) is held back: it "
+            f"Drive {confirmed.tag} ({confirmed.model}) is protected: it "
             + "; it ".join(r.reason for r in standing)
             + ".",
             advice=" ".join(dict.fromkeys(r.way_out for r in standing))

@@ -38,11 +38,12 @@ class ImageFile:
             self._descriptor = _open_alone(path) if write else os.open(path, positional.READ_ONLY)
             positional.read_far_ahead(self._descriptor)
         try:
-            if write:
-                _refuse_all_but_files(path, os.fstat(self._descriptor).st_mode)
-                _refuse_attached(path, os.fstat(self._descriptor))
-            self._direct = self._open_direct() if write else None
-            self.size = os.lseek(self._descriptor, 0, os.SEEK_END)  # a device has no size of its own to stat
+            with naming(str(path), DriveError, advice=_RIGHTS):
+                if write:
+                    _refuse_all_but_files(path, os.fstat(self._descriptor).st_mode)
+                    _refuse_attached(path, os.fstat(self._descriptor))
+                self._direct = self._open_direct() if write else None
+                self.size = os.lseek(self._descriptor, 0, os.SEEK_END)  # a device has no size of its own to stat
         except BaseException:
             os.close(self._descriptor)
             raise
@@ -181,8 +182,12 @@ class ImageFile:
         return os.fstat(self._descriptor)
 
     def _at(self, offset: int, action: str) -> AbstractContextManager[None]:
+        is_reading = action == "reading"
         return doing(
-            f"{self.path}, {action} at byte {offset}", advice="If the disk under it is full, make room there first."
+            f"{self.path}, {action} at byte {offset}",
+            advice="Look whether the disk under it is in order."
+            if is_reading
+            else "If the disk under it is full, make room there first.",
         )
 
 

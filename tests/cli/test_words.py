@@ -1,0 +1,37 @@
+"""How many words a plain command prints: what grows beyond its ceiling is read by nobody.
+
+The numbers are those of the small disc of the tests; the first is what the command printed before it was shortened.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from ..helpers.drives import Built
+from ..helpers.program import run
+
+CEILINGS = [
+    ("build", 325, 120, ["build", "{disc}", "--onto", "{new}"]),
+    ("update", 330, 130, ["build", "{disc}", "--onto", "{built}", "--update", "--add", "{added}", "--yes"]),
+    ("plan", 348, 190, ["plan", "{disc}"]),
+    ("plan -q", 348, 70, ["plan", "{disc}", "-q"]),
+    ("check", 115, 95, ["check", "{built}"]),
+    ("mend", 130, 85, ["mend", "{built}", "--dry-run"]),
+    ("inspect", 110, 110, ["inspect", "{disc}"]),
+    ("batch", 60, 120, ["build", "--batch", "{batch}", "--yes"]),
+]
+
+
+@pytest.mark.parametrize(("name", "ceiling", "words"), [(each[0], *each[2:]) for each in CEILINGS])
+def test_a_plain_command_is_short(
+    name: str, ceiling: int, words: list[str], disc: Path, built: Built, tmp_path: Path
+) -> None:
+    added, batch = tmp_path / "more", tmp_path / "batch.csv"
+    added.mkdir()
+    (added / "berths.txt").write_text("07:40 berth three\n")
+    batch.write_text(f"drive,source\na.img,{disc}\nb.img,{disc}\n")
+    names = {"disc": disc, "new": tmp_path / "new.img", "built": built.path, "added": added, "batch": batch}
+    said = run(*(word.format_map(names) for word in words), cwd=tmp_path).stdout
+    assert len(said.split()) <= ceiling, f"{name}:\n{said}"
