@@ -137,12 +137,12 @@ def test_first_steps(box: tuple[Path, dict[str, str]], disc: Path) -> None:
         seen.wait_for("What would you like to do?")
         seen.type("99")
         seen.wait_for("is not one of the numbers")
-        seen.type("1")
+        seen.type("4")
         seen.wait_for("$ lucky-keystone drives")
         seen.wait_for(tags["stick"])
         assert seen.end() == 0
     with Terminal(PROGRAM) as seen:
-        seen.type("3")
+        seen.type("2")
         seen.wait_for("Path of the image")
         seen.type(str(disc))
         seen.wait_for("Windows setup")
@@ -151,6 +151,24 @@ def test_first_steps(box: tuple[Path, dict[str, str]], disc: Path) -> None:
         seen.wait_for("What would you like to do?")
         seen.type("")
         assert seen.end() == 0
+
+
+def test_a_drive_that_is_looked_at_is_asked_for_too(box: tuple[Path, dict[str, str]], tmp_path: Path) -> None:
+    folder, tags = box
+    with Terminal([*PROGRAM, "check", "--bay", folder]) as seen:
+        seen.wait_for("The drive's tag, or an image file")
+        seen.type(str(tmp_path / "none.img"))
+        seen.wait_for("does not exist")
+        seen.type(tags["stick"].lower())
+        seen.wait_for(f"$ lucky-keystone check --bay {folder} {tags['stick']}")
+        seen.wait_for("1 fault found.")  # it is empty
+        assert seen.end() == 1
+    for command in ("mend", "reclaim", "gauge"):
+        with Terminal([*PROGRAM, command, "--bay", folder]) as seen:
+            seen.wait_for("The drive's tag, or an image file")
+            seen.type("q")
+            assert seen.end() == 130
+    assert "DRIVE is missing." in run("check", code=2).stderr
 
 
 def test_nothing_waits_without_a_terminal(disc: Path) -> None:

@@ -68,7 +68,7 @@ def large_source(folder: Path, *names: str) -> Path:
         ((), AS_IS, None, ("mbr", "both", "fat32"), "all UEFI firmware reads"),
         (("drivers.bin",), AS_IS, None, ("mbr", "both", "fat32+ntfs"), "drivers.bin has 5,368,709,120 bytes"),
         (("drivers.bin",), Choices(as_is=True, firmware="bios"), None, ("mbr", "bios", "ntfs"), "drivers.bin has"),
-        (("sources/boot.wim",), AS_IS, None, ("mbr", "both", "ntfs"), "neither FAT32 nor a pair"),
+        (("sources/boot.wim",), AS_IS, None, ("mbr", "both", "ntfs"), "neither FAT32 nor NTFS"),
         ((), Choices(as_is=True, firmware="uefi"), 3 << 40, ("gpt", "uefi", "fat32"), ""),
         ((), Choices(as_is=True, table="gpt"), None, ("gpt", "uefi", "fat32"), ""),
     ],

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from ..common.units import shown_size
-from .show import VERDICT_STYLES, Column, console, facts, paragraph, table
+from .manner import manner
+from .show import VERDICT_STYLES, Column, console, facts, paragraph, starts, table
 
 if TYPE_CHECKING:
     from ..doing.jobs import Pair
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
 _ROUTINE = (
     *("method", "label", "partition", "cluster size", "identity", "manifest", "size"),
     *("generation", "base system", "boot files", "file system", "table", "firmware"),
+    *("marks", "activation", "speed"),
 )
 """Topics of decisions that nobody asks for before every build, as long as the tool made them."""
 _NUMBER = re.compile(r"( \d+| \(\d+\))+$")
@@ -31,7 +33,7 @@ _ORDER: tuple[Verdict, ...] = ("starts", "not known", "will not start")
 
 
 def show_brief(source: Source, pairs: Sequence[Pair], *, with_source: bool) -> None:
-    """Print what is about to be built, the drives that get it, and where they will start."""
+    """Print what is about to be built, and the drives that get it."""
     plan = pairs[0][1].plan
     rows = [("Source", _source(source))] if with_source else []
     rows += [*(("Drive", _drive(pair)) for pair in pairs), ("Becomes", _becomes(plan))]
@@ -46,13 +48,15 @@ def show_brief(source: Source, pairs: Sequence[Pair], *, with_source: bool) -> N
         out.print()
     facts(out, rows)
     out.print()
-    show_verdicts(plan.forecast)
 
 
 def show_verdicts(rows: Sequence[Outlook]) -> None:
     """Print where a drive starts, in one line, and a line with the reason for each firmware that will not start it."""
     from ..starting.outlook import without_repeats
 
+    if manner().plain:  # a fact a line
+        starts(console(), rows)
+        return
     found = without_repeats(tuple(rows))
     lines: list[tuple[Text, str]] = []
     for verdict in _ORDER:

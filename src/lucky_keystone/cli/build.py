@@ -15,13 +15,12 @@ from ..common.errors import UsageError
 from ..common.units import SECTOR_SIZES, exact_size
 from ..doing.keeping import Keeping
 from ..doing.targets import Chosen, choose
-from .brief import show_brief, show_brief_machines
+from .brief import show_brief
 from .choosing import answered
 from .completion import complete_target
 from .confirming import confirm_all
 from .guided import ask_for_drive, can_ask, whole_line
 from .headings import Command
-from .machine import show_shortfalls
 from .manner import manner
 from .options import (
     Size,
@@ -41,7 +40,7 @@ from .options import (
     with_option,
 )
 from .outcome import tell_outcome
-from .plan import shortfalls_of, show_plan
+from .plan import show_forecast, show_plan
 from .show import console, heading, paragraph
 from .source_page import drive_needed, show_source
 from .sources import prove, resolved
@@ -115,7 +114,7 @@ Examples:
     metavar="LINK",
     help="With a plan: where its image is now, when the plan's link has expired; '-': it is read from standard input.",
 )
-@click.option("--keep", is_flag=True, help="Also save the downloaded image in the store.")
+@click.option("--keep", is_flag=True, help="Also keep the downloaded image on this computer ('lucky-keystone images').")
 @click.option(
     "--update", is_flag=True, help="Bring a drive that was built here to this source, writing only what differs."
 )
@@ -291,21 +290,17 @@ def _asked_for_drive(opened: Source, request: Request, bay: Path | None, sector_
 
     with naming_files(opened):
         needed, refusal = size_needed(opened, request.choices)
-    show_source(opened, [], [("Needs", drive_needed(needed, refusal))])
+    show_source(opened, [], [drive_needed(opened, needed, refusal)])
     return ask_for_drive(bay, sector_size, needed)
 
 
 def _show_plans(opened: Source, pairs: Sequence[Pair], machines: Sequence[KnownMachine], *, with_source: bool) -> None:
     if manner().as_json or manner().quiet:
         return
-    from ..machine.known import outlooks_of
-
     plan = pairs[0][1].plan
     if not manner().verbose:
         show_brief(opened, pairs, with_source=with_source)
-        if machines:
-            show_brief_machines(outlooks_of(machines, plan.bootable))
-            show_shortfalls(shortfalls_of(plan, machines))
+        show_forecast(plan, machines)
         return
     if with_source:
         show_source(opened, [])

@@ -137,7 +137,7 @@ def _advise_mending(report: Report, chosen: Chosen) -> str:
     """Let the advice of everything that can be mended be how; return that advice, '' where nothing can be."""
     if not any(each.level in ("fault", "start") for each in report.findings):
         return ""
-    from ..mending.rules import can_be_mended  # takes its time to load
+    from ..mending.rules import CONSEQUENCES, can_be_mended  # takes its time to load
 
     line = f"'lucky-keystone mend {chosen.name if chosen.drive else chosen.path} --dry-run' shows how it can be mended"
     line += " without erasing it."
@@ -145,6 +145,8 @@ def _advise_mending(report: Report, chosen: Chosen) -> str:
     if any(can and each.code in _OF_SECTOR_0 for each, can in zip(report.findings, mendable, strict=True)):
         # That it is other than it was built is the same once more.
         mendable = [can or _is_changed_sector_0(each) for each, can in zip(report.findings, mendable, strict=True)]
+    if any(mendable):
+        mendable = [can or each.code in CONSEQUENCES for each, can in zip(report.findings, mendable, strict=True)]
     report.findings = [
         replace(each, advice=line) if can else each for each, can in zip(report.findings, mendable, strict=True)
     ]

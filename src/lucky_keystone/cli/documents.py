@@ -25,7 +25,14 @@ from ..machine.outlook import MachineOutlook
 from ..starting.outlook import Outlook
 from ..wim.read import Edition
 from .events import Document, ProgressEvent
-from .shop_documents import BatchDocument, LogDocument, LogPruneDocument, MachineDocument, PresetsDocument
+from .shop_documents import (
+    BatchDocument,
+    DataDocument,
+    LogDocument,
+    LogPruneDocument,
+    MachineDocument,
+    PresetsDocument,
+)
 
 
 class DriveBody(msgspec.Struct, kw_only=True):
@@ -574,6 +581,7 @@ DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
     "split": (SplitDocument,),
     "fetch": (FetchDocument, RecordDocument),
     "images": (ImagesDocument,),
+    "data": (DataDocument,),
     "collect": (CollectDocument,),
     "demo": (DemoDocument,),
     "error": (ErrorDocument,),

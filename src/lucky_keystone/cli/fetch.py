@@ -54,7 +54,7 @@ Examples:
     "--into",
     type=click.Path(path_type=Path),
     metavar="FILE-or-FOLDER",
-    help="Where the image goes; else into the store, where 'build' finds it by its name.",
+    help="Where the image goes; else among the downloaded images, where 'build' finds it by its name.",
 )
 @click.option("--sha256", type=Sha256(), metavar="SUM", help="The image must have this SHA-256.")
 @click.option("--size", type=Size(), metavar="BYTES", help="How large it is, where the server does not say it.")
@@ -334,12 +334,14 @@ class _Errand:
             )
             return
         out = console()
-        place = f"{path.name}, in the store" if stored is not None and not manner().verbose else str(path)
+        place = (
+            f"{path.name}, among the downloaded images" if stored is not None and not manner().verbose else str(path)
+        )
         rows = [("Image", place), ("Size", exact_size(size)), ("SHA-256", sha256)]
         rows += [("From", origin)] if origin else []
         facts(out, [*rows, *_rows_of(events)])
         if was_there:
-            where = "in the store" if stored is not None else "here"
+            where = "among the downloaded images" if stored is not None else "here"
             paragraph(out, f"It is {where} already, and right: nothing was downloaded.", style="good")
         elif proven:
             paragraph(out, "It has the SHA-256 that was given.", style="good")

@@ -49,7 +49,7 @@ Examples:
 @click.option("--yes", is_flag=True, help="Delete without asking. For scripts.")
 @output_options
 def command(verifying: bool, forgotten: str | None, keep_below: int | None, yes: bool) -> int:
-    """List the images in the store: what each is, how it was proven, when it was last used.
+    """List the downloaded images: what each is, how it was proven, when it was last used.
 
     'fetch' puts them there; 'inspect', 'plan' and 'build' take them by their name, or by the first digits of the sum.
     """
@@ -76,7 +76,7 @@ def _to_forget(store: Store, forgotten: str | None, keep_below: int | None) -> l
     if forgotten is not None:
         found = store.find(forgotten)
         if found is None:
-            raise UsageError(f"{forgotten} is not in the store.", advice="'lucky-keystone images' lists what is.")
+            raise UsageError(f"{forgotten} is not a downloaded image.", advice="'lucky-keystone images' lists them.")
         return [found]
     total = 0
     gone: list[StoredImage] = []
@@ -131,7 +131,7 @@ def _show(
     for image in gone:
         out.print(f"Deleted: {image.about.name}")
     if not images:
-        out.print(f"No image is in the store ({store.folder}).")
+        out.print(f"There are no downloaded images ({store.folder}).")
         return
     columns = [Column("Image", folds=True), Column("Size", right=True), Column("SHA-256"), Column("Proof", folds=True)]
     table(

@@ -104,8 +104,7 @@ def _show_whole(source: Place, given: GivenSource, bay: Path | None) -> int:
     if code:
         paragraph(console(), refusal, style="bad")
         console().print()
-    need = drive_needed(needed, refusal)
-    show_source(opened, proofs, [] if code else [("Needs", need)])
+    show_source(opened, proofs, [] if code else [drive_needed(opened, needed, refusal)])
     _show_editions(found)
     _show_rest(found, signatures)
     if manner().verbose:
@@ -196,7 +195,7 @@ def _show_rest(found: SourceFacts, signatures: Sequence[LoaderSignature]) -> Non
 
 def _show_loaders(found: SourceFacts, signatures: Sequence[LoaderSignature]) -> None:
     out = console()
-    heading(out, "Loaders")
+    heading(out, "Boot files")
     if not found.loaders:
         out.print("  none that UEFI firmware or this program's boot code would start")
     for loader in found.loaders:

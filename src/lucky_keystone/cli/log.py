@@ -74,7 +74,7 @@ Examples:
     metavar="FILE",
     help="Write CSV to FILE ('-' for standard output).",
 )
-@click.option("--prune", is_flag=True, help="With --before: remove entries, and journals of finished repairs.")
+@click.option("--prune", is_flag=True, help="With --before: remove entries, and undo files of finished repairs.")
 @click.option("--before", metavar="DATE", help="With --prune: what is older than this day or moment.")
 @click.option("--yes", is_flag=True, help="With --prune: do not ask.")
 @overwrite_option
@@ -175,7 +175,7 @@ def _prune(before: str, *, yes: bool) -> None:
     moment, out = shoplog.moment_of(before), console()
     count, journals = shoplog.older_than(moment), finished_before(places.journals(), moment)
     size = sum(each.stat().st_size for each in journals)
-    what = f"{counted(count, 'entry', 'entries')} and {counted(len(journals), 'journal')} of finished repairs"
+    what = f"{counted(count, 'entry', 'entries')} and {counted(len(journals), 'undo file')} of finished repairs"
     what += f" ({shown_size(size)})" if journals else ""
     if (count or journals) and not yes:
         if not is_terminal(sys.stdin):

@@ -13,6 +13,7 @@ from typing import Any, NamedTuple
 import click
 
 from .. import __version__
+from ..common.checkout import commit_of
 from ..common.errors import KeystoneError, NoRights, UsageError
 from ..common.interrupts import end_in_peace, end_like_ctrl_c
 from ..common.invoker import show_no_boxes
@@ -47,6 +48,7 @@ _GROUPS = {
         "report": "Write a page to keep with a drive.",
         "presets": "List the shop's own defaults, with what each sets.",
         "log": "Show what was built on which drive, and the result.",
+        "data": "List what is kept on this computer, and remove it.",
         "collect": "Collect what a volunteer with a real computer sends.",
         "schema": "Print the JSON Schema of a command's --json document.",
         "demo": "Run the whole job on made-up data, in a folder.",
@@ -131,7 +133,14 @@ Exit codes: """
 Completion for bash: eval "$(_LUCKY_KEYSTONE_COMPLETE=bash_source lucky-keystone)"
 (zsh_source and fish_source for the others; _LKEY_COMPLETE for lkey).""",
 )
-@click.version_option(__version__, prog_name="lucky-keystone")
+@click.option(
+    "--version",
+    is_flag=True,
+    is_eager=True,
+    expose_value=False,
+    callback=lambda context, _, wanted: _show_version(context) if wanted else None,
+    help="Show the version, from a checkout with its commit, and exit.",
+)
 @click.pass_context
 def program(context: click.Context) -> int | None:
     """Build installer drives for Windows and macOS: planned first, written once from front to back, and checked.
@@ -182,6 +191,14 @@ def _run(given: list[str]) -> int:
 def _show_usage(error: click.UsageError) -> None:
     if error.ctx is not None:
         click.echo(error.ctx.get_usage(), err=True)
+
+
+def _show_version(context: click.Context) -> None:
+    if context.resilient_parsing:
+        return
+    commit = commit_of(Path(__file__).parents[3])
+    click.echo(f"lucky-keystone, version {__version__}{f', commit {commit[:12]}' if commit else ''}")
+    context.exit()
 
 
 class _Failure(NamedTuple):

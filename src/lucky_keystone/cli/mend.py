@@ -44,9 +44,6 @@ if TYPE_CHECKING:
     from ..mending.remedy import NotMended, Remedy, Wishes
     from .documents import LeftBody, MendState, RemedyBody
 
-_RANGES = 3
-"""Byte ranges that are listed of one thing that is written; --json has all."""
-
 
 @click.command(
     cls=Command,
@@ -283,13 +280,13 @@ def _show_remedy(out: Console, remedy: Remedy) -> None:
     paragraph(out, Text.assemble(("mend   ", "good"), remedy.what), indent=2, hanging=9)
     if remedy.why:
         paragraph(out, f"Evidence: {remedy.why}.", style="quiet", indent=9, hanging=11)
+    if not manner().verbose:
+        return
     places: dict[str, list[str]] = {}
     for change in remedy.changes:
         places.setdefault(change.what, []).append(f"{change.offset:,} to {change.end - 1:,}")
     for what, ranges in places.items():
-        shown = ranges if manner().verbose else ranges[:_RANGES]
-        more = f" and {len(ranges) - len(shown):,} more (-v lists them)" if len(ranges) > len(shown) else ""
-        paragraph(out, f"{what}: bytes {', '.join(shown)}{more}", style="quiet", indent=9, hanging=11)
+        paragraph(out, f"{what}: bytes {', '.join(ranges)}", style="quiet", indent=9, hanging=11)
 
 
 def _show_left(out: Console, left: NotMended) -> None:

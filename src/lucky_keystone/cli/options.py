@@ -242,7 +242,7 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
         "--file-system",
         {
             "metavar": "fat32|ntfs|fat32+ntfs",
-            "help": "File system of the installer's volume; the last one is the pair: NTFS, and FAT32 for firmware.",
+            "help": "Of the installer's volume; the last one is two partitions: NTFS, and FAT32 for firmware.",
         },
     ),
     ("--label", {"metavar": "TEXT", "help": "Volume label: FAT32 up to 11 characters, NTFS 32."}),

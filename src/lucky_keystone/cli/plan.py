@@ -12,7 +12,7 @@ from ..common.errors import UsageError
 from ..common.outputs import OutputKind, refuse_output
 from ..common.shell import command_line
 from ..common.units import SECTOR_SIZES, exact_size, shown_size
-from .brief import show_verdicts
+from .brief import show_brief_machines, show_verdicts
 from .choosing import answered
 from .completion import complete_drive
 from .headings import Command
@@ -125,7 +125,7 @@ def command(
         _emit(plan, asked.machines)
         return
     if manner().quiet:
-        show_verdicts(plan.forecast)
+        show_forecast(plan, asked.machines)
         return
     show_source(opened, proofs)
     show_plan(plan, layout=manner().verbose and not layout, machines=asked.machines)
@@ -251,6 +251,18 @@ def show_plan(plan: Plan, *, layout: bool, machines: Sequence[KnownMachine] = ()
 
         show_machines(outlooks_of(machines, plan.bootable))
         show_shortfalls(shortfalls_of(plan, machines))
+
+
+def show_forecast(plan: Plan, machines: Sequence[KnownMachine]) -> None:
+    """Print in a few lines where a drive starts, the machines that it is for before everything else."""
+    if machines:
+        from ..machine.known import outlooks_of
+        from .machine import show_shortfalls
+
+        show_brief_machines(outlooks_of(machines, plan.bootable))
+        show_shortfalls(shortfalls_of(plan, machines))
+        console().print()
+    show_verdicts(plan.forecast)
 
 
 def _speak_decision(row: Sequence[str]) -> str:

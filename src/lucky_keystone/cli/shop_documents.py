@@ -50,6 +50,27 @@ class PresetsDocument(Document, kw_only=True):
     presets: list[PresetBody]
 
 
+class DataBody(msgspec.Struct, kw_only=True):
+    """A kind of data that the program keeps."""
+
+    what: str
+    place: str
+    files: int
+    size: int
+    """Bytes."""
+    why_kept: str
+    """Why --remove leaves it; '' where it goes."""
+
+
+class DataDocument(Document, kw_only=True):
+    """`data`."""
+
+    command: Literal["data"] = "data"
+    data: list[DataBody]
+    removed: list[str]
+    """Files that were deleted."""
+
+
 class LogDocument(Document, kw_only=True):
     """`log`."""
 

@@ -18,11 +18,15 @@ _PROCESSORS = {"x64": "Intel", "arm64": "Apple silicon"}
 _MODELS = 3
 
 
-def drive_needed(needed: int | None, refusal: str) -> str:
-    """Say what drive a source asks for, or why there is none for it."""
+def drive_needed(source: Source, needed: int | None, refusal: str) -> tuple[str, str]:
+    """Say which is the smallest drive for a source, and which to buy; or why there is none."""
+    from ..families.families import facts_of
+
     if needed is None:
-        return f"no drive can be built from it: {refusal}"
-    return f"a drive of {size_to_buy(needed)}; at least {exact_size(needed)}"
+        return "Smallest drive", f"none can be built from it: {refusal}"
+    mac = facts_of(source).mac
+    asked = mac.sold * 1_000_000_000 * 95 // 100 if mac else 0  # what the installer itself wants to be given
+    return "Smallest drive", f"{exact_size(needed)}; to buy: {size_to_buy(max(needed, asked))}"
 
 
 def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, str]] = ()) -> None:
@@ -32,7 +36,7 @@ def show_source(source: Source, proofs: list[str], further: Sequence[tuple[str, 
     found = facts_of(source)
     rows = [
         ("Source", f"{source.path}, {found.form}"),
-        ("Family", shown_family(source)),
+        ("Kind", shown_family(source)),
         ("Label", found.label or "none"),
         *_rows_of(found),
     ]
@@ -86,7 +90,7 @@ def _mac_rows(found: SourceFacts, mac: MacFacts) -> list[tuple[str, str]]:
         rows.append(("Certificates", _certified(mac.certified_until)))
     if mac.base_unread:
         rows.append(("Base system", f"not examined: {mac.base_unread}"))
-    return [*rows, ("To buy", f"a stick of {mac.sold} GB or more")] if mac.sold else rows
+    return rows
 
 
 def _certified(until: str) -> str:

@@ -19,6 +19,7 @@ _MEANT: dict[str, tuple[str, str]] = {
     "rehearse DRIVE": ("runs a drive's boot code without a machine", "boot emulate simulate start run try"),
     "log": ("shows what was done", "history records"),
     "report DRIVE": ("writes a page to keep with a drive", "print label page"),
+    "data": ("lists what is kept on this computer, and removes it", "uninstall privacy cache purge cleanup"),
     "presets": ("lists the shop's defaults", "config settings defaults profiles"),
     "build SOURCE --onto DRIVE --eject": ("ejects the drive when it is done", "eject"),
     "--version": ("says which version this is", "version"),

@@ -9,6 +9,7 @@ import errno
 import mmap
 import os
 import sys
+import tempfile
 import time
 from contextlib import suppress
 from pathlib import Path
@@ -101,8 +102,8 @@ if sys.platform == "win32":
         """Write the front of `data` at byte `offset`; return how many bytes were taken."""
         return files.write_at(files.handle_of(descriptor), data, offset)
 
-    def make_sparse(descriptor: int) -> bool:
-        """Let a file take no room where nothing was written to it; False where the file system cannot do that."""
+    def make_sparse(descriptor: int, _folder: Path) -> bool:
+        """Let a file in a folder take no room where nothing was written to it; False where that cannot be."""
         return files.make_sparse(descriptor)
 
     def stored(descriptor: int) -> int:
@@ -125,13 +126,13 @@ else:
         """Write the front of `data` at byte `offset`; return how many bytes were taken."""
         return os.pwrite(descriptor, data, offset)
 
-    def make_sparse(descriptor: int) -> bool:
-        """Let a file take no room where nothing was written to it; False where the file system cannot do that."""
-        # Where it cannot, a file that is made longer takes the room at once.
-        os.ftruncate(descriptor, _TRIED)
-        held = os.fstat(descriptor).st_blocks * 512
-        os.ftruncate(descriptor, 0)
-        return held < _TRIED
+    def make_sparse(_descriptor: int, folder: Path) -> bool:
+        """Let a file in a folder take no room where nothing was written to it; False where that cannot be."""
+        # Where it cannot, a file that is made longer takes the room at once: tried on one without a name, of which
+        # nothing stays, whatever happens.
+        with tempfile.TemporaryFile(dir=folder, buffering=0) as trial:
+            os.ftruncate(trial.fileno(), _TRIED)
+            return os.fstat(trial.fileno()).st_blocks * 512 < _TRIED
 
     def stored(descriptor: int) -> int:
         """Return how many bytes of a file are stored; the others were never written, and are zero."""

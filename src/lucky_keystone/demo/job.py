@@ -39,7 +39,7 @@ LEFT = (
     (_UPDATER, "the ticket printers' updater, as it was downloaded"),
     ("printer.img", "the drive it became, byte for byte"),
     (_CATALOGUE, "the workshop's catalogue; its server ended with the demo"),
-    ("store", "the store, with the image that was fetched"),
+    ("store", "the downloaded images"),
     ("crew.img", "the crew laptops' drive: NTFS with everything, FAT32 with what firmware reads"),
     (_OLD_STICK, "counter 4's old stick, mended"),
     (_APPS, "installer apps of Macs, one of each generation"),
@@ -69,7 +69,7 @@ def make_job(folder: Path, progress: Progress, only: str | None, stack: ExitStac
         "counter": _counter(folder, disc),
         "crew": [
             Step(
-                "The crew laptops trust the workshop's authority: nothing split, Secure Boot left on. A pair.",
+                "The crew laptops trust the workshop's authority: nothing split, Secure Boot left on.",
                 ["build", disc, "--onto", str(folder / "crew.img"), *crew],
             )
         ],

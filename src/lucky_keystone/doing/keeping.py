@@ -44,4 +44,4 @@ class Keeping:
         self._part.finish()
         about = ImageNote(name=self._name, size=file.size, proven=file.proven, origin=self._origin)
         image = self._store.take_in(self._part.path, file.found_sha256, about)
-        return [f"{image.about.name} is in the store now ({image.path})"]
+        return [f"{image.about.name} is kept with the downloaded images ({image.path})"]

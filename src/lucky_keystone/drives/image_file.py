@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import errno
 import os
-import secrets
 import shutil
 import stat
 import sys
+import tempfile
 from contextlib import AbstractContextManager, suppress
 from pathlib import Path
 from types import TracebackType
@@ -65,7 +65,7 @@ class ImageFile:
                     raise
             try:
                 give_to_user(path)
-                stores_zeros = not positional.make_sparse(descriptor)
+                stores_zeros = not positional.make_sparse(descriptor, path.parent)
                 _refuse_no_room(path, size if stores_zeros else needed or 0, stores_zeros=stores_zeros)
                 positional.set_size(descriptor, size)
             except BaseException:
@@ -234,14 +234,11 @@ def holds_holes(folder: Path) -> bool:
 
     Raises DriveError where no file can be made there.
     """
-    trial = folder / f".lucky-keystone-{secrets.token_hex(4)}"
-    with naming(str(folder), DriveError, advice="Choose a folder that can be written to."):
-        descriptor = os.open(trial, positional.READ_WRITE | os.O_CREAT | os.O_EXCL, 0o600)
-        try:
-            return positional.make_sparse(descriptor)
-        finally:
-            os.close(descriptor)
-            trial.unlink()
+    with (
+        naming(str(folder), DriveError, advice="Choose a folder that can be written to."),
+        tempfile.TemporaryFile(dir=folder, buffering=0) as trial,  # it has no name that could stay
+    ):
+        return positional.make_sparse(trial.fileno(), folder)
 
 
 def _refuse_attached(path: Path, facts: os.stat_result) -> None:

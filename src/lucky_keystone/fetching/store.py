@@ -100,7 +100,7 @@ class Store:
             found = [image for image in images if image.sha256.startswith(text.lower())]
         if len(found) > 1:
             sums = ", ".join(image.sha256[:12] for image in found)
-            raise UsageError(f"Several images in the store are called {text}.", advice=f"Name it by its sum: {sums}.")
+            raise UsageError(f"Several downloaded images are called {text}.", advice=f"Name it by its sum: {sums}.")
         return found[0] if found else None
 
     def holding(self, path: Path) -> StoredImage | None:
@@ -170,7 +170,7 @@ class Store:
         found = file_sum(image.path, progress)
         if found != image.sha256:
             raise SourceError(
-                f"{image.about.name} in the store is damaged: its SHA-256 is {found}, not {image.sha256}.",
+                f"The downloaded image {image.about.name} is damaged: its SHA-256 is {found}, not {image.sha256}.",
                 advice=f"Remove it with: lucky-keystone images --forget {image.sha256[:12]}, and fetch it again.",
             )
         about = msgspec.structs.replace(image.about, checked=now(), modified=facts.st_mtime_ns, size=facts.st_size)

@@ -29,7 +29,7 @@ Way = Literal["alone", "starter", "system", "crossing", "unreadable"]
 """How firmware gets at the loader: on a FAT volume, on the pair's, through our helper, or not at all."""
 _WAYS = {
     "alone": "on a FAT volume",
-    "starter": "on the pair's FAT32 volume",
+    "starter": "on the FAT32 volume",
     "system": "on the FAT32 volume, and the boot store there names this drive",
     "crossing": "on NTFS, through the crossing",
 }

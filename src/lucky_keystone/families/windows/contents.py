@@ -97,7 +97,7 @@ def starter_tree(root: Folder) -> Folder:
     for path, file in tree.files():
         if file.size > LARGEST_PART:
             raise SourceError(
-                f"{path} has {file.size:,} bytes: too large for the FAT32 volume of a pair, "
+                f"{path} has {file.size:,} bytes: too large for the FAT32 partition beside NTFS, "
                 "which firmware starts from.",
                 advice="Choose --file-system ntfs.",
             )

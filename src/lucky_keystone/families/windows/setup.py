@@ -31,7 +31,7 @@ from .supplies import supplied
 _STARTER_LABEL, _CROSSING_LABEL = "LKEY START", "LKEY CROSS"
 _FALLBACK_LABEL = "INSTALLER"
 _FIRMWARE = {"both": "BIOS and UEFI", "bios": "BIOS", "uefi": "UEFI"}
-_FILE_SYSTEMS = {"fat32": "FAT32", "ntfs": "NTFS", "fat32+ntfs": "pair: NTFS and FAT32"}
+_FILE_SYSTEMS = {"fat32": "FAT32", "ntfs": "NTFS", "fat32+ntfs": "two partitions, NTFS and FAT32"}
 
 
 class WindowsSetup(Family):

@@ -115,9 +115,13 @@ def _file_system(root: Folder, choices: Choices, firmware: str, reasons: dict[st
     try:
         contents = _held(root, "fat32+ntfs", choices)
     except SourceError as error:
-        reasons["file system"] = f"neither FAT32 nor a pair can hold the source: {error.message.rstrip('.')}"
+        reasons["file system"] = (
+            f"neither FAT32 nor NTFS with FAT32 beside it can hold the source: {error.message.rstrip('.')}"
+        )
         return "ntfs", _held(root, "ntfs", choices)
-    reasons["file system"] = f"FAT32 alone cannot hold the source: {obstacle}; a pair starts with Secure Boot left on"
+    reasons["file system"] = (
+        f"FAT32 alone cannot hold the source: {obstacle}; NTFS with FAT32 beside it starts with Secure Boot left on"
+    )
     return "fat32+ntfs", contents
 
 
