@@ -104,3 +104,17 @@ def test_the_last_repair_is_taken_back(
     name = Path(listed[0]["path"]).name
     assert f"{name} is of a repair of {drive.name}" in run("mend", other, "--undo", name, "--yes", code=3).stderr
     assert "No repair of other.img is kept" in run("mend", other, "--undo", "--yes", code=2).stderr
+
+
+def test_mend_says_of_a_small_drive_which_bytes_have_changed(disc: Path, built: Built, tmp_path: Path) -> None:
+    stick = tmp_path / "stick.img"
+    data = bytearray(built.path.read_bytes())
+    place = max(data.rfind(b"MSWIM"), 0)
+    data[place + 4096] ^= 0xFF
+    stick.write_bytes(data)
+    told = run("mend", stick, "--dry-run", code=1).stdout
+    assert "have changed since the build" in told
+    assert f"build SOURCE --onto {stick.name} --update" in told
+    assert [each["code"] for each in run_json("mend", stick, "--dry-run", code=1)["differing"]] == ["content.file"]
+    run("build", disc, "--onto", stick, "--update", "--yes")
+    assert run_json("mend", stick, "--dry-run")["differing"] == []

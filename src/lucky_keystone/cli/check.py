@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 import click
 from msgspec.structs import fields, replace
 from rich.console import Console
-from rich.text import Text
 
 from ..checking.codes import Code
 from ..common.units import SECTOR_SIZES, counted, exact_size, shown_size
@@ -29,7 +28,7 @@ from .options import (
     output_options,
     terms_of,
 )
-from .show import console, emit_json, facts, heading, paragraph, starts
+from .show import console, emit_json, facts, heading, marked, paragraph, starts
 from .sources import open_alone
 from .stages import Stages
 
@@ -225,7 +224,7 @@ def _show_finding(out: Console, finding: Finding, said_once: str) -> None:
     mark, style = _MARKS[finding.level]
     area = "" if finding.area == finding.level else f"{finding.area}: "
     code = f" [{finding.code.value}]" if manner().verbose else ""
-    words = Text.assemble((mark.ljust(7), style), f"{area}{finding.what}{code}")
+    words = marked(mark, style, f"{area}{finding.what}{code}")
     paragraph(out, words, indent=2, hanging=9)
     if finding.advice and finding.advice != said_once:
         paragraph(out, f"What next: {finding.advice}", style="quiet", indent=9, hanging=11)

@@ -23,7 +23,7 @@ from .options import (
     overwrite_option,
     replacing_of,
 )
-from .show import console, emit_json, facts, heading, paragraph
+from .show import console, emit_json, facts, heading, marked, paragraph
 
 if TYPE_CHECKING:
     from ..doing.gauge import GaugeRun
@@ -194,9 +194,9 @@ def _show_rates(out: Console, found: Gauged) -> None:
 
 def _show_faults(out: Console, doing: str, rates: Rates) -> None:
     for offset, size in rates.bad[:_LISTED]:
-        out.print(f"  FAULT  {doing} fails at byte {offset:,}, for {shown_size(size)}", style="bad")
+        paragraph(out, marked("FAULT", "bad", f"{doing} fails at byte {offset:,}, for {shown_size(size)}"), indent=2)
     if len(rates.bad) > _LISTED:
-        out.print(f"  FAULT  and in {len(rates.bad) - _LISTED} more places", style="bad")
+        paragraph(out, marked("FAULT", "bad", f"and in {len(rates.bad) - _LISTED} more places"), indent=2)
 
 
 def _next(found: Gauged) -> str:

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 
 import click
 from rich.console import Console
-from rich.text import Text
 
 from ..common.errors import UsageError
 from ..common.shell import quoted
@@ -28,7 +27,7 @@ from .options import (
     output_options,
     terms_of,
 )
-from .show import Column, console, emit_json, heading, paragraph, starts, table
+from .show import Column, console, emit_json, heading, marked, paragraph, starts, table
 from .sources import open_alone
 
 if TYPE_CHECKING:
@@ -260,7 +259,7 @@ def _show_compared(out: Console, name: str, differing: Sequence[Finding] | None)
     """Say of a drive whose structure is in order how its bytes are."""
     if differing:
         for finding in differing:
-            paragraph(out, Text.assemble(("FAULT  ", "bad"), finding.what), indent=2, hanging=9)
+            paragraph(out, marked("FAULT", "bad", finding.what), indent=2, hanging=9)
         paragraph(out, "Nothing that can be mended in place.", style="warn")
         paragraph(
             out, f"'lucky-keystone build SOURCE --onto {name} --update' writes only what differs from the source."
@@ -275,9 +274,9 @@ def _show_compared(out: Console, name: str, differing: Sequence[Finding] | None)
 
 def _show_remedy(out: Console, remedy: Remedy) -> None:
     code = f" [{remedy.code.value}]" if manner().verbose else ""
-    found = Text.assemble(("FOUND  ", "warn"), f"{remedy.finding.what}{code}")
+    found = marked("FOUND", "warn", f"{remedy.finding.what}{code}")
     paragraph(out, found, indent=2, hanging=9)
-    paragraph(out, Text.assemble(("mend   ", "good"), remedy.what), indent=2, hanging=9)
+    paragraph(out, marked("mend", "good", remedy.what), indent=2, hanging=9)
     if remedy.why:
         paragraph(out, f"Evidence: {remedy.why}.", style="quiet", indent=9, hanging=11)
     if not manner().verbose:
@@ -291,7 +290,7 @@ def _show_remedy(out: Console, remedy: Remedy) -> None:
 
 def _show_left(out: Console, left: NotMended) -> None:
     code = f" [{left.code.value}]" if manner().verbose else ""
-    paragraph(out, Text.assemble(("STAYS  ", "bad"), f"{left.finding.what}{code}"), indent=2, hanging=9)
+    paragraph(out, marked("STAYS", "bad", f"{left.finding.what}{code}"), indent=2, hanging=9)
     paragraph(out, f"Not mended: {left.why}.", style="quiet", indent=9, hanging=11)
     if left.advice:
         paragraph(out, f"What next: {left.advice}", style="quiet", indent=9, hanging=11)

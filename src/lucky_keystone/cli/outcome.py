@@ -12,7 +12,7 @@ from .check import check_body, show_report
 from .manner import manner
 from .pace import shown_seconds
 from .plan import plan_body
-from .show import console, emit_json, heading, paragraph
+from .show import console, emit_json, heading, marked, paragraph
 
 if TYPE_CHECKING:
     from ..building.build import BuildResult
@@ -104,7 +104,7 @@ def _body(chosen: Chosen, plan: Plan, work: Work) -> BuiltDrive:
 def _show(work: Work, plan: Plan, *, verified: bool) -> None:
     out = console()
     if work.error is not None:
-        paragraph(out, f"FAILED  {work.error.message}", style="bad", indent=2, hanging=10)
+        paragraph(out, marked("FAILED", "bad", work.error.message, 8), indent=2, hanging=10)
         paragraph(out, f"What next: {work.error.advice}", style="quiet", indent=2, hanging=4)
         return
     result, retries = work.result, work.medium.retries
@@ -115,7 +115,7 @@ def _show(work: Work, plan: Plan, *, verified: bool) -> None:
         paragraph(out, words, style="warn", indent=2, hanging=4)
     if retries:
         one = "1 read or write" if retries == 1 else f"{retries} reads or writes"
-        out.print(f"  {one} failed once and succeeded on retry", style="warn")
+        paragraph(out, f"{one} failed once and succeeded on retry", style="warn", indent=2)
     if work.fell_back:
         out.print("  It was slower than the others, so it was finished separately")
     for note in work.notes:

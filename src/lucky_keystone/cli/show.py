@@ -28,18 +28,23 @@ _NARROWEST = 60
 _LEAST_FOLDED = 24
 """Columns that folding text needs at least; with less, rows are stacked."""
 _GAP = 2
-# Of a middle lightness each: readable on dark and on light terminals.
+# No colour has a contrast of 4.5 to both a dark and a light terminal: verdicts bring a background, and all other
+# words are in the terminal's own colour.
 _THEME = Theme(
     {
-        "good": "bold color(28)",
-        "bad": "bold color(160)",
-        "warn": "bold color(130)",
-        "name": "color(30)",
-        "quiet": "color(244)",
-        "typed": "bold color(127)",
-        "lesson": "bold color(30)",
+        "good": "bold color(231) on color(22)",
+        "bad": "bold color(231) on color(88)",
+        "warn": "bold color(231) on color(94)",
+        "bar": "color(28)",
+        "name": "bold",
+        "quiet": "none",
+        "typed": "bold",
+        "lesson": "bold",
     }
 )
+_VERDICTS = ("good", "bad", "warn")
+_A_VERDICT = 40
+"""Characters: what is longer is a sentence, which is not to stand on a bar of colour."""
 VERDICT_STYLES = {"starts": "good", "will not start": "bad", "not known": "warn"}
 
 
@@ -108,7 +113,7 @@ def paragraph(out: Console, text: Cell, *, style: str = "", indent: int = 0, han
     """Print text folded within its indentation; further lines begin at `hanging`, else where the first does."""
     words = text if isinstance(text, Text) else Text(visible(text))
     words.plain = visible(words.plain)
-    words.stylize(style)
+    words.stylize("bold" if style in _VERDICTS and len(words) > _A_VERDICT else style)
     deeper = indent if hanging is None else hanging
     first, *more = _folded(out, words, out.width - indent)
     out.print(Text.assemble(" " * indent, first))
@@ -117,6 +122,11 @@ def paragraph(out: Console, text: Cell, *, style: str = "", indent: int = 0, han
         spaces = len(rest.plain) - len(rest.plain.lstrip())
         for line in _folded(out, rest[spaces:], out.width - deeper):
             out.print(Text.assemble(" " * deeper, line))
+
+
+def marked(mark: str, style: str, words: str, width: int = 7) -> Text:
+    """Return a line that begins with a mark in its style, and the words in their column."""
+    return Text.assemble((mark, style), " " * (width - len(mark)), words)
 
 
 def facts(out: Console, rows: Sequence[tuple[str, str]]) -> None:

@@ -71,7 +71,7 @@ class Stages:
 
             self._bar = Bars(
                 TextColumn("  {task.description:<20}"),
-                BarColumn(24, complete_style="good", finished_style="good"),
+                BarColumn(24, complete_style="bar", finished_style="bar"),
                 TextColumn("{task.fields[status]}"),
                 console=self._out,
             )

@@ -103,7 +103,7 @@ if sys.platform == "win32":
         return files.write_at(files.handle_of(descriptor), data, offset)
 
     def make_sparse(descriptor: int, _folder: Path) -> bool:
-        """Let a file in a folder take no room where nothing was written to it; False where that cannot be."""
+        """Let a file in a folder take no room where nothing was written to it; False where zeros are stored."""
         return files.make_sparse(descriptor)
 
     def stored(descriptor: int) -> int:
@@ -127,7 +127,7 @@ else:
         return os.pwrite(descriptor, data, offset)
 
     def make_sparse(_descriptor: int, folder: Path) -> bool:
-        """Let a file in a folder take no room where nothing was written to it; False where that cannot be."""
+        """Let a file in a folder take no room where nothing was written to it; False where zeros are stored."""
         # Where it cannot, a file that is made longer takes the room at once: tried on one without a name, of which
         # nothing stays, whatever happens.
         with tempfile.TemporaryFile(dir=folder, buffering=0) as trial:
