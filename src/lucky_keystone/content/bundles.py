@@ -12,7 +12,7 @@ EXTENSION = ".app"
 INFO = "Contents/Info.plist"
 SUPPORT = "Contents/SharedSupport"
 """Where an installer app keeps its disk images."""
-_INSIDE = re.compile(r"^[^/]+\.app/Contents/")
+_INSIDE = re.compile(r"^(?:[^/]+/)?[^/]+\.app/Contents/")
 
 
 def is_bundle_name(name: str) -> bool:
@@ -29,7 +29,7 @@ def holds_bundle(path: Path) -> bool:
 
 
 def names_bundle(paths: Iterable[str]) -> bool:
-    """Tell whether paths of an archive lead into a bundle at its root."""
+    """Tell whether paths of an archive lead into a bundle at its root, or in a folder there."""
     return any(_INSIDE.search(path) for path in paths)
 
 

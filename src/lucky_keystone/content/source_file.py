@@ -23,7 +23,7 @@ PATIENT_READ = 2048
 """Bytes read at once where a read failed: a sector of an optical disc."""
 _COMPARED = 10.0
 """Seconds after which a device that is opened again is looked at: whether the disc is still the same."""
-_STAYS = "The source must stay in place while it is used."
+_STAYS = "Check that it is there and that you may read it; it must stay as it is until the end."
 _HEAD_AT, _HEAD = 32 << 10, 4 << 10  # where volume descriptors of discs begin (ECMA-119, 7.2.1)
 
 

@@ -39,7 +39,15 @@ def app_archive(path: Place, stored: RangedFile) -> Source | None:
         return None
     root = archive.tree()
     merge_doubles(root)
-    return Source(path, "zip archive", path.stem, root)
+    return Source(path, "zip archive", path.stem, _above_app(root))
+
+
+def _above_app(root: Folder) -> Folder:
+    """Return the folder in which an app lies: the root, or the one folder that was packed around it."""
+    if any(map(is_bundle_name, root.entries)):
+        return root
+    inside = (entry for entry in root.entries.values() if isinstance(entry, Folder))
+    return next((folder for folder in inside if any(map(is_bundle_name, folder.entries))), root)
 
 
 def app_package(path: Place, stored: RangedFile) -> Source | None:

@@ -27,7 +27,7 @@ _LOCAL_HEADER = struct.Struct("<4s5H3I2H")  # APPNOTE 6.3.10, 4.3.7
 _LOCAL_MAGIC = b"PK\3\4"
 _MADE_ON_UNIX = 3
 _MOST_MEMBERS = 1_000_000
-_ENCRYPTED = 1
+_ENCRYPTED, _SAYS_UTF8 = 1, 1 << 11
 _ODD = (
     zipfile.BadZipFile,
     EOFError,
@@ -48,6 +48,16 @@ class Member(Struct, frozen=True):
     mode: int | None
     """As stat(2) has it; None where the archive keeps none."""
     modified: datetime
+
+
+def _name_of(info: zipfile.ZipInfo) -> str:
+    """Return a member's path. Packers on Unix write UTF-8, and often do not say so (4.4.4, bit 11)."""
+    if info.flag_bits & _SAYS_UTF8 or info.create_system != _MADE_ON_UNIX:
+        return info.filename
+    try:
+        return info.filename.encode("cp437").decode("utf-8")
+    except UnicodeError:
+        return info.filename
 
 
 class ZipArchive:
@@ -71,6 +81,21 @@ class ZipArchive:
             ) from error
         if len(self._infos) > _MOST_MEMBERS:
             raise SourceError(f"{name}: {len(self._infos):,} members of a zip archive are invalid.")
+        for info in self._infos:
+            info.filename = _name_of(info)
+        self._refuse_cut_off()
+
+    def _refuse_cut_off(self) -> None:
+        """Raise SourceError for an archive of more than 4 GiB that keeps sizes and places in 32 bits, as some are made.
+
+        The library takes the multiple of 4 GiB that its directory's place lacks for something in front of the archive.
+        """
+        first = min((info.header_offset for info in self._infos), default=0)
+        if first >= 1 << 32 and self._content.read_at(0, 4) == _LOCAL_MAGIC:
+            raise SourceError(
+                f"{self._name}: it has more than 4 GiB, and its directory states sizes of up to 4 GiB only.",
+                advice="Its packer cut sizes off. Unpack the archive, and use the result.",
+            )
 
     @cached_property
     def names(self) -> tuple[str, ...]:
