@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from lucky_keystone.drives.bay import Bay
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.manifest.format import read_manifest
 from lucky_keystone.manifest.unfinished import Unfinished, pack_unfinished
@@ -118,3 +119,23 @@ def test_mend_says_of_a_small_drive_which_bytes_have_changed(disc: Path, built: 
     assert [each["code"] for each in run_json("mend", stick, "--dry-run", code=1)["differing"]] == ["content.file"]
     run("build", disc, "--onto", stick, "--update", "--yes")
     assert run_json("mend", stick, "--dry-run")["differing"] == []
+
+
+def test_no_option_is_advised_that_is_refused_then(disc: Path, tmp_path: Path) -> None:
+    bay = tmp_path / "bay"
+    bay.mkdir()
+    (bay / "bay.toml").write_text(
+        '[[drive]]\nfile = "system.img"\nmodel = "Keelson 256"\nserial = "K-1"\nmounts = ["/"]\n'
+        "internal = true\nholds_system = true\n"
+    )
+    (bay / "system.img").write_bytes(bytes(1 << 20))
+    (drive,) = Bay(bay).drives()
+    told = run("build", disc, "--onto", drive.tag, "--bay", bay, "--yes", code=3).stderr
+    assert "Choose another drive; this one is never written." in told
+    assert "--allow-internal" not in told and "--unmount" not in told
+
+
+def test_what_is_advised_needs_no_checkout(tmp_path: Path) -> None:
+    (tmp_path / "shop.toml").write_text("presets = 2\n")
+    told = run("presets", "--config", tmp_path / "none.toml", code=2).stderr
+    assert "docs/" not in told + run("presets", "--config", tmp_path / "shop.toml", code=2).stderr

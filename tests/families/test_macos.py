@@ -27,6 +27,7 @@ from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.family import DriveShape
+from lucky_keystone.families.macos.picker import GREYS, label_bitmap
 from lucky_keystone.families.proving import verify_source
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.opening import open_source
@@ -432,3 +433,20 @@ def test_an_update_to_the_next_release(apps: dict[str, Path], tmp_path: Path) ->
     run("check", drive, "--against", apps["14"])
     again = json.loads(run("build", apps["14"], "--onto", drive, "--update", "--yes", "--json").stdout)
     assert again["drives"][0]["result"]["bytes_written"] == 0
+
+
+def test_the_pickers_label_is_black_on_white_in_the_old_system_palette() -> None:
+    """The palette by its description: a cube from white on, ramps of red, green, blue and grey, and black at the end."""
+    steps = [0xFF - 0x33 * number for number in range(6)]
+    ramp = [each for number in range(14, 0, -1) if (each := 0x11 * number) % 0x33]
+    cube = [(red, green, blue) for red in steps for green in steps for blue in steps][:-1]
+    of_one = [tuple(level if place == at else 0 for at in range(3)) for place in range(3) for level in ramp]
+    palette = [*cube, *of_one, *((level,) * 3 for level in ramp), (0, 0, 0)]
+    assert len(palette) == 256
+    assert [palette[index] for index in GREYS] == [(0xFF - 0x11 * number,) * 3 for number in range(16)]
+    label = label_bitmap("Überfahrt 11", 1)
+    width, height, pixels = int.from_bytes(label[1:3], "big"), int.from_bytes(label[3:5], "big"), label[5:]
+    assert (height, len(pixels)) == (12, width * height)
+    shown = [palette[index] for index in pixels]
+    assert {shown[0], shown[-1], shown[width - 1]} == {(0xFF, 0xFF, 0xFF)}
+    assert (0, 0, 0) in shown and all(red == green == blue for red, green, blue in shown)

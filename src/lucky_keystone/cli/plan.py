@@ -237,7 +237,8 @@ def show_plan(plan: Plan, *, layout: bool, machines: Sequence[KnownMachine] = ()
         _show_layout(plan)
     else:
         out.print()
-        facts(out, [("Needed", f"{exact_size(plan.needed)}; -v lists what lies where")])
+        clusters = f", with clusters of {shown_size(plan.choices.cluster)}" if plan.choices.cluster else ""
+        facts(out, [("Needed", f"{exact_size(plan.needed)}{clusters}; -v lists what lies where")])
     if manner().verbose:
         for split in plan.splits:
             out.print(f"\n  {split.path}, {exact_size(split.size)}, is split into")

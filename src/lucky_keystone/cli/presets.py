@@ -37,13 +37,13 @@ def command(config: Path | None) -> None:
 
     Before a preset comes what is given on the command line; behind it what the tool decides by itself.
     """
-    from ..planning.presets import read_presets
+    from ..planning.presets import HOW, read_presets
 
     place = config or places.presets()
     if config is None and not place.exists():
         raise UsageError(
             f"There are no presets: {place} does not exist.",
-            advice="Make it (docs/formats.md has an example), or name another file with --config.",
+            advice=f"Make it, or name another file with --config. {HOW}",
         )
     known = read_presets(place)
     if manner().as_json:

@@ -38,6 +38,8 @@ class Guard(Enum):
         return self.value[1]
 
 
+_FINAL = (Guard.SYSTEM, Guard.TOO_SMALL)
+"""What nothing lifts, not even hands."""
 OVERRIDABLE = frozenset(guard for guard in Guard if guard.override)
 NONE_LIFTED: frozenset[Guard] = frozenset()
 
@@ -133,11 +135,13 @@ def admit(
         if refusal.guard not in lifted
     ]
     if standing:
+        final = [refusal for refusal in standing if refusal.guard in _FINAL]
         raise ProtectError(
             f"Drive {confirmed.tag} ({confirmed.model}) is protected: it "
             + "; it ".join(r.reason for r in standing)
             + ".",
-            advice=" ".join(dict.fromkeys(r.way_out for r in standing))
+            # Where nothing lifts one of them, no option that lifts another one helps.
+            advice=" ".join(dict.fromkeys(r.way_out for r in final or standing))
             + " 'lucky-keystone drives' shows which are free.",
         )
     words = _difference(confirmed, drive)

@@ -24,7 +24,10 @@ LARGEST = 16 << 20
 """Bytes of a catalogue."""
 BLOCK_SIZE = 16 << 20
 _MOST_IMAGES = 10_000
-_ADVICE = "docs/formats.md describes catalogues."
+_ADVICE = (
+    "A catalogue is TOML: catalogue = 1, and for each image [[image]] with file, size, sha256 and urls; "
+    "'lucky-keystone fetch --record IMAGE --catalogue FILE' writes one."
+)
 Bytes = Annotated[int, msgspec.Meta(ge=1, le=1 << 50)]
 Text = Annotated[str, msgspec.Meta(max_length=200)]
 Sum = Annotated[str, msgspec.Meta(pattern="^[0-9a-f]{64}$")]

@@ -52,9 +52,12 @@ class Preset(Struct, frozen=True):
         return {key: value for key, value in given(self.choices).items() if key not in made}
 
 
+HOW = 'It is TOML: presets = 1, and under [preset.NAME] choices as the options have them, such as firmware = "bios".'
+
+
 def read_presets(path: Path) -> Mapping[str, Preset]:
     """Read a shop's presets. Raises UsageError naming the line and key that are wrong."""
-    advice = "Name a file with presets: --config FILE. docs/formats.md has an example."
+    advice = f"Name a file with presets: --config FILE. {HOW}"
     text, document = read_settings(path, "a file of presets", "presets", FORMAT, advice)
     tables = document.pop("preset", {})
     for key in document:
@@ -87,7 +90,7 @@ def preset_named(name: str, path: Path | None) -> Preset:
     if path is None and not place.exists():
         raise UsageError(
             f"There are no presets: {place} does not exist.",
-            advice="Make it (docs/formats.md has an example), or name another one with --config FILE.",
+            advice=f"Make it, or name another one with --config FILE. {HOW}",
         )
     known = read_presets(place)
     if name not in known:

@@ -36,7 +36,7 @@ def rehearse_bios(drive: SizedReadable, sector_size: int) -> Rehearsal:
     except ImportError as error:
         raise UsageError(
             "The processor emulation for rehearsals is not installed.",
-            advice="In the checkout that the program was installed from: pip install '.[rehearse]'",
+            advice="Where pipx installed it: pipx inject lucky-keystone unicorn; elsewhere: pip install unicorn.",
         ) from error
     if sector_size != _SECTOR:
         return Rehearsal(

@@ -1,6 +1,7 @@
 """What the boot picker of a Mac shows of a volume: a label drawn from its name, and an icon (field notes, "Picker").
 
-The label is a bitmap with a byte a pixel: 0 is the background, F6h the darkest; between them lie shades of grey [?].
+The label is a bitmap with a byte a pixel: an index into the old system palette of 256 colours, whose greys are spread
+over a cube of 6 x 6 x 6 colours and a ramp of ten behind it.
 """
 
 from __future__ import annotations
@@ -12,7 +13,9 @@ from ...common.later import np
 
 HEIGHT = 12
 """Rows of a label; twice as many for screens of twice the resolution."""
-_DARKEST = 0xF6
+GREYS = bytes.fromhex("00 F5 F6 2B F7 F8 56 F9 FA 81 FB FC AC FD FE FF")
+"""Indices of the palette's sixteen greys, 11h apart, from white to black, which is the last colour of all: the cube has
+FFh, CCh, 99h, 66h and 33h (each 43rd colour), the ramp EEh, DDh, BBh, AAh, 88h, 77h, 55h, 44h, 22h and 11h."""
 _MOST_WIDTH = 340
 _MARGIN = 2
 
@@ -24,7 +27,7 @@ def label_bitmap(text: str, scale: int) -> bytes:
     """
     rows = HEIGHT * scale
     pixels = _drawn(text, rows)[:, : _MOST_WIDTH * scale]
-    shades = (pixels.astype(np.uint16) * _DARKEST // 255).astype(np.uint8)
+    shades = np.frombuffer(GREYS, np.uint8)[(pixels.astype(np.uint16) * 15 + 127) // 255]
     return bytes(b"\x01" + shades.shape[1].to_bytes(2, "big") + rows.to_bytes(2, "big") + shades.tobytes())
 
 
