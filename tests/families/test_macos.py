@@ -8,6 +8,7 @@ import random
 import shutil
 import struct
 import subprocess
+import zlib
 from datetime import date
 from pathlib import Path
 from urllib.parse import unquote
@@ -19,8 +20,10 @@ from lucky_keystone.checking.check import check_drive
 from lucky_keystone.checking.codes import Code
 from lucky_keystone.common.errors import KeystoneError, SourceError, UsageError
 from lucky_keystone.common.progress import silent
+from lucky_keystone.content.contents import stream
 from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
+from lucky_keystone.content.tree import File, Folder, Special, UnixFacts
 from lucky_keystone.demo.disk_image import Part, write_disk_image
 from lucky_keystone.demo.mac import MODELS, RELEASES
 from lucky_keystone.drives.image_file import ImageFile
@@ -31,10 +34,12 @@ from lucky_keystone.families.macos.picker import GREYS, label_bitmap
 from lucky_keystone.families.proving import verify_source
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.opening import open_source
+from lucky_keystone.starting.mac import mac_start
+from lucky_keystone.starting.reading import read_drive
 from lucky_keystone.starting.trust import Machine
 
 from ..helpers.drives import Built, MemoryDrive, build_drive, check_file
-from ..helpers.hfsplus import studio, write_volume
+from ..helpers.hfsplus import studio, with_facts, write_volume
 from ..helpers.judges import need
 from ..helpers.mac import CARRIERS, app_of, carried, facts_on_disk
 from ..helpers.program import run
@@ -436,7 +441,7 @@ def test_an_update_to_the_next_release(apps: dict[str, Path], tmp_path: Path) ->
 
 
 def test_the_pickers_label_is_black_on_white_in_the_old_system_palette() -> None:
-    """The palette by its description: a cube from white on, ramps of red, green, blue and grey, and black at the end."""
+    """The palette by its description: a cube from white on, ramps of red, green, blue and grey, black at the end."""
     steps = [0xFF - 0x33 * number for number in range(6)]
     ramp = [each for number in range(14, 0, -1) if (each := 0x11 * number) % 0x33]
     cube = [(red, green, blue) for red in steps for green in steps for blue in steps][:-1]
@@ -450,3 +455,40 @@ def test_the_pickers_label_is_black_on_white_in_the_old_system_palette() -> None
     shown = [palette[index] for index in pixels]
     assert {shown[0], shown[-1], shown[width - 1]} == {(0xFF, 0xFF, 0xFF)}
     assert (0, 0, 0) in shown and all(red == green == blue for red, green, blue in shown)
+
+
+def test_what_a_start_reads_lies_in_data_forks(apps: dict[str, Path], tmp_path: Path) -> None:
+    """A system's volume whose boot files are kept compressed, as systems keep them: firmware would find empty files."""
+    given = make_plan(open_source(apps["10.12"]), Choices(), DriveShape("x", None)).tree
+
+    def packed(path: str, most: int) -> File:
+        found = given.find_file(path)
+        assert found is not None
+        whole[path] = data = b"".join(map(bytes, stream(found.content)))[:most]
+        attribute = struct.pack("<4sIQ", b"fpmc", 3, len(data)) + zlib.compress(data)
+        return with_facts(found.name, data, mode=0o644, flags=0x20, attributes={"com.apple.decmpfs": attribute})
+
+    whole: dict[str, bytes] = {}
+    root = Folder("")
+    kernel = RELEASES["10.12"].kernel
+    for path, most in ((LOADER, 1 << 20), (kernel, 2000)):  # what does not fit an attribute lies in the resource fork
+        root.put(path, packed(path, most))
+    version = given.find_file("System/Library/CoreServices/SystemVersion.plist")
+    assert version is not None
+    root.put("System/Library/CoreServices/SystemVersion.plist", version)
+    root.special = Special(unix=UnixFacts(mode=0o755, starts_with=LOADER))
+    write_volume(root, tmp_path / "system.img")
+    with ImageFile(tmp_path / "system.img") as medium:
+        walked = read_drive(medium, 512, "the drive")
+        (start,) = (mac_start(volume) for volume in walked.volumes)
+    assert start is not None
+    assert {(fault.role, fault.path) for fault in start.faults} >= {("loader", LOADER), ("kernel", kernel)}
+
+    built = build_drive(open_source(tmp_path / "system.img"), tmp_path / "drive.img")
+    with ImageFile(built.path) as medium:
+        volume = next(each for each in read_drive(medium, 512, "the drive").volumes if each.kind.names_loaders)
+        for path in (LOADER, kernel):
+            entry = volume.volume.find(path)
+            assert (entry.packed, entry.data.size) == (None, entry.size)
+            assert b"".join(volume.volume.pieces(entry)) == whole[path]
+    assert {row.firmware: row.verdict for row in check_file(built.path).starts}["Mac, Intel"] == "starts"

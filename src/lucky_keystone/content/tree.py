@@ -16,6 +16,10 @@ EPOCH = datetime(1980, 1, 1)
 """Stands for 'no time recorded'; the first moment FAT can express."""
 
 
+UF_COMPRESSED, DECMPFS = 1 << 5, "com.apple.decmpfs"
+"""Flag of chflags(2), and the attribute with the compressed bytes, or with their header."""
+
+
 class UnixFacts(Struct, frozen=True):
     """What Unix systems, and macOS in particular, keep of a file or folder; HFS+ holds all of it, others do without.
 
@@ -37,6 +41,18 @@ class UnixFacts(Struct, frozen=True):
     created: datetime | None = None
     starts_with: str = ""
     """Of a volume's root: the path of the loader that the volume names to firmware; '' when it names none."""
+
+    @property
+    def is_packed(self) -> bool:
+        """True where the bytes are kept compressed beside an empty data fork: firmware decodes none."""
+        return bool(self.flags & UF_COMPRESSED) and DECMPFS in self.attributes
+
+    def unpacked(self) -> UnixFacts:
+        """Return what is kept of the same file with its bytes in the data fork."""
+        if not self.is_packed:
+            return self
+        attributes = {name: value for name, value in self.attributes.items() if name != DECMPFS}
+        return replace(self, flags=self.flags & ~UF_COMPRESSED, attributes=attributes, resource=NO_BYTES)
 
 
 NO_FACTS = UnixFacts()

@@ -42,6 +42,8 @@ class BootFile(Struct, frozen=True):
     """Why its bytes cannot be read, if they cannot."""
     unseen: str = ""
     """Why it was not examined; '' when it was."""
+    is_packed: bool = False
+    """True where only a system's driver decodes its bytes: its data fork is empty for firmware."""
 
 
 class BootVolume(Protocol):
@@ -152,7 +154,9 @@ class PlannedBootVolume(Struct, frozen=True):
 
     def find(self, path: str) -> BootFile | None:
         file = self.tree.find_file(path)
-        return BootFile(path, seekable(file.content), file.size) if file is not None else None
+        if file is None:
+            return None
+        return BootFile(path, seekable(file.content), file.size, is_packed=file.special.unix.is_packed)
 
     def listing(self, path: str) -> Mapping[str, What]:
         folder = self.tree.find_folder(path) if path else self.tree
@@ -301,7 +305,9 @@ class ReadBootVolume(Struct, frozen=True, dict=True):
             return BootFile(path, NO_BYTES, 0, (error.message.rstrip("."),))
         if entry is None or entry.is_folder:
             return None
-        return BootFile(path, FileOnVolume(self.volume, entry), entry.size, tuple(entry.faults))
+        is_packed = getattr(entry, "packed", None) is not None
+        content = FileOnVolume(self.volume, entry)
+        return BootFile(path, content, entry.size, tuple(entry.faults), is_packed=is_packed)
 
     def listing(self, path: str) -> Mapping[str, What]:
         try:

@@ -64,6 +64,7 @@ def mac_start(volume: BootVolume) -> MacStart | None:
     if not loader:
         return None
     faults = list(_loader_faults(volume, loader))
+    faults += _packed_faults(volume, loader)
     configuration = None
     file = volume.find(PATH)
     if file is None:
@@ -126,6 +127,15 @@ def _loader_faults(volume: BootVolume, path: str) -> Iterator[MacFault]:
             yield MacFault("loader", path, f"it is damaged: {fault}")
     except KeystoneError as error:
         yield MacFault("loader", path, error.message.rstrip("."))
+
+
+def _packed_faults(volume: BootVolume, loader: str) -> Iterator[MacFault]:
+    """Find files of a start whose bytes are compressed beside an empty data fork, which firmware and loader read."""
+    paths: list[tuple[Role, str]] = [("loader", loader), ("configuration", PATH)]
+    for role, path in [*paths, *(("kernel", kernel) for kernel in _USUAL_KERNELS)]:
+        file = volume.find(path)
+        if file is not None and file.is_packed:
+            yield MacFault(role, path, "it is kept compressed, which only a system decodes")
 
 
 def _named_faults(volume: BootVolume, configuration: BootConfiguration) -> Iterator[MacFault]:

@@ -18,7 +18,7 @@ from ...sources.diskimage_sums import checked
 from ...starting.boot_configuration import CACHE, FLAGS, PATH, PRELINKED
 from ...volumes.hfsplus.records import CUSTOM_ICON
 from .app import InstallerApp
-from .generations import APP, BOOT_FILES, COMMON, CORE, LOADER, MARKER, WantedFile
+from .generations import APP, BOOT_FILES, COMMON, CORE, GENERATIONS, LOADER, MARKER, WantedFile
 from .modes import keeps_modes, with_modes
 from .payload import Payload, boot_files
 from .picker import label_bitmap
@@ -45,6 +45,7 @@ def installer_tree(payload: Payload, label: str) -> InstallerTree:
     keeps = True
     if payload.volume is not None:
         root = _copied(payload.volume)
+        _unpack_boot_files(root)
         if root.find_file(PATH) is None:
             _put(root, PATH, _property_list(PATH, {FLAGS: ""}, moment))
     else:
@@ -132,8 +133,24 @@ def _property_list(path: str, values: Mapping[str, Any], moment: datetime) -> Fi
 
 
 def _put(root: Folder, path: str, file: File) -> None:
-    # One file under several paths would become a hard link; a start reads each by itself.
-    root.put(path, replace(file, name=path.rpartition("/")[2]))
+    # One file under several paths would become a hard link; a start reads each by itself, and decodes none.
+    root.put(path, replace(_unpacked(file), name=path.rpartition("/")[2]))
+
+
+def _unpacked(file: File) -> File:
+    return replace(file, special=replace(file.special, unix=file.special.unix.unpacked()))
+
+
+def _unpack_boot_files(root: Folder) -> None:
+    """Have what a start reads lie in data forks on a volume that is copied as it is."""
+    kernels = (kernel for generation in GENERATIONS for kernel in generation.kernels)
+    wanted = [*(file.path for file in COMMON), PATH, *kernels, "mach_kernel"]
+    beside = root.find_folder(BOOT_FILES)
+    wanted += [f"{BOOT_FILES}/{name}" for name in (beside.entries if beside is not None else ())]
+    for path in wanted:
+        file = root.find_file(path)
+        if file is not None and file.special.unix.is_packed:
+            root.put(path, _unpacked(file))
 
 
 def _put_label(root: Folder, label: str, moment: datetime) -> None:

@@ -18,8 +18,6 @@ from ...content.tree import EPOCH, File, Folder, Special, UnixFacts
 from .names import binary_key, folded_key, name_fault, needs_case, shown_name, stored_name
 from .records import (
     ATTRIBUTE_NAME_MOST,
-    COMPRESSED,
-    DECMPFS,
     FIRST_USER,
     LINK_CREATOR,
     LINK_TYPE,
@@ -72,8 +70,7 @@ class Node(Struct):
     @property
     def data(self) -> Content:
         """The data fork: nothing where the bytes are kept compressed elsewhere."""
-        unix = self.unix
-        if isinstance(self.entry, Folder) or (unix.flags & COMPRESSED and DECMPFS in unix.attributes):
+        if isinstance(self.entry, Folder) or self.unix.is_packed:
             return NO_BYTES
         return self.entry.content
 

@@ -13,6 +13,7 @@ from msgspec import Struct, field
 
 from ...common.record import RecordError
 from ...content.contents import Readable
+from ...content.tree import DECMPFS, UF_COMPRESSED
 from ..volume import Run, VolumeError, walk_below
 from .compressed import Compressed, compressed
 from .names import binary_key, folded_key, shown_name, stored_name
@@ -32,9 +33,7 @@ from .records import (
     ATTRIBUTES_FILE,
     CATALOG_FILE,
     COMPARE_BINARY,
-    COMPRESSED,
     DATA_FORK,
-    DECMPFS,
     EXTENTS_FILE,
     FINDER_LINK_TO_FOLDER,
     FORK_ATTRIBUTE,
@@ -384,7 +383,7 @@ class HfsPlusVolume:
             if -(-fork.size // self.cluster_size) > blocks:
                 entry.faults.append(f"{fork.size:,} bytes do not fit the {blocks:,} blocks it has")
         entry.size, entry.runs = entry.data.size, entry.data.runs
-        if entry.permissions.ownerFlags & COMPRESSED:
+        if entry.permissions.ownerFlags & UF_COMPRESSED:
             self._unpacked(entry)
         return entry
 

@@ -24,8 +24,6 @@ HAS_THREAD, HAS_ATTRIBUTES = 1 << 1, 1 << 2
 
 FORMAT_FOLDER, FORMAT_FILE, FORMAT_LINK = 0o040000, 0o100000, 0o120000
 FORMAT_BITS, PERMISSION_BITS = 0o170000, 0o007777
-COMPRESSED = 1 << 5
-"""Bit of ownerFlags: the bytes are kept compressed, in an attribute or the resource fork (UF_COMPRESSED)."""
 
 LINK_TYPE, LINK_CREATOR = b"hlnk", b"hfs+"
 SYMLINK_TYPE, SYMLINK_CREATOR = b"slnk", b"rhap"
@@ -37,8 +35,6 @@ LINKED_FILE, LINKED_FOLDER = "iNode", "dir_"
 """The name of what such a folder holds, its number behind it."""
 FINDER_LINK_TO_FOLDER = b"fdrpMACS"
 """Type and creator of a hard link to a folder."""
-DECMPFS = "com.apple.decmpfs"
-"""The attribute that says how a file's bytes are compressed."""
 
 CUSTOM_ICON = 0x0400
 """Bit of the Finder's flags."""
