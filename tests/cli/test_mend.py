@@ -49,7 +49,7 @@ def test_shown_asked_mended_and_undone(stick: Path, tmp_path: Path) -> None:
     assert (entry["command"], entry["result"], entry["bytes_written"]) == ("mend", "done", done["bytes_written"])
 
     assert "other choice" in run("mend", stick, "--undo", journal, "--dry-run", code=2).stderr
-    assert "is no undo file of 'mend'" in run("mend", stick, "--undo", stick, "--yes", code=2).stderr
+    assert "is not an undo file of 'mend'" in run("mend", stick, "--undo", stick, "--yes", code=2).stderr
     assert run_json("mend", "--undo", journal.name, "--yes")["state"] == "undone"
     assert stick.read_bytes() == broken
 

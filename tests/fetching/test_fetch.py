@@ -136,7 +136,7 @@ REFUSED = {
     "empty": (Served(b""), "is empty"),
     "down": (Served(DATA, answers=[500] * 40), "9 times without progress"),
     "round and round": (Served(DATA, answers=[(302, {"Location": "/a.iso"})] * 40), "sends on and on"),
-    "to a file": (Served(DATA, answers=[(302, {"Location": "file:///etc/passwd"})]), "a place that is no link"),
+    "to a file": (Served(DATA, answers=[(302, {"Location": "file:///etc/passwd"})]), "a place that is not a link"),
     "with a user": (Served(DATA, answers=[(302, {"Location": "http://a:b@localhost/"})]), "with a user name"),
 }
 

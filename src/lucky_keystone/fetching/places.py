@@ -47,7 +47,7 @@ def redirected(link: Link, location: str, hops: int) -> Link:
         found = parse_link(urljoin(f"{link.origin}", location.strip()))
     except (UsageError, ValueError) as error:
         raise SourceError(
-            f"{link.shown}: the server sends us to a place that is no link: '{harmless(location)[:80]}'.",
+            f"{link.shown}: the server sends us to a place that is not a link: '{harmless(location)[:80]}'.",
             advice=_ADVICE,
         ) from error
     if found.credentials:

@@ -157,7 +157,7 @@ class MendJournal:
     def __init__(self, path: Path) -> None:
         """Raises UsageError where `path` is no journal of a mending, or a damaged one."""
         self.path = path
-        self._refusal = UsageError(f"{path} is no undo file of 'mend', or it is damaged.", advice=_WHICH)
+        self._refusal = UsageError(f"{path} is not an undo file of 'mend', or is damaged.", advice=_WHICH)
         with naming(str(path), UsageError, advice=_WHICH), path.open("rb") as stream:
             self._length = os.fstat(stream.fileno()).st_size
             head = stream.read(MendJournalHeader.SIZE)

@@ -118,7 +118,7 @@ def _refuse_small(drive: DriveShape, needed: int) -> None:
         what = f"the image file {drive.name}"
         advice = "Remove the file to have one made as large as needed (or of --size), or give another name."
         if (drive.size or 0) < MIB:
-            what, advice = f"the file {drive.name}", "Give another name: this file is no drive's image."
+            what, advice = f"the file {drive.name}", "Give another name: this file is not a drive's image."
     raise SourceError(f"The source does not fit: {exact_size(needed)} are needed, {what} has {has}.", advice=advice)
 
 

@@ -106,7 +106,7 @@ def name_fault(name: str) -> str:
     units = len(stored_name(name)) // 2
     if units > NAME_MOST:
         return f"has {units} characters as HFS+ counts them, {NAME_MOST} are the most"
-    return "" if name not in ("", ".", "..") and "/" not in name else "is no file name"
+    return "" if name not in ("", ".", "..") and "/" not in name else "is not a valid file name"
 
 
 def needs_case(tree: Folder) -> bool:
