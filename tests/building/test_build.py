@@ -28,6 +28,7 @@ from lucky_keystone.volumes.fat32.records import BootSector
 
 from ..helpers.drives import Built, MemoryDrive, build_drive
 from ..helpers.judges import assert_checker_is_silent, theirs
+from ..helpers.program import run
 
 
 def test_the_same_build_twice_gives_the_same_drive_and_another_identity_another(built: Built, tmp_path: Path) -> None:
@@ -217,3 +218,16 @@ def test_the_probe_for_fakes_begins_by_removing_the_seal(built: Built) -> None:
     assert changes[:2] == [("write", 0, 512), ("flush", 0, 0)]
     assert changes[2][1] >= 1 << 20
     assert bytes(memory.data) == built.path.read_bytes()
+
+
+def test_a_file_whose_making_was_cut_off_is_made_again(disc: Path, tmp_path: Path) -> None:
+    """A kill while the file system is tried for holes leaves a file of an odd size without a byte in it."""
+    whole, begun, other = (tmp_path / f"{name}.img" for name in ("whole", "begun", "other"))
+    run("build", disc, "--onto", whole, "--identity", "crew")
+    with begun.open("wb") as stream:
+        stream.truncate((1 << 20) + 7)
+    run("build", disc, "--onto", begun, "--identity", "crew")
+    assert begun.read_bytes() == whole.read_bytes()
+    other.write_bytes(bytes(1 << 20) + b"tickets")
+    assert "does not fit" in run("build", disc, "--onto", other, "--identity", "crew", "--yes", code=4).stderr
+    assert other.read_bytes()[-7:] == b"tickets"

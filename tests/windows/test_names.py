@@ -102,7 +102,7 @@ def test_where_zeros_are_stored_a_large_file_is_refused_before_it_is_made(
     assert holds_holes(tmp_path)
     with pytest.raises(DriveError, match=r"may take 1024 TiB, and .* are free"):
         ImageFile.make(tmp_path / "full.img", 1 << 50, 1 << 50)
-    monkeypatch.setattr(positional, "make_sparse", lambda *_: False)
+    monkeypatch.setattr(positional, "make_sparse", lambda _: False)
     with pytest.raises(DriveError, match="stores zeros as well"):
         ImageFile.make(tmp_path / "full.img", 1 << 50, 4096)
     assert not holds_holes(tmp_path)

@@ -9,7 +9,6 @@ import errno
 import mmap
 import os
 import sys
-import tempfile
 import time
 from contextlib import suppress
 from pathlib import Path
@@ -20,7 +19,8 @@ _PAUSES = (0.1, 0.2, 0.4, 0.8, 1.5)
 """Seconds between attempts to rename a file."""
 _LONG = 200
 """Characters of a path from which Windows is asked with the long form; names are still added to it."""
-_TRIED = 1 << 20
+_TRIED = (1 << 20) + 7
+"""Bytes to which a new file is made longer to see what that takes: a size that nobody else gives a file."""
 _MOST_STRETCHES = 4096
 """Stretches between holes that are looked at; what comes then is taken to be stored."""
 READ_ONLY = os.O_RDONLY | getattr(os, "O_BINARY", 0)
@@ -35,6 +35,15 @@ def reachable(path: Path) -> Path:
 
     text = str(path)
     return Path(extended(os.path.abspath(text))) if len(text) > _LONG else path  # noqa: PTH100 - it may not be there
+
+
+def is_begun(path: Path) -> bool:
+    """Tell whether a file holds nothing: it is empty, or its making was cut off while its file system was tried."""
+    size = path.stat().st_size
+    if size != _TRIED:
+        return not size
+    with path.open("rb") as stream:
+        return not any(stream.read(_TRIED))
 
 
 def rename(path: Path, target: Path, *, replace: bool) -> None:
@@ -102,8 +111,8 @@ if sys.platform == "win32":
         """Write the front of `data` at byte `offset`; return how many bytes were taken."""
         return files.write_at(files.handle_of(descriptor), data, offset)
 
-    def make_sparse(descriptor: int, _folder: Path) -> bool:
-        """Let a file in a folder take no room where nothing was written to it; False where zeros are stored."""
+    def make_sparse(descriptor: int) -> bool:
+        """Let a file take no room where nothing was written to it; False where zeros are stored."""
         return files.make_sparse(descriptor)
 
     def stored(descriptor: int) -> int:
@@ -126,13 +135,13 @@ else:
         """Write the front of `data` at byte `offset`; return how many bytes were taken."""
         return os.pwrite(descriptor, data, offset)
 
-    def make_sparse(_descriptor: int, folder: Path) -> bool:
-        """Let a file in a folder take no room where nothing was written to it; False where zeros are stored."""
-        # Where it cannot, a file that is made longer takes the room at once: tried on one without a name, of which
-        # nothing stays, whatever happens.
-        with tempfile.TemporaryFile(dir=folder, buffering=0) as trial:
-            os.ftruncate(trial.fileno(), _TRIED)
-            return os.fstat(trial.fileno()).st_blocks * 512 < _TRIED
+    def make_sparse(descriptor: int) -> bool:
+        """Let an empty file take no room where nothing was written to it; False where zeros are stored."""
+        # Where it cannot, a file that is made longer takes the room at once.
+        os.ftruncate(descriptor, _TRIED)
+        held = os.fstat(descriptor).st_blocks * 512
+        os.ftruncate(descriptor, 0)
+        return held < _TRIED
 
     def stored(descriptor: int) -> int:
         """Return how many bytes of a file are stored; the others were never written, and are zero."""

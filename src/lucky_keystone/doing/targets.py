@@ -14,6 +14,7 @@ from msgspec import Struct
 
 from ..common.errors import DriveError, KeystoneError, NotYet, ProtectError, UsageError, naming
 from ..common.nearest import did_you_mean
+from ..common.positional import is_begun
 from ..common.shell import command_line
 from ..common.units import shown_size
 from ..drives.bay import Bay
@@ -55,8 +56,8 @@ class Chosen(Struct, frozen=True):
         return self.drive is not None or (self.path.exists() and not self._is_empty_file())
 
     def _is_empty_file(self) -> bool:
-        """True for a file without a byte: what is left where its making was cut off."""
-        return self.path.is_file() and not self.path.stat().st_size
+        """True for a file that holds nothing: what is left where its making was cut off."""
+        return self.path.is_file() and is_begun(self.path)
 
     @property
     def size(self) -> int:

@@ -52,7 +52,7 @@ class ImageFile:
     def make(cls, path: Path, size: int, needed: int | None = None) -> Self:
         """Make a new image file of `size` bytes, all zero and taking no room yet where the file system can do that.
 
-        Refuses an existing file, unless it has no byte: its making was cut off then. Raises DriveError where there is
+        Refuses an existing file, unless it holds nothing: its making was cut off then. Raises DriveError where there is
         no room for it: for the `needed` bytes of it that will be written (none, when it is None), or for all of it.
         """
         with naming(str(path), DriveError, advice="Choose a place where a file of that size can be made."):
@@ -60,12 +60,12 @@ class ImageFile:
                 descriptor = os.open(path, positional.READ_WRITE | os.O_CREAT | os.O_EXCL, 0o666)
             except FileExistsError:
                 descriptor = os.open(path, positional.READ_WRITE | getattr(os, "O_NOFOLLOW", 0))
-                if os.fstat(descriptor).st_size or not stat.S_ISREG(os.fstat(descriptor).st_mode):
+                if not stat.S_ISREG(os.fstat(descriptor).st_mode) or not positional.is_begun(path):
                     os.close(descriptor)
                     raise
             try:
                 give_to_user(path)
-                stores_zeros = not positional.make_sparse(descriptor, path.parent)
+                stores_zeros = not positional.make_sparse(descriptor)
                 _refuse_no_room(path, size if stores_zeros else needed or 0, stores_zeros=stores_zeros)
                 positional.set_size(descriptor, size)
             except BaseException:
@@ -238,7 +238,7 @@ def holds_holes(folder: Path) -> bool:
         naming(str(folder), DriveError, advice="Choose a folder that can be written to."),
         tempfile.TemporaryFile(dir=folder, buffering=0) as trial,  # it has no name that could stay
     ):
-        return positional.make_sparse(trial.fileno(), folder)
+        return positional.make_sparse(trial.fileno())
 
 
 def _refuse_attached(path: Path, facts: os.stat_result) -> None:
