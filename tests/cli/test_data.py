@@ -17,6 +17,7 @@ def test_all_of_it_goes_but_what_is_waited_for(built: Built, tmp_path: Path, mon
     home = tmp_path / "lucky-keystone"
     (home / "images" / "arriving").mkdir(parents=True)
     (home / "images" / "arriving" / "half.iso.unfinished").write_bytes(b"half")
+    (home / "images" / "arriving" / "timetable.ods").write_bytes(b"somebody's own")
     (home / "notes.txt").write_text("somebody's own")
     (home / "presets.toml").write_text("presets = 1\n")
     for name, place in (("STORE", "images"), ("CONFIG", "presets.toml"), ("JOURNALS", "journals")):
@@ -41,7 +42,7 @@ def test_all_of_it_goes_but_what_is_waited_for(built: Built, tmp_path: Path, mon
     gone = call("data", "--remove", "--yes")["removed"]
     assert {Path(each).suffix for each in gone} == {".sqlite", ".mend", ".unfinished"}  # type: ignore[attr-defined]
     left = {path.relative_to(home).as_posix() for path in home.rglob("*") if path.is_file()}
-    assert left == {"notes.txt", "presets.toml", "journals/stick.journal"}
+    assert left == {"images/arriving/timetable.ods", "notes.txt", "presets.toml", "journals/stick.journal"}
 
 
 def test_a_checkout_says_which_commit_it_is_at(tmp_path: Path) -> None:

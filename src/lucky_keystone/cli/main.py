@@ -211,7 +211,7 @@ class _Failure(NamedTuple):
 
 def _failure_of(error: BaseException, given: list[str]) -> _Failure:
     match error:
-        case NoRights() if line := with_sudo(given):
+        case NoRights() if line := with_sudo(_without_secrets(given)):
             return _Failure(error.message, f"{error.advice} In full: {line}", error.exit_code)
         case KeystoneError():
             return _Failure(error.message, error.advice, error.exit_code)
@@ -237,6 +237,12 @@ def _failure_of(error: BaseException, given: list[str]) -> _Failure:
             what = f"Internal error: {type(error).__name__}: {error}."
             advice = "Run it again with LUCKY_KEYSTONE_TRACE=1 set, and report what it shows."
             return _Failure(what, advice, _PROGRAM_FAULT)
+
+
+def _without_secrets(words: list[str]) -> list[str]:
+    from ..fetching.link import is_link, parse_link
+
+    return [parse_link(word).shown if is_link(word) else word for word in words]
 
 
 def _end_without_output(lost: _OutputLost) -> int:

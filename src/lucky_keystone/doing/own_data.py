@@ -10,6 +10,7 @@ from msgspec import Struct
 
 from ..common import places
 from ..common.errors import DriveError, naming
+from ..fetching.part import UNFINISHED
 from ..fetching.store import Store
 from ..mending.journal import kept_in
 
@@ -46,7 +47,7 @@ def own_data() -> list[KeptData]:
         found.append(
             KeptData("undo files that drives wait for", undo, waiting, "a drive is to be put back by it first")
         )
-    files = [image.path for image in images.images()] + sorted((images.folder / "arriving").glob("*"))
+    files = [image.path for image in images.images()] + sorted((images.folder / "arriving").glob(f"*{UNFINISHED}*"))
     found.append(KeptData("downloaded images", images.folder, files))
     presets = places.presets()
     found.append(KeptData("presets", presets, [presets] if presets.is_file() else [], "it is yours"))
