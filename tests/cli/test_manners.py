@@ -116,7 +116,7 @@ def test_colour(settings: dict[str, str], in_terminal: bool, colour: bool, disc:
     else:
         known = {key: value for key, value in os.environ.items() if key not in ("NO_COLOR", "CLICOLOR_FORCE")}
         output = subprocess.run(line, capture_output=True, env={**known, **settings}, check=True).stdout
-    assert (re.search(rb"\x1b\[[0-9;]*38;5;[0-9]+m|\x1b\[[0-9;]*3[0-7]m", output) is not None) == colour
+    assert (re.search(rb"\x1b\[[0-9;]*48;5;[0-9]+m|\x1b\[[0-9;]*4[0-7]m", output) is not None) == colour
 
 
 @pytest.mark.parametrize("way", ["pipe", "dumb terminal", "--progress lines"])
