@@ -369,7 +369,7 @@ def test_which_edition_is_asked_in_a_terminal_only(tmp_path: Path) -> None:
     told = run("plan", image, "--purpose", "portable", code=2).stderr
     assert "1 Tidewell Crew 1, 2 Tidewell Crew 2" in told
     with Terminal([*PROGRAM, "plan", image, "--purpose", "portable"]) as seen:
-        seen.wait_for("Which edition is to run from the drive? (1 to 2)")
+        seen.wait_for("Which edition is to run from the drive? (1 to 2, q: quit)")
         seen.type("7\r")
         seen.wait_for("'7' is not one of the numbers")
         seen.type("2\r")
