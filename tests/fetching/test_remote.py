@@ -232,7 +232,7 @@ def test_the_commands(images: dict[str, Path], tmp_path: Path) -> None:
         wanted = ["--sha256", sum_of(data)]
         shown = run("inspect", link, *trusted)
         assert "hidden" not in shown.stdout + shown.stderr
-        assert "Proof          none" in shown.stdout
+        assert "Proof           none" in shown.stdout
         plan = tmp_path / "crew.toml"
         run("plan", link, *trusted, *wanted, "--save", plan)
         assert "hidden" not in plan.read_text()

@@ -200,7 +200,7 @@ def test_questions_in_a_terminal(shop: Server, tmp_path: Path) -> None:
     (tmp_path / "shop.toml").write_text(f"catalogue = 1\n{ferry}{other}")
     line = ["fetch", "--catalogue", tmp_path / "shop.toml", "--authority", shop.authority]
     with Terminal([sys.executable, "-m", "lucky_keystone", *line]) as seen:
-        seen.wait_for("Which one? (1 to 2)")
+        seen.wait_for("Which one? (1 to 2, q: quit)")
         seen.type("3")
         seen.wait_for("is not one of the numbers")
         seen.type("1" if seen.text.index("ferry.iso") < seen.text.index("other.iso") else "2")
