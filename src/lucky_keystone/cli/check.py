@@ -42,7 +42,6 @@ if TYPE_CHECKING:
     from .documents import CheckBody
 
 _OF_SECTOR_0 = (Code.START_NO_MBR_CODE, Code.START_FOREIGN_MBR_CODE)
-_SMALLEST_SECTOR = 512
 _MARKS = {
     "fault": ("FAULT", "bad"),
     "start": ("start", "warn"),
@@ -153,7 +152,7 @@ def _advise_mending(report: Report, chosen: Chosen) -> str:
 
 
 def _is_changed_sector_0(finding: Finding) -> bool:
-    return finding.code is Code.CONTENT_CHANGED and finding.place.offset == 0 and finding.place.size == _SMALLEST_SECTOR
+    return finding.code is Code.CONTENT_CHANGED and finding.place.offset == 0
 
 
 def check_body(report: Report) -> CheckBody:

@@ -14,7 +14,7 @@ from ..common.units import exact_size
 from ..doing.targets import Chosen, choose, existing, host_of
 from ..drives.drive import Drive
 from ..drives.guards import held_back
-from ..fetching.link import is_link, parse_link
+from ..fetching.link import without_secrets
 from .drives import show_drive
 from .manner import manner
 from .question import ask
@@ -47,7 +47,7 @@ def drive_asked_for(bay: Path | None) -> str:
     chosen = _let_choose(bay, None, None, is_new=False)
     context = click.get_current_context()
     name = chosen.name if chosen.drive else str(chosen.path)
-    typed = [*context.obj, *([name] if name not in context.obj else [])]
+    typed = [*without_secrets(context.obj), *([name] if name not in context.obj else [])]
     console().print(f"$ {command_line(typed)}", style="typed")
     return name
 
@@ -104,8 +104,7 @@ def complain(out: Console, error: KeystoneError) -> None:
 
 def whole_line(arguments: list[str], bay: Path | None, chosen: Chosen, edition: str = "") -> str:
     """Return the command line that would have asked nothing about the drive, nor which edition to apply."""
-    shown = [parse_link(word).shown if is_link(word) else word for word in arguments]
-    words = [*shown, "--onto", chosen.name if chosen.drive else str(chosen.path)]
+    words = [*without_secrets(arguments), "--onto", chosen.name if chosen.drive else str(chosen.path)]
     if edition and not any(word.partition("=")[0] == "--edition" for word in arguments):
         words += ["--edition", edition]
     has_bay = any(word.partition("=")[0] == "--bay" for word in arguments)

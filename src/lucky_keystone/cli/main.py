@@ -211,7 +211,7 @@ class _Failure(NamedTuple):
 
 def _failure_of(error: BaseException, given: list[str]) -> _Failure:
     match error:
-        case NoRights() if line := with_sudo(_without_secrets(given)):
+        case NoRights() if line := with_sudo(_shown(given)):
             return _Failure(error.message, f"{error.advice} In full: {line}", error.exit_code)
         case KeystoneError():
             return _Failure(error.message, error.advice, error.exit_code)
@@ -239,10 +239,10 @@ def _failure_of(error: BaseException, given: list[str]) -> _Failure:
             return _Failure(what, advice, _PROGRAM_FAULT)
 
 
-def _without_secrets(words: list[str]) -> list[str]:
-    from ..fetching.link import is_link, parse_link
+def _shown(given: list[str]) -> list[str]:
+    from ..fetching.link import without_secrets  # which no other end of the program needs
 
-    return [parse_link(word).shown if is_link(word) else word for word in words]
+    return without_secrets(given)
 
 
 def _end_without_output(lost: _OutputLost) -> int:

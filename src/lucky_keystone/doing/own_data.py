@@ -14,6 +14,9 @@ from ..fetching.part import UNFINISHED
 from ..fetching.store import Store
 from ..mending.journal import kept_in
 
+_OURS = ("lucky-keystone", "journals", "images")
+"""Folders that the program makes; one of another name was there before."""
+
 
 class KeptData(Struct, frozen=True):
     """A kind of data."""
@@ -72,10 +75,6 @@ def remove_data(found: Sequence[KeptData]) -> list[Path]:
                 with suppress(OSError):
                     place.rmdir()
     return gone
-
-
-_OURS = ("lucky-keystone", "journals", "images")
-"""Folders that the program makes; one of another name was there before."""
 
 
 def _of_record(record: Path) -> Iterator[Path]:

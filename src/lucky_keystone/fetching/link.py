@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections.abc import Iterable
 from pathlib import Path, PurePosixPath
 from urllib.parse import SplitResult, unquote, urlsplit
 
@@ -162,3 +163,8 @@ def is_plain_name(name: str) -> bool:
         and not name.endswith(".")
         and _DEVICES.fullmatch(name) is None
     )
+
+
+def without_secrets(words: Iterable[str]) -> list[str]:
+    """Return the words of a command as they are shown: links without what may be secret in them."""
+    return [parse_link(word).shown if is_link(word) else word for word in words]
