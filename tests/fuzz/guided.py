@@ -14,6 +14,7 @@ import argparse
 import os
 import random
 import re
+import shlex
 import subprocess
 import sys
 from bisect import bisect_right
@@ -88,7 +89,9 @@ def fuzz(kinds: list[str], options: list[str]) -> None:
     with TemporaryDirectory() as folder:
         made = all_targets(Path(folder))
         targets = [Edited(kind, made[kind]) for kind in kinds]
-        atheris.Setup(["fuzz", *options], lambda data: targets[data[0] % len(targets)].run(data[1:]) if data else None)
+        # What runs it once more, in a shell: a merge works in processes of its own.
+        again = shlex.join((sys.executable, "-m", "tests.fuzz.guided", "--inside", ",".join(kinds)))
+        atheris.Setup([again, *options], lambda data: targets[data[0] % len(targets)].run(data[1:]) if data else None)
         atheris.Fuzz()
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,6 +20,7 @@ from lucky_keystone.mending.steps import make_steps
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
 
+from ..helpers.amount import ALL
 from ..helpers.drives import MemoryDrive
 from ..helpers.hand_made import CASES, START, HandMade
 from ..helpers.judges import read_by_others
@@ -67,6 +69,44 @@ def test_a_drive_is_mended_and_brought_back(
     put_back(MendJournal(journal), drive, silent)
     assert bytes(drive.data) == broken
     assert MendJournal(journal).state == "undone"
+
+
+@dataclass
+class FailsOnce:
+    """A drive of which one read fails, and none after it."""
+
+    drive: MemoryDrive
+    at: int
+    size: int = 0
+    reads: int = 0
+
+    def __post_init__(self) -> None:
+        self.size = self.drive.size
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        self.reads += 1
+        if self.reads == self.at:
+            raise DriveError("A read failed.")
+        return self.drive.read_at(offset, size)
+
+
+@pytest.mark.parametrize("name", sorted(CAUSES))
+def test_a_read_that_fails_once_changes_nothing_of_what_is_mended(
+    name: str, drives: dict[str, bytes], files: Path, source: Source
+) -> None:
+    case = CAUSES[name]
+    drive = case.drive(drives, files)
+    wishes = Wishes(source=source if case.needs_source else None)
+    counting = FailsOnce(drive, 0)
+    expected = _written(drive, make_mending(counting, 512, silent, wishes=wishes))
+    chance = random.Random(name)
+    for at in chance.sample(range(1, counting.reads + 1), counting.reads if ALL else 3):
+        found = make_mending(FailsOnce(drive, at), 512, silent, wishes=wishes)
+        assert _written(drive, found) == expected, at
+
+
+def _written(drive: MemoryDrive, mending: Mending) -> list[tuple[int, bytes]]:
+    return [piece for step in make_steps(drive, mending.changes, 512) for piece in step.pieces()]
 
 
 @dataclass

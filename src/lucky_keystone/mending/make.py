@@ -17,6 +17,7 @@ from ..checking.bootwalk import is_plain
 from ..checking.check import Examined, examine_drive
 from ..checking.codes import Code
 from ..checking.report import Finding, Place
+from ..common.errors import DriveError
 from ..common.progress import Progress
 from ..content.contents import SizedReadable
 from ..starting.bios import LOADER
@@ -25,9 +26,11 @@ from .draft import Draft
 from .judging import harm, readable_files
 from .remedy import Case, Change, NotMended, Remedy, Wishes
 from .rules import CONSEQUENCES, LEFT_NOTES, MENDED_NOTES, remedy_for
+from .watched import Watched
 
 _ROUNDS = 8
 """Of remedies on top of each other; a drive that needs more is not understood."""
+_DIAGNOSES = 3
 
 Examine = Callable[[SizedReadable], Examined]
 _Key = tuple[str, int | None, str]
@@ -66,12 +69,29 @@ def make_mending(
     firmware: str = "",
     wishes: Wishes = NOTHING_ASKED,
 ) -> Mending:
-    """Return what mends `drive`, without writing to it. The parameters are those of `check_drive`."""
+    """Return what mends `drive`, without writing to it. The parameters are those of `check_drive`.
+
+    What rests on a read that failed and then did not is decided again. Raises DriveError for a drive where that
+    happens each time.
+    """
 
     def examine(view: SizedReadable) -> Examined:
         return examine_drive(view, sector_size, kept=kept, firmware=firmware)
 
-    return _Maker(drive, examine, wishes, firmware, progress).make()
+    for _ in range(_DIAGNOSES):
+        watched = Watched(drive)
+        try:
+            mending = _Maker(watched, examine, wishes, firmware, progress).make()
+        except DriveError:
+            if (place := watched.passed()) is None:
+                raise
+        else:
+            if (place := watched.passed()) is None:
+                return mending
+    raise DriveError(
+        f"The drive can be read at one moment and not at the next (at byte {place}, among others).",
+        advice="Try another port or cable, then mend again. If it stays like this, the drive is worn out.",
+    )
 
 
 class _Maker:
