@@ -24,10 +24,12 @@ uint32_t unpack_run(uint32_t method, const uint8_t *data, const uint32_t *starts
             is_whole = true;
         } else if (method == XPRESS)
             is_whole = xpress_unpack(stored, size, out + done, end);
+        else if (method == LZX)
+            is_whole = lzx_unpack(stored, size, out + done, end, bits_of(chunk > 2 ? chunk - 1 : 1));
         else if (method == LZMS)
             is_whole = lzms_unpack(stored, size, out + done, end);
         else
-            is_whole = lzx_unpack(stored, size, out + done, end, bits_of(chunk > 2 ? chunk - 1 : 1));
+            is_whole = false;
         if (!is_whole)
             return n;
     }
