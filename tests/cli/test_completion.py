@@ -13,6 +13,8 @@ from lucky_keystone.demo.bay import make_bay
 from lucky_keystone.drives.bay import Bay
 from lucky_keystone.drives.guards import held_back
 
+from ..helpers.drives import small_disc
+
 pytestmark = pytest.mark.posix  # shells that ask so
 
 
@@ -48,6 +50,15 @@ def offered(line: str, cwd: Path, bay: Path | None = None) -> list[str]:
 )
 def test_commands_options_and_words(line: str, some: list[str], tmp_path: Path) -> None:
     assert offered(line, tmp_path) == some
+
+
+def test_editions_of_the_source_on_the_line(tmp_path: Path) -> None:
+    small_disc(tmp_path / "t.iso")
+    line = "lucky-keystone build t.iso --purpose portable --edition "
+    assert offered(line, tmp_path) == offered("lucky-keystone inspect t.iso --edition ", tmp_path) == ["1", "2", "3"]
+    (tmp_path / "t.iso").write_bytes(b"no disc")
+    assert offered(line, tmp_path) == []
+    assert offered(line.replace("t.iso", "https://127.0.0.1:9/t.iso"), tmp_path) == []
 
 
 def test_tags_and_plan_files(tmp_path: Path) -> None:

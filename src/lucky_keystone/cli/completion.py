@@ -73,3 +73,20 @@ def complete_preset(ctx: click.Context, _parameter: click.Parameter, incomplete:
     except (KeystoneError, OSError):
         return []
     return [CompletionItem(name, help=each.about) for name, each in known.items() if name.startswith(incomplete)]
+
+
+def complete_edition(ctx: click.Context, _parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """Complete the word for an edition of the source on the line: mostly its number, with its name as help."""
+    from ..common.errors import KeystoneError
+    from ..families.windows.portable.editions import editions_of, words_of
+    from ..sources.opening import open_source
+
+    source = Path(str(ctx.params.get("source") or ""))
+    if not (source.is_file() or source.is_dir()):  # a link is not opened for a key that was pressed
+        return []
+    try:
+        opened = open_source(source)
+        there = zip(words_of(opened), editions_of(opened), strict=True)
+    except (KeystoneError, OSError):
+        return []
+    return [CompletionItem(word, help=edition.name) for word, (_, edition) in there if word.startswith(incomplete)]

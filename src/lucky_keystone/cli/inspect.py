@@ -10,6 +10,7 @@ import click
 
 from ..common.errors import KeystoneError, SourceError, UsageError
 from ..common.units import shown_size
+from .completion import complete_edition
 from .editions import WantedFiles, look_inside
 from .headings import Command
 from .manner import manner
@@ -40,7 +41,12 @@ Examples:
 )
 @click.argument("source", type=SourcePlace(), required=False)
 @click.option("--find", "finding", is_flag=True, help="Look for installers in this computer's usual places.")
-@click.option("--edition", metavar="N-or-NAME", help="Look inside this edition of the install image.")
+@click.option(
+    "--edition",
+    metavar="N-or-NAME",
+    shell_complete=complete_edition,
+    help="Look inside this edition of the install image.",
+)
 @click.option("--list", "listing", is_flag=True, help="List the edition's files.")
 @click.option("--matching", metavar="PATTERN", help="List only what matches: by name, or by path where it has a '/'.")
 @click.option("--take", "taken", metavar="PATH", help="Take a file or folder out of the edition.")

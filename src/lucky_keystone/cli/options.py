@@ -16,7 +16,7 @@ from click.shell_completion import CompletionItem
 
 from ..common.nearest import nearest
 from . import manner
-from .completion import complete_drive, complete_preset, complete_words
+from .completion import complete_drive, complete_edition, complete_preset, complete_words
 from .manner import PROGRESS_MODES
 
 if TYPE_CHECKING:
@@ -291,7 +291,11 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
     ),
     (
         "--edition",
-        {"metavar": "NAME", "help": "With --purpose portable: the edition to apply, by number, name or a part of it."},
+        {
+            "metavar": "NAME",
+            "shell_complete": complete_edition,
+            "help": "With --purpose portable: the edition to apply, by number, name or a part of it.",
+        },
     ),
     (
         "--internal-disks",
