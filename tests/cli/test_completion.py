@@ -31,7 +31,7 @@ def offered(line: str, cwd: Path, bay: Path | None = None) -> list[str]:
     program = Path(sys.executable).with_name("lucky-keystone")
     done = subprocess.run([program], env=settings, cwd=cwd, capture_output=True, text=True, check=True)
     assert done.stderr == ""
-    return [entry.partition(",")[2] for entry in done.stdout.splitlines()]
+    return [entry.partition(",")[2] for entry in done.stdout.splitlines() if entry]
 
 
 @pytest.mark.parametrize(

@@ -81,8 +81,9 @@ def complete_edition(ctx: click.Context, _parameter: click.Parameter, incomplete
     from ..families.windows.portable.editions import editions_of, words_of
     from ..sources.opening import open_source
 
-    source = Path(str(ctx.params.get("source") or ""))
-    if not (source.is_file() or source.is_dir()):  # a link is not opened for a key that was pressed
+    # Behind an option whose value is still to come, arguments are left over unread.
+    source = next((Path(str(word)) for word in (ctx.params.get("source"), *ctx.args) if word), None)
+    if source is None or not source.exists():  # a link is not opened for a key that was pressed
         return []
     try:
         opened = open_source(source)
