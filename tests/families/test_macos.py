@@ -283,15 +283,20 @@ def test_what_cannot_be_built_is_explained(apps: dict[str, Path], tmp_path: Path
         SourceError, match=r"BootKernelExtensions.kc of 15.1 is only available from the base system .* APFS"
     ):
         make_plan(open_source(apfs), Choices(), DriveShape("x.img", None))
-    for path, words in (
-        (stub, "is a stub"),
-        (half, "contains no InstallESD.dmg"),
-        (cut, "is cut or damaged: it has no trailer"),
+    for path, words, helps in (
+        (stub, "is a stub", False),
+        (half, "contains no InstallESD.dmg", True),
+        (cut, "is cut or damaged: it has no trailer", False),
     ):
         source = open_source(path)
-        assert words in facts_of(source).damage[0]
-        with pytest.raises(SourceError, match=words):
+        facts = facts_of(source)
+        assert words in (*facts.damage, facts.unusable)[0]
+        with pytest.raises(SourceError, match=words) as refused:
             make_plan(source, Choices(), DriveShape("x.img", None))
+        assert ("--as-is" in refused.value.advice) == helps
+        if not helps:
+            with pytest.raises(SourceError, match=words):
+                make_plan(source, Choices(as_is=True), DriveShape("x.img", None))
 
 
 @pytest.mark.parametrize(

@@ -89,7 +89,7 @@ def _show_whole(source: Place, given: GivenSource, bay: Path | None) -> int:
     proofs = prove(opened, terms.sha256 or None, given.verify)
     with naming_files(opened):
         found = facts_of(opened)
-        code = 0 if is_installer(opened) else SourceError.exit_code
+        code = 0 if is_installer(opened) and not found.unusable else SourceError.exit_code
         needed, refusal = size_needed(opened)
         signatures = loader_signatures(opened, found.loaders)
     if manner().as_json:

@@ -77,3 +77,6 @@ class SourceFacts(Struct, frozen=True, kw_only=True):
     notes: tuple[str, ...] = ()
     damage: tuple[str, ...] = ()
     """Why it cannot be whole, a sentence each; empty where nothing speaks against it."""
+    unusable: str = ""
+    """Why no drive at all can be built from it, as a sentence; '' where one can."""
+    unusable_advice: str = ""

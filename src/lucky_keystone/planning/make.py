@@ -48,6 +48,8 @@ def make_plan(
     check_choices(choices, drive.sector_size)
     family = family_for(source, choices)
     facts = (family.facts(source), *(known_family(each).facts(each) for each in source.further))
+    if unusable := next((each for each in facts if each.unusable), None):
+        raise SourceError(unusable.unusable, advice=unusable.unusable_advice)
     damage = tuple(fault for each in facts for fault in each.damage)
     if damage and not choices.as_is:
         raise SourceError(

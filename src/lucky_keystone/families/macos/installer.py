@@ -71,7 +71,7 @@ class MacInstaller(Family):
             payload = payload_of(source)
         except KeystoneError as error:
             title = next((app.title for app in find_apps(source)), source.label)
-            return replace(found, mac=MacFacts(title), damage=(error.message,))
+            return replace(found, mac=MacFacts(title), unusable=error.message, unusable_advice=error.advice)
         until = payload.certified_until
         facts = MacFacts(
             title=payload.app.title,
