@@ -19,7 +19,7 @@ from .brief import show_brief
 from .choosing import answered
 from .completion import complete_target
 from .confirming import confirm_all
-from .guided import ask_for_drive, can_ask, whole_line
+from .guided import ask_for_drive, whole_line
 from .headings import Command
 from .manner import manner
 from .options import (
@@ -41,6 +41,7 @@ from .options import (
 )
 from .outcome import tell_outcome
 from .plan import show_forecast, show_plan
+from .question import can_ask
 from .show import console, heading, paragraph
 from .source_page import drive_needed, show_source
 from .sources import prove, resolved

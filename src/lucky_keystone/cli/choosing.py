@@ -10,8 +10,7 @@ import click
 
 from ..common.errors import SourceError, UsageError
 from ..common.units import exact_size, shown_size
-from .guided import can_ask
-from .question import ask
+from .question import ask, can_ask
 from .show import Column, console, paragraph, table
 
 if TYPE_CHECKING:

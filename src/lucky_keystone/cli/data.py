@@ -8,11 +8,10 @@ import click
 
 from ..common.errors import ProtectError
 from ..common.units import counted, shown_size
-from .guided import can_ask
 from .headings import Command
 from .manner import manner
 from .options import output_options
-from .question import ask
+from .question import ask, can_ask
 from .show import Column, console, emit_json, paragraph, table
 
 if TYPE_CHECKING:

@@ -15,11 +15,11 @@ from ..common.shell import quoted
 from ..common.units import counted, exact_size, shown_size
 from .choosing import choose_image, read_all, refuse_other_sum, refuse_without_links
 from .completion import complete_words
-from .guided import can_ask, complain
+from .guided import complain
 from .headings import Command
 from .manner import manner
 from .options import Sha256, Size, SourcePlace, authority_option, output_options, terms_of
-from .question import ask
+from .question import ask, can_ask
 from .show import console, emit_json, facts, paragraph
 from .sources import open_alone
 from .stages import Stages

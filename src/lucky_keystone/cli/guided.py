@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 
 import click
@@ -16,16 +15,8 @@ from ..drives.drive import Drive
 from ..drives.guards import held_back
 from ..fetching.link import without_secrets
 from .drives import show_drive
-from .manner import manner
-from .question import ask
+from .question import ask, can_ask
 from .show import console, heading, paragraph
-from .streams import is_terminal
-
-
-def can_ask() -> bool:
-    """True where somebody reads and answers: a terminal on all ends, and no JSON wanted."""
-    return all(is_terminal(stream) for stream in (sys.stdin, sys.stdout, sys.stderr)) and not manner().as_json
-
 
 _TO_BUILD = "Tag of the drive to build onto, or a file name for an image"
 _STANDING = "The drive's tag, or an image file"

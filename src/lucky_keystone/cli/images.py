@@ -9,11 +9,10 @@ import click
 from ..common.errors import ProtectError, SourceError, UsageError
 from ..common.units import exact_size, shown_size
 from .completion import complete_stored
-from .guided import can_ask
 from .headings import Command
 from .manner import manner
 from .options import Size, output_options
-from .question import ask
+from .question import ask, can_ask
 from .show import Column, console, emit_json, paragraph, table
 from .stages import Stages, tell
 

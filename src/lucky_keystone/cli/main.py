@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import importlib
-import logging
 import os
 import sys
 from contextlib import suppress
@@ -18,6 +17,7 @@ from ..common.errors import KeystoneError, NoRights, UsageError
 from ..common.interrupts import end_in_peace, end_like_ctrl_c
 from ..common.invoker import show_no_boxes
 from ..common.nearest import did_you_mean, nearest
+from ..common.notes import shown_by
 from ..common.shell import with_sudo
 from .exit_codes import EXIT_CODES
 from .manner import restored
@@ -149,7 +149,8 @@ def program(context: click.Context) -> int | None:
     """
     if context.invoked_subcommand is not None:
         return None
-    from .guided import can_ask, first_steps
+    from .guided import first_steps
+    from .question import can_ask
 
     if not can_ask():
         click.echo(context.get_help())
@@ -161,7 +162,7 @@ def program(context: click.Context) -> int | None:
 def main(arguments: list[str] | None = None) -> int:
     """Run the program; return its exit code. No traceback reaches a user."""
     given = sys.argv[1:] if arguments is None else arguments
-    logging.getLogger(__package__.partition(".")[0]).handlers = [_Notes()]
+    shown_by(_show_note)
     with restored():
         return _run(list(given))
 
@@ -283,14 +284,11 @@ def _show_failure(message: str, advice: str) -> None:
             paragraph(out, f"What next: {advice}")
 
 
-class _Notes(logging.Handler):
-    """Shows what the core warns of beside its work, on standard error."""
+def _show_note(text: str) -> None:
+    from .show import console, paragraph
 
-    def emit(self, record: logging.LogRecord) -> None:
-        from .show import console, paragraph
-
-        with suppress(OSError):
-            paragraph(console(err=True), f"Note: {record.getMessage()}")
+    with suppress(OSError):
+        paragraph(console(err=True), f"Note: {text}")
 
 
 def entry() -> None:

@@ -11,6 +11,14 @@ from contextlib import contextmanager
 
 import click
 
+from .manner import manner
+from .streams import is_terminal
+
+
+def can_ask() -> bool:
+    """True where somebody reads and answers: a terminal on all ends, and no JSON wanted."""
+    return all(is_terminal(stream) for stream in (sys.stdin, sys.stdout, sys.stderr)) and not manner().as_json
+
 
 def ask(question: str) -> str:
     """Ask for a line; return it without blanks around it.

@@ -22,6 +22,8 @@ if TYPE_CHECKING:
 
 _WORTH_LINES = 16 << 20
 """Bytes of a stage from which on each ten percent get a line."""
+_WORTH_A_LINE = 1.0
+"""Seconds from which on a stage without bytes gets one."""
 _BETWEEN_EVENTS = 0.25
 """Seconds between two JSON lines of a stage."""
 _shown: list[Stages] = []
@@ -139,8 +141,8 @@ class Stages:
         if self._mode == "json":
             self._emit(name, line, ended=True)
         elif self._mode == "bar":
-            self._update_bar(name, line, line.pace.summary(line.done, line.total) if _counts(line) else "")
-        elif self._mode == "lines":
+            self._end_bar(name, line)
+        elif self._mode == "lines" and (_counts(line) or line.pace.seconds >= _WORTH_A_LINE):
             self._out.print(f"  {_title(name, line)}: {line.pace.summary(line.done, line.total)}")
         line.stage, line.ended = "", line.stage
 
@@ -151,6 +153,12 @@ class Stages:
         if line.task is None:
             line.task = self._bar.add_task(visible(_title(name, line)), total=line.total, status="")
         self._bar.update(line.task, completed=line.done, total=line.total, status=status)
+
+    def _end_bar(self, name: str, line: _Line) -> None:
+        if _counts(line):
+            self._update_bar(name, line, line.pace.summary(line.done, line.total))
+        elif self._bar is not None and line.task is not None:  # nothing was moved: there is nothing to say of it later
+            self._bar.remove_task(line.task)
 
     def _emit(self, name: str, line: _Line, *, ended: bool = False) -> None:
         line.said = line.pace.seconds

@@ -7,9 +7,7 @@ whole. A link is not followed.
 
 from __future__ import annotations
 
-import logging
 import os
-import secrets
 import stat
 import sys
 from collections.abc import Callable, Collection
@@ -21,6 +19,7 @@ from msgspec import Struct
 
 from .errors import DriveError, ProtectError, naming
 from .invoker import give_to_user
+from .notes import note
 from .positional import rename
 
 MAKER = "Lucky Keystone"
@@ -30,8 +29,6 @@ MACHINE_HEAD = "# A machine"
 _HEAD = 4096
 _LISTS = (bytes.fromhex("a159c0a5e494a74a87b5ab155c2bf072"), bytes.fromhex("2616c4c14c509240aca941f936934328"))
 """First bytes of signature lists: GUIDs of certificates and of SHA-256 digests (UEFI 2.10, 32.4.1)."""
-
-_log = logging.getLogger(__name__)
 
 
 class OutputKind(Enum):
@@ -99,7 +96,7 @@ def write_output(path: Path, data: bytes, kind: OutputKind, replacing: Replacing
 
 def replace_whole(path: Path, data: bytes) -> None:
     """Write a file whole, in place of one that may be there, or not at all. Raises OSError."""
-    beside = path.with_name(f".{path.name[:100]}.{secrets.token_hex(4)}")
+    beside = path.with_name(f".{path.name[:100]}.{os.urandom(4).hex()}")
     descriptor = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o666)
     try:
         with os.fdopen(descriptor, "wb") as stream:
@@ -150,12 +147,7 @@ def name_whole(unfinished: Path, path: Path) -> None:
         try:
             unfinished.unlink()
         except OSError as error:  # the work is complete
-            _log.warning(
-                "%s is complete; the leftover %s could not be removed: %s.",
-                path,
-                unfinished,
-                error.strerror,
-            )
+            note(f"{path} is complete; the leftover {unfinished} could not be removed: {error.strerror}.")
     except FileExistsError as error:
         raise ProtectError(
             f"{path} was made meanwhile, by another program.", advice="Move it away, or choose another place."

@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-import logging
 import time
 from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
 from ..common.errors import DriveError, Interrupted, KeystoneError, ProtectError
+from ..common.notes import note
 from ..common.units import rate
 from .targets import Chosen
 
 if TYPE_CHECKING:
     from ..checking.report import Report
     from ..sources.source import Source
-
-_log = logging.getLogger(__name__)
 
 
 class Logged:
@@ -93,7 +91,7 @@ class Logged:
         try:
             shoplog.add(entry)
         except DriveError as trouble:
-            _log.warning("%s %s", trouble.message, trouble.advice)
+            note(f"{trouble.message} {trouble.advice}")
 
 
 def _result(error: BaseException | None, *, healthy: bool) -> str:

@@ -7,7 +7,6 @@ import os
 import shutil
 import stat
 import sys
-import tempfile
 from contextlib import AbstractContextManager, suppress
 from pathlib import Path
 from types import TracebackType
@@ -234,9 +233,11 @@ def holds_holes(folder: Path) -> bool:
 
     Raises DriveError where no file can be made there.
     """
+    from tempfile import TemporaryFile  # with all that it brings
+
     with (
         naming(str(folder), DriveError, advice="Choose a folder that can be written to."),
-        tempfile.TemporaryFile(dir=folder, buffering=0) as trial,  # it has no name that could stay
+        TemporaryFile(dir=folder, buffering=0) as trial,  # it has no name that could stay
     ):
         return positional.make_sparse(trial.fileno())
 

@@ -9,7 +9,6 @@ NAME.aside              what lay under the first of these names, and is no part 
 from __future__ import annotations
 
 import hashlib
-import logging
 import os
 import shutil
 import sys
@@ -26,6 +25,7 @@ from blake3 import blake3
 from ..common import positional
 from ..common.errors import DriveError, ProtectError, SourceError, naming
 from ..common.invoker import give_to_user
+from ..common.notes import note
 from ..common.outputs import name_whole
 from ..common.shell import quoted
 
@@ -37,7 +37,6 @@ _LARGEST_JOURNAL = 8 << 20
 _LARGEST = 1 << 50
 _FLUSHED_EVERY = 8 << 20
 _SECONDS = 1.0
-_log = logging.getLogger(__name__)
 _TRIES = 2
 _ROOM = "Make room there, or name another place with --into."
 Bytes = Annotated[int, msgspec.Meta(ge=0, le=_LARGEST)]
@@ -236,12 +235,7 @@ class Download:
         try:
             self._journal_path.unlink(missing_ok=True)
         except OSError as error:  # the image is whole
-            _log.warning(
-                "%s is complete; the leftover %s could not be removed: %s.",
-                self.path,
-                self._journal_path,
-                error.strerror,
-            )
+            note(f"{self.path} is complete; the leftover {self._journal_path} could not be removed: {error.strerror}.")
 
     def start_over(self, aside: str = "") -> None:
         """Begin again; with `aside` what is here is kept under the name with this ending."""

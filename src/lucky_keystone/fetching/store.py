@@ -8,7 +8,6 @@ arriving/NAME.unfinished       one that is on its way
 from __future__ import annotations
 
 import hashlib
-import logging
 import os
 import stat
 from collections.abc import Iterator
@@ -22,13 +21,13 @@ from msgspec import Struct
 from ..common import places
 from ..common.errors import DriveError, SourceError, UsageError, naming
 from ..common.invoker import give_to_user, make_folder
+from ..common.notes import note
 from ..common.positional import rename
 from ..common.progress import Progress, silent
 from .answers import harmless
 from .part import free_name
 from .summing import file_sum
 
-_log = logging.getLogger(__name__)
 _ABOUT = "about.json"
 _LARGEST_ABOUT = 1 << 20
 _SHORTEST = 6
@@ -144,7 +143,7 @@ class Store:
             try:
                 _write(place, about)
             except OSError as error:
-                _log.warning("What is known of %s could not be noted: %s.", about.name, error.strerror)
+                note(f"What is known of {about.name} could not be noted: {error.strerror}.")
         return StoredImage(sha256, target, about)
 
     def use(self, path: Path, progress: Progress) -> None:

@@ -6,15 +6,13 @@ build, and a record that cannot be used says nothing.
 
 from __future__ import annotations
 
-import logging
 from contextlib import suppress
 
 import msgspec
 
 from ..common.errors import DriveError
+from ..common.notes import note
 from .file import in_record, now
-
-_log = logging.getLogger(__name__)
 
 
 class KeptDecision(msgspec.Struct, frozen=True, kw_only=True):
@@ -42,7 +40,7 @@ def remember(build: str, what: KeptBuild) -> None:
     try:
         in_record(lambda record: record.execute(statement, values).rowcount, 0, make=True)
     except DriveError as trouble:
-        _log.warning("%s %s", trouble.message, trouble.advice)
+        note(f"{trouble.message} {trouble.advice}")
 
 
 def recall(build: str) -> KeptBuild | None:

@@ -6,7 +6,6 @@ set aside under another name, and the work continues with a new one.
 
 from __future__ import annotations
 
-import logging
 import sqlite3
 from collections.abc import Callable
 from contextlib import closing
@@ -17,6 +16,7 @@ from typing import TypeVar
 from ..common import places
 from ..common.errors import DriveError
 from ..common.invoker import give_to_user, make_folder
+from ..common.notes import note
 from ..common.positional import rename
 
 _VERSION = 4
@@ -50,7 +50,6 @@ _NOT_OURS = (
 )
 """What the database says of a file that holds something else than ours, without calling that damaged."""
 _T = TypeVar("_T")
-_log = logging.getLogger(__name__)
 
 
 def now() -> str:
@@ -139,9 +138,7 @@ def _set_aside(file: Path, error: Exception) -> None:
         rename(file, aside, replace=False)
     except OSError as refused:
         raise _unusable(file, f"it is damaged ({error}), and cannot be set aside: {refused}") from refused
-    _log.warning(
-        "The shop's record %s is damaged (%s). It was set aside as %s, and a new one is begun.", file, error, aside
-    )
+    note(f"The shop's record {file} is damaged ({error}). It was set aside as {aside}, and a new one is begun.")
 
 
 def _unusable(file: Path, why: str) -> DriveError:

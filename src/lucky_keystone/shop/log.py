@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import logging
 import sqlite3
 from collections.abc import Sequence
 from contextlib import suppress
@@ -15,6 +14,7 @@ from msgspec import Struct
 from msgspec.structs import asdict, astuple, fields
 
 from ..common.errors import DriveError, UsageError
+from ..common.notes import note
 from .file import in_record
 
 COMMANDS = ("build", "update", "check", "gauge", "mend", "reclaim")
@@ -54,7 +54,6 @@ class LogEntry(Struct, frozen=True, kw_only=True):
 
 
 COLUMNS = tuple(field.name for field in fields(LogEntry))
-_log = logging.getLogger(__name__)
 _LISTED = ", ".join(COLUMNS)
 
 
@@ -107,7 +106,7 @@ def _entries(query: str, values: Sequence[str | int]) -> list[LogEntry]:
             found = dict(zip(COLUMNS, row, strict=True))
             entries.append(msgspec.convert({**found, "blamed": found["blamed"] == 1}, LogEntry))
     if len(entries) < len(rows):
-        _log.warning("%d of the entries in the shop's record are damaged, and left out.", len(rows) - len(entries))
+        note(f"{len(rows) - len(entries)} of the entries in the shop's record are damaged, and left out.")
     return entries
 
 

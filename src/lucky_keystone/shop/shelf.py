@@ -5,16 +5,15 @@ A record that cannot be used never stops the work: a warning says it, and nothin
 
 from __future__ import annotations
 
-import logging
 import sqlite3
 from collections.abc import Callable
 from typing import TypeVar
 
 from ..common.errors import DriveError
+from ..common.notes import note
 from .file import in_record, now
 
 _T = TypeVar("_T")
-_log = logging.getLogger(__name__)
 
 
 class ShopShelf:
@@ -53,6 +52,6 @@ class ShopShelf:
             return in_record(work, None, make=make, writes=writes)
         except DriveError as trouble:
             if trouble.message != self._trouble:
-                _log.warning("%s %s", trouble.message, trouble.advice)
+                note(f"{trouble.message} {trouble.advice}")
                 self._trouble = trouble.message
             return None
