@@ -103,6 +103,7 @@ def apps(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
 CASES = [
     *((release, carrier) for release in RELEASES for carrier in CARRIERS[:3]),
     *((release, CARRIERS[3]) for release in ("10.12", "11")),
+    *((release, CARRIERS[4]) for release in ("11", "14")),
 ]
 
 
@@ -387,14 +388,14 @@ def test_a_whole_disk_in_a_disk_image_is_restored_as_it_is(apps: dict[str, Path]
     assert (tmp_path / "second.img").read_bytes() == plain.read_bytes()
 
 
-def test_a_payload_that_is_not_openly_documented_is_refused(tmp_path: Path) -> None:
+def test_a_payload_of_an_unknown_form_is_refused(tmp_path: Path) -> None:
     parts = tmp_path / "parts"
     (parts / "Studio.pkg").mkdir(parents=True)
-    (parts / "Studio.pkg" / "Payload").write_bytes(b"pbzx" + bytes(4000))
+    (parts / "Studio.pkg" / "Payload").write_bytes(b"pbzy" + bytes(4000))
     (parts / "Studio.pkg" / "SharedSupport.dmg").write_bytes(bytes(4000))
     package = tmp_path / "Studio.pkg"
     subprocess.run([need("bsdtar"), "-c", "--format", "xar", "-f", package, "-C", parts, "Studio.pkg"], check=True)
-    with pytest.raises(SourceError, match="not openly documented") as refused:
+    with pytest.raises(SourceError, match="form of this payload is unknown") as refused:
         open_source(package)
     assert "copy the app from there" in (refused.value.advice or "")
 

@@ -2,21 +2,26 @@
 
 from __future__ import annotations
 
+import random
+from collections.abc import Iterator
 from pathlib import Path
 
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.common.progress import silent
-from lucky_keystone.content.contents import stream
+from lucky_keystone.content.contents import Literal, stream
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.families.proving import verify_source
 from lucky_keystone.planning.make import make_plan
+from lucky_keystone.sources.cpio import read_cpio
 from lucky_keystone.sources.opening import open_source
+from lucky_keystone.sources.pbzx import PbzxFile
 from lucky_keystone.sources.udif_records import Trailer
 
 from ..helpers.drives import MemoryDrive, build_drive
 from ..helpers.mac import app_of, carried, packaged
+from ..helpers.pbzx import packed_cpio, packed_pbzx
 from .targets import Target, in_memory, on_file, used_spans
 
 
@@ -33,6 +38,7 @@ def mac_targets(folder: Path) -> dict[str, Target]:
         "mac disk image": _source(image, [(end - 512, 512)] * 3 + [listed] * 6 + [(0, 64 << 10)] * 3),
         "mac zip": _source(archive, [(archive.stat().st_size - 8000, 8000)] * 3 + [(0, 4000)]),
         "mac package": _source(package, [(0, 600)] * 3 + [(0, package.stat().st_size)]),
+        "mac payload": _payload(),
         "studio drive": _drive(app, folder),
     }
     asset = app_of("11", folder / "apps") / "Contents/SharedSupport/SharedSupport.dmg"
@@ -41,6 +47,27 @@ def mac_targets(folder: Path) -> dict[str, Target]:
     whole = _source(asset, spans)
     found["mac asset"] = Target(whole.read, whole.write, whole.spans, lambda: _use(asset.parents[2]))
     return found
+
+
+def _payload() -> Target:
+    """A payload in chunks by itself: in a package its sum is compared before anything of it is looked at."""
+    texts = {f"text {number}": b"The 7:40 to Fairwater leaves from berth three.\n" * number for number in range(80)}
+    data = bytearray(packed_pbzx(packed_cpio(texts), 8_000, random.Random(3)))
+
+    def use() -> None:
+        payload = PbzxFile(Literal(bytes(data)), "Payload")
+        for _path, file in read_cpio(payload, "Payload").files():
+            assert sum(len(piece) for piece in stream(file.content)) == file.size
+
+    heads = [(0, 12), *((at, 16) for at in _heads(data))]
+    return Target(*in_memory(data), heads * 3 + [(0, len(data))], use)
+
+
+def _heads(data: bytearray) -> Iterator[int]:
+    at = 12
+    while at < len(data):
+        yield at
+        at += 16 + int.from_bytes(data[at + 8 : at + 16], "big")
 
 
 def _source(path: Path, spans: list[tuple[int, int]]) -> Target:

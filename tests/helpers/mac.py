@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import random
 import shutil
 import stat
 import subprocess
@@ -21,9 +22,10 @@ from lucky_keystone.sources.folder import read_folder
 from lucky_keystone.volumes.hfsplus.kind import HFSPLUS
 
 from .judges import need
+from .pbzx import packed_pbzx
 from .trees import file
 
-CARRIERS = ("folder", "disk image", "zip archive", "package in a disk image")
+CARRIERS = ("folder", "disk image", "zip archive", "package in a disk image", "package, pbzx")
 
 
 def app_of(release: str, folder: Path) -> Path:
@@ -48,6 +50,8 @@ def carried(app: Path, carrier: str, folder: Path) -> Path:
                 elif place.is_file():
                     archive.writestr(info, place.read_bytes())
         return path
+    if carrier == "package, pbzx":
+        return packaged(app, folder, in_chunks=True)
     plain, path = folder / "app.img", folder / "app.dmg"
     if carrier == "disk image":
         root = Folder("", entries={app.name: read_folder(app, [], as_unix=True)})
@@ -64,15 +68,18 @@ def carried(app: Path, carrier: str, folder: Path) -> Path:
     return path
 
 
-def packaged(app: Path, folder: Path) -> Path:
+def packaged(app: Path, folder: Path, *, in_chunks: bool = False) -> Path:
     """Make a flat package with another program: the images are members of their own, the rest is the payload."""
     place, parts, package = folder / "root", folder / "parts", folder / "Studio.pkg"
     shutil.copytree(app, place / "Applications" / app.name, symlinks=True)
     (parts / "Studio.pkg").mkdir(parents=True)
     for image in (place / "Applications" / app.name / "Contents/SharedSupport").glob("*.dmg"):
         image.rename(parts / "Studio.pkg" / image.name)
-    payload = [need("bsdtar"), "-c", "--format", "odc", "-z", "-f", parts / "Studio.pkg" / "Payload", "-C", place, "."]
-    subprocess.run(payload, check=True)
+    payload = parts / "Studio.pkg" / "Payload"
+    archive = [need("bsdtar"), "-c", "--format", "odc", *([] if in_chunks else ["-z"]), "-f", payload, "-C", place, "."]
+    subprocess.run(archive, check=True)
+    if in_chunks:
+        payload.write_bytes(packed_pbzx(payload.read_bytes(), 64 << 10, random.Random(7)))
     subprocess.run([need("bsdtar"), "-c", "--format", "xar", "-f", package, "-C", parts, "Studio.pkg"], check=True)
     return package
 

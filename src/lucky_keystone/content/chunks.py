@@ -63,8 +63,11 @@ def decode_chunk(decoder: Decoder, data: bytes, size: int, window: int = 0) -> b
     return decoded
 
 
-def _to_end_mark(new: Callable[[], Any]) -> Callable[[bytes, int, int], bytes]:
-    """Return what decodes by one of Python's own decoders, whose sum behind the bytes is looked at last."""
+def _to_end_mark(new: Callable[[], Any], *, alone: bool = False) -> Callable[[bytes, int, int], bytes]:
+    """Return what decodes by one of Python's own decoders, whose sum behind the bytes is looked at last.
+
+    `alone`: nothing may lie behind its stream.
+    """
 
     def decode(data: bytes, size: int, _window: int) -> bytes:
         decoder = new()
@@ -73,6 +76,8 @@ def _to_end_mark(new: Callable[[], Any]) -> Callable[[bytes, int, int], bytes]:
             decoded += decoder.decompress(getattr(decoder, "unconsumed_tail", b""), 1)
         if not decoder.eof and len(decoded) <= size:
             raise EOFError("it ends before its end mark")
+        if alone and decoder.unused_data:
+            raise ValueError(f"{len(decoder.unused_data):,} unrelated bytes follow it")
         return decoded
 
     return decode
@@ -159,6 +164,12 @@ def _adc(data: bytes, size: int, _window: int) -> bytes:
     return bytes(out)
 
 
+def _new_xz() -> Any:
+    return lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=_MOST_MEMORY)
+
+
+WHOLE_XZ = Decoder("xz", _to_end_mark(_new_xz, alone=True))
+"""Of what has one stream to a chunk, and nothing else in it."""
 METHODS: Mapping[str, Decoder] = {
     decoder.name: decoder
     for decoder in (

@@ -1,20 +1,25 @@
-"""A flat package with an installer app: payload and disk image put together as the package's installer would."""
+"""A flat package with an installer app: payload and disk image put together as the package's installer would.
+
+A further form of payload is a line in _FORMS.
+"""
 
 from __future__ import annotations
 
 import zlib
+from collections.abc import Callable, Sequence
 
 from ..common.errors import SourceError
 from ..content.bundles import SUPPORT, bundles_in
 from ..content.contents import Seekable, stream
-from ..content.ranges import ContentFile
+from ..content.ranges import ContentFile, RangedFile
 from ..content.tree import File, Folder, Special, UnixFacts
+from . import pbzx
 from .cpio import MAGIC, read_cpio
 from .deflated import DeflatedFile
+from .pbzx import PbzxFile
 from .xar import XarArchive
 
 _PAYLOAD = "Payload"
-_GZIP = b"\x1f\x8b"
 _PIECE = 1 << 20
 _MOST_PAYLOAD = 4 << 30
 _THE_APP = (
@@ -26,7 +31,7 @@ _THE_APP = (
 def read_package(content: Seekable, name: str) -> Folder | None:
     """Return a tree with the installer app of a package; None of a package without one.
 
-    Raises SourceError for a payload whose form is not openly documented.
+    Raises SourceError for a damaged payload, and for one whose form is unknown.
     """
     archive = XarArchive(content, name)
     images = [path for path in archive.names() if path.lower().endswith(".dmg")]
@@ -47,15 +52,38 @@ def read_package(content: Seekable, name: str) -> Folder | None:
 
 def _payload(payload: Seekable, name: str) -> Folder:
     head = payload.read_at(0, min(6, payload.size))
-    if head == MAGIC:
-        for _ in stream(payload):  # its sum is compared behind its last byte
-            pass
-        return read_cpio(ContentFile(payload, name), name)
-    if not head.startswith(_GZIP):
-        raise SourceError(
-            f"{name}: the form of this payload is not openly documented, and is not supported.", advice=_THE_APP
-        )
-    return read_cpio(DeflatedFile(payload, _gzip_size(payload, name), name, wbits=31), name)
+    opened = next((form(payload, name) for magic, form in _FORMS if head.startswith(magic)), None)
+    if opened is None:
+        raise SourceError(f"{name}: the form of this payload is unknown.", advice=_THE_APP)
+    return read_cpio(opened, name)
+
+
+def _plain(payload: Seekable, name: str) -> RangedFile:
+    _prove(payload)
+    return ContentFile(payload, name)
+
+
+def _deflated(payload: Seekable, name: str) -> RangedFile:
+    return DeflatedFile(payload, _gzip_size(payload, name), name, wbits=31)
+
+
+def _in_chunks(payload: Seekable, name: str) -> RangedFile:
+    _prove(payload)
+    return PbzxFile(payload, name)
+
+
+def _prove(payload: Seekable) -> None:
+    """Read all of it in order: its sum is compared behind its last byte."""
+    for _ in stream(payload):
+        pass
+
+
+_FORMS: Sequence[tuple[bytes, Callable[[Seekable, str], RangedFile]]] = (
+    (MAGIC, _plain),
+    (b"\x1f\x8b", _deflated),
+    (pbzx.MAGIC, _in_chunks),
+)
+"""First bytes, and what makes the cpio archive of it."""
 
 
 def _gzip_size(payload: Seekable, name: str) -> int:
