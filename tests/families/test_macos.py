@@ -10,6 +10,7 @@ import struct
 import subprocess
 import zlib
 from datetime import date
+from functools import partial
 from pathlib import Path
 from urllib.parse import unquote
 
@@ -24,6 +25,8 @@ from lucky_keystone.content.contents import stream
 from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.content.tree import File, Folder, Special, UnixFacts
+from lucky_keystone.demo import mac
+from lucky_keystone.demo.apfs import ApfsPart
 from lucky_keystone.demo.disk_image import Part, write_disk_image
 from lucky_keystone.demo.mac import MODELS, RELEASES
 from lucky_keystone.drives.image_file import ImageFile
@@ -264,7 +267,9 @@ def test_what_a_fat_stick_did_to_an_app(apps: dict[str, Path], tmp_path: Path) -
         assert {row.firmware: row.verdict for row in rows}["Mac, Intel"] == "not known"
 
 
-def test_what_cannot_be_built_is_explained(apps: dict[str, Path], tmp_path: Path) -> None:
+def test_what_cannot_be_built_is_explained(
+    apps: dict[str, Path], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     def copy(release: str, name: str) -> Path:
         shutil.copytree(apps[release], tmp_path / name / apps[release].name, symlinks=True)
         return tmp_path / name / apps[release].name
@@ -277,13 +282,12 @@ def test_what_cannot_be_built_is_explained(apps: dict[str, Path], tmp_path: Path
     cut = copy("11", "cut")
     image = cut / "Contents/SharedSupport/SharedSupport.dmg"
     image.write_bytes(image.read_bytes()[:-100_000])
-    apfs = copy("15", "apfs")
-    image = apfs / "Contents/SharedSupport/SharedSupport.dmg"
-    image.write_bytes(image.read_bytes().replace(b"BootKernelExtensions.kc", b"BootKernelExtensions.xx"))
+    monkeypatch.setattr(mac, "ApfsPart", partial(ApfsPart, encrypted=True))
+    locked = app_of("15", tmp_path / "locked")
     with pytest.raises(
-        SourceError, match=r"BootKernelExtensions.kc of 15.1 is only available from the base system .* APFS"
+        SourceError, match=r"BootKernelExtensions.kc of 15.1 is only available from the base system .* is encrypted"
     ):
-        make_plan(open_source(apfs), Choices(), DriveShape("x.img", None))
+        make_plan(open_source(locked), Choices(), DriveShape("x.img", None))
     for path, words, helps in (
         (stub, "is a stub", False),
         (half, "contains no InstallESD.dmg", True),

@@ -9,11 +9,15 @@ from pathlib import Path
 from lucky_keystone.checking.check import check_drive
 from lucky_keystone.common.progress import silent
 from lucky_keystone.content.contents import Literal, stream
+from lucky_keystone.content.ranges import ContentFile
+from lucky_keystone.content.tree import Folder
+from lucky_keystone.demo.apfs import ApfsPart, sealed_block, write_apfs
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.families.proving import verify_source
 from lucky_keystone.planning.make import make_plan
+from lucky_keystone.sources.apfs import ApfsInImage
 from lucky_keystone.sources.cpio import read_cpio
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.pbzx import PbzxFile
@@ -22,6 +26,7 @@ from lucky_keystone.sources.udif_records import Trailer
 from ..helpers.drives import MemoryDrive, build_drive
 from ..helpers.mac import app_of, carried, packaged
 from ..helpers.pbzx import packed_cpio, packed_pbzx
+from ..helpers.trees import file
 from .targets import Target, in_memory, on_file, used_spans
 
 
@@ -39,6 +44,8 @@ def mac_targets(folder: Path) -> dict[str, Target]:
         "mac zip": _source(archive, [(archive.stat().st_size - 8000, 8000)] * 3 + [(0, 4000)]),
         "mac package": _source(package, [(0, 600)] * 3 + [(0, package.stat().st_size)]),
         "mac payload": _payload(),
+        "apfs": _apfs(folder, 1),
+        "sealed apfs": _apfs(folder, 0x21),
         "studio drive": _drive(app, folder),
     }
     asset = app_of("11", folder / "apps") / "Contents/SharedSupport/SharedSupport.dmg"
@@ -56,8 +63,8 @@ def _payload() -> Target:
 
     def use() -> None:
         payload = PbzxFile(Literal(bytes(data)), "Payload")
-        for _path, file in read_cpio(payload, "Payload").files():
-            assert sum(len(piece) for piece in stream(file.content)) == file.size
+        for _path, found in read_cpio(payload, "Payload").files():
+            assert sum(len(piece) for piece in stream(found.content)) == found.size
 
     heads = [(0, 12), *((at, 16) for at in _heads(data))]
     return Target(*in_memory(data), heads * 3 + [(0, len(data))], use)
@@ -68,6 +75,37 @@ def _heads(data: bytearray) -> Iterator[int]:
     while at < len(data):
         yield at
         at += 16 + int.from_bytes(data[at + 8 : at + 16], "big")
+
+
+def _apfs(folder: Path, features: int) -> Target:
+    """A container in memory, whose objects' checksums are made anew: else nothing of a changed one is looked at."""
+    tree = Folder("", entries={f"Poster {number:03}": file(f"Poster {number:03}", b"p" * 900) for number in range(300)})
+    tree.entries["more"] = Folder("more", entries={"link": file("link", b"../Poster 001")})
+    path = folder / f"{features}.apfs"
+    older = Folder("", entries={"a": file("a", b"1")}) if features == 1 else None
+    write_apfs(path, [ApfsPart("Studio", tree, features=features, snapshot=older)])
+    data = bytearray(path.read_bytes())
+    blocks = [bytes(data[at : at + 4096]) for at in range(0, len(data), 4096)]
+    objects = [number for number, block in enumerate(blocks) if any(block[:32]) and sealed_block(block) == block]
+    nodes = [number for number, block in enumerate(blocks) if not any(block[:32]) and block[32] & 0x10]
+    spans = [
+        (4096 * number + at, size) for number in (*objects, *nodes) for at, size in ((0, 1408), (32, 64), (0, 4096))
+    ]
+
+    def use() -> None:
+        here = bytearray(data)
+        for number in objects:
+            at = 4096 * number
+            here[at : at + 4096] = sealed_block(bytes(here[at : at + 4096]))
+        image = ContentFile(Literal(bytes(here)), "studio.apfs")
+        volumes = ApfsInImage(image, 0, image.size)
+        for volume in volumes.volumes:
+            list(volume.snapshots())
+        _ = volumes.label, volumes.notes, volumes.find("more/link"), list(volumes.beside("more/x"))
+        for _path, found in volumes.tree().files():
+            assert sum(len(piece) for piece in stream(found.content)) == found.size
+
+    return Target(*in_memory(data), spans, use)
 
 
 def _source(path: Path, spans: list[tuple[int, int]]) -> Target:
@@ -81,8 +119,8 @@ def _use(path: Path) -> None:
     _ = facts_of(source), source.fingerprint
     verify_source(source, None, silent, integrity=True)
     plan = make_plan(source, Choices(as_is=True), DriveShape("x", None))
-    for _path, file in plan.tree.files():
-        assert sum(len(piece) for piece in stream(file.content)) == file.size
+    for _path, found in plan.tree.files():
+        assert sum(len(piece) for piece in stream(found.content)) == found.size
 
 
 def _drive(app: Path, folder: Path) -> Target:

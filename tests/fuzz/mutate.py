@@ -29,7 +29,7 @@ from .targets import Target, make_targets
 
 KINDS = (
     *("udf", "joliet", "rock ridge", "install image", "drive", "gpt drive", "ntfs drive", "exfat drive", "raw drive"),
-    *("mac disk image", "mac zip", "mac package", "mac payload", "mac asset", "studio drive"),
+    *("mac disk image", "mac zip", "mac package", "mac payload", "mac asset", "apfs", "sealed apfs", "studio drive"),
     *("xpress image", "lzx image", "lzms image", "xpress solid image", "lzx solid image", "lzms solid image"),
     *("applied edition", "hive", "boot store"),
     *("edition", "signature lists", "answer file", "driver package"),

@@ -24,6 +24,7 @@ from ..content.source_file import SourceFile
 from ..content.tree import File, Folder, Special, UnixFacts
 from ..drives.image_file import ImageFile
 from ..volumes.hfsplus.kind import HFSPLUS
+from .apfs import PREBOOT, ApfsPart, write_apfs
 from .disk_image import Part, write_disk_image
 from .loaders import mac_loader
 from .signing import package_certificate
@@ -46,7 +47,9 @@ class Release(Struct, frozen=True):
     """'whole', 'container', 'beside' or 'asset'."""
     kernel: str
     is_apfs: bool = False
-    """Whether the base system is a volume that nothing here reads."""
+    """Whether the base system is on APFS, and the kernel in it alone."""
+    is_payload_apfs: bool = False
+    """Whether the image in SharedSupport is one as well."""
 
     @property
     def app(self) -> str:
@@ -73,6 +76,11 @@ RELEASES = {
     "15": Release(
         *("Tidewell 15", "15.1", "24B83", "asset", "System/Library/KernelCollections/BootKernelExtensions.kc"),
         is_apfs=True,
+    ),
+    "26": Release(
+        *("Tidewell 26", "26.0", "25A354", "asset", "System/Library/KernelCollections/BootKernelExtensions.kc"),
+        is_apfs=True,
+        is_payload_apfs=True,
     ),
 }
 
@@ -167,8 +175,17 @@ def _package(release: Release, size: int) -> bytes:
     return header + packed + hashlib.sha1(packed).digest() + payload
 
 
-def _image(path: Path, scratch: Path, files: Mapping[str, bytes], label: str, methods: Sequence[str]) -> None:
-    """Write a disk image with one HFS+ volume of `files`, through a plain image that is removed again."""
+def _image(
+    path: Path, scratch: Path, files: Mapping[str, bytes], label: str, methods: Sequence[str], *, on_apfs: bool = False
+) -> None:
+    """Write a disk image with one volume of `files`, through a plain image that is removed again."""
+    if on_apfs:
+        other = ApfsPart("Preboot", _tree({"com.tidewell/empty.txt": b"Nothing here.\n"}), role=PREBOOT)
+        write_apfs(scratch, [other, ApfsPart(label, _tree(files), copied=True)], name=label)
+        plain = SourceFile(scratch)
+        write_disk_image(path, [Part("disk image (Apple_APFS : 0)", FileRange(plain, 0, plain.size))], methods)
+        scratch.unlink()
+        return
     size = align_up(sum(align_up(len(data), _BLOCK) for data in files.values()) + 2 * MIB, MIB)
     planned = HFSPLUS.draft(_tree(files), label, _BLOCK, 512).settle(0, size)
     with ImageFile.make(scratch, size) as image:
@@ -185,7 +202,7 @@ def _sums(image: bytes) -> bytes:
 
 
 def _base(path: Path, scratch: Path, release: Release, methods: Sequence[str]) -> bytes:
-    _image(path, scratch, _base_system(release), "Tidewell Base System", methods)
+    _image(path, scratch, _base_system(release), "Tidewell Base System", methods, on_apfs=release.is_apfs)
     return path.read_bytes()
 
 
@@ -220,12 +237,7 @@ def _beside(support: Path, scratch: Path, release: Release, payload_size: int) -
 
 def _asset(support: Path, scratch: Path, release: Release, payload_size: int) -> None:
     """The base image is a deflated member of the asset; boot files lie in it once more, the kernel where it must."""
-    if release.is_apfs:
-        container = bytes(32) + b"NXSB" + noise("container", 3 * MIB - 36)
-        write_disk_image(support / "inner.dmg", [Part("disk image", Literal(container))], ["LZFSE"])
-        base = (support / "inner.dmg").read_bytes()
-    else:
-        base = _base(support / "inner.dmg", scratch, release, ["LZFSE"])
+    base = _base(support / "inner.dmg", scratch, release, ["LZFSE"])
     (support / "inner.dmg").unlink()
     asset = support / "asset.zip"
     boot = _boot_files(release)
@@ -239,9 +251,10 @@ def _asset(support: Path, scratch: Path, release: Release, payload_size: int) ->
         put("AssetData/Restore/BaseSystem.dmg", base)
         put("AssetData/Restore/BaseSystem.chunklist", _sums(base))
         for path, data in boot.items():
-            if path != release.kernel or release.is_apfs:
+            if path != release.kernel:
                 put(f"AssetData/boot/{path}", data)
         put("AssetData/payloadv2/payload.000", noise("payload", payload_size), zipfile.ZIP_STORED)
     files = {f"{_ASSET}/0a1b2c.zip": asset.read_bytes(), f"{_ASSET}/list.xml": plistlib.dumps({"Assets": []})}
     asset.unlink()
-    _image(support / "SharedSupport.dmg", scratch, files, "Shared Support", ["raw"])
+    image = support / "SharedSupport.dmg"
+    _image(image, scratch, files, "Shared Support", ["raw"], on_apfs=release.is_payload_apfs)

@@ -5,61 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import cached_property
 
-from msgspec import Struct
-
 from ..common.errors import SourceError
-from ..content.contents import NO_BYTES, Content, Joined, Reader, Seekable, Whence
+from ..content.contents import NO_BYTES, Content, Joined, Seekable
 from ..content.ranges import FileRange, RangedFile
 from ..content.tree import EPOCH, File, Folder, Special, UnixFacts
 from ..volumes.hfsplus.parse import Fork
 from ..volumes.hfsplus.read import Entry, HfsPlusVolume
 from ..volumes.hfsplus.records import HAS_ATTRIBUTES, PERMISSION_BITS, CatalogFile, CatalogFolder, moment_of
+from .packed_file import PackedFile
 
-_PIECE = 4 << 20
 _NO_MODE = 0
 """What volumes of old systems have for permissions: none were ever set."""
 
 
-class _Decoded(Struct, frozen=True):
-    """The bytes of a file that the volume keeps compressed."""
-
-    volume: HfsPlusVolume
-    entry: Entry
-    place: Whence
-
-    @property
-    def size(self) -> int:
-        return self.entry.size
-
-    def where(self) -> Whence:
-        return self.place
-
-    def open(self) -> Reader:
-        return _DecodedReader(self)
-
-    def read_at(self, offset: int, size: int) -> bytes:
-        if offset < 0 or size < 0 or offset + size > self.size:
-            raise SourceError(f"{self.entry.path}: {size} bytes at {offset} were requested, out of {self.size}.")
-        return self.volume.read_at_of(self.entry, offset, size)
-
-
-class _DecodedReader:
-    def __init__(self, content: _Decoded) -> None:
-        self._content, self._done = content, 0
-
-    def readinto(self, view: memoryview) -> int:
-        size = min(len(view), self._content.size - self._done)
-        for at in range(0, size, _PIECE):
-            data = self._content.read_at(self._done + at, min(_PIECE, size - at))
-            view[at : at + len(data)] = data
-        self._done += size
-        return size
-
-    def close(self) -> None:
-        """Nothing is held."""
-
-
-class ImageVolume:
+class HfsPlusInImage:
     """An HFS+ volume at byte `offset` of an image."""
 
     def __init__(self, image: RangedFile, offset: int, size: int) -> None:
@@ -83,6 +42,18 @@ class ImageVolume:
         folder = self.volume.find(above) if above else self.volume.root()
         if folder is not None and folder.is_folder:
             yield from (self._file(entry) for entry in self.volume.entries(folder) if not entry.is_folder)
+
+    @property
+    def form(self) -> str:
+        return "HFS+"
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        return ()
+
+    def paths(self) -> Iterator[str]:
+        """Yield the paths of all files."""
+        yield from (entry.path for entry in self.volume.walk() if not entry.is_folder)
 
     def tree(self) -> Folder:
         """Return everything on it. Raises SourceError for what is damaged, with its path."""
@@ -121,7 +92,9 @@ class ImageVolume:
     def _content(self, entry: Entry) -> Content:
         if entry.packed is not None:
             first = entry.resource.runs[0].first if entry.resource.runs else 0
-            return _Decoded(self.volume, entry, FileRange(self._image, self.volume.cluster_offset(first), 0).where())
+            place = FileRange(self._image, self.volume.cluster_offset(first), 0).where()
+            where = f"{self._image.path}, {entry.path}"
+            return PackedFile(where, entry.size, place, lambda at, size: self.volume.read_at_of(entry, at, size))
         return self._fork(entry.data)
 
     def _fork(self, fork: Fork) -> Seekable:

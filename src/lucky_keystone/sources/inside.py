@@ -8,9 +8,11 @@ from ..common.units import SECTOR_SIZES
 from ..content.contents import SizedReadable
 from ..tables.apm import read_apm
 from ..tables.table import read_table
+from ..volumes.apfs.container import container_size
 from ..volumes.kinds import kind_at
 from ..volumes.known import KnownVolume, known_volume
 
+APFS = "apfs"
 _SMALLEST = 4096
 """Bytes of a volume."""
 
@@ -19,7 +21,7 @@ class InsideVolume(Struct, frozen=True):
     """A volume in an image. Bytes."""
 
     kind: str
-    """The name of a kind of volume that is read, '' of one that is not."""
+    """The name of a kind of volume that is read, or APFS; '' of one that is not."""
     offset: int
     size: int
     known: KnownVolume | None = None
@@ -50,5 +52,7 @@ def _volume(image: SizedReadable, offset: int, size: int) -> InsideVolume | None
         return None
     if (kind := kind_at(image, offset, size)) is not None:
         return InsideVolume(kind.name, offset, size)
+    if container_size(image, offset, size):
+        return InsideVolume(APFS, offset, size)
     known = known_volume(image, offset, size)
     return InsideVolume("", offset, size, known) if known is not None and known.instead else None

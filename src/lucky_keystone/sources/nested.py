@@ -7,10 +7,9 @@ from msgspec import Struct
 from ..common.errors import SourceError
 from ..content.contents import SizedReadable
 from ..content.ranges import ContentFile, FileRange, RangedFile
-from ..volumes.hfsplus.kind import HFSPLUS
-from ..volumes.volume import VolumeError
+from ..volumes.volume import UnreadVolume, VolumeError
 from .diskimage import DiskImage, is_disk_image, refuse_encrypted
-from .hfsplus import ImageVolume
+from .image_volumes import READERS, VolumeInImage
 from .inside import volumes_in
 
 _AGAIN = "The installer is incomplete or damaged: download or copy it again."
@@ -22,8 +21,8 @@ class OpenedImage(Struct, frozen=True):
     name: str
     """Where it is, for people."""
     disk: RangedFile
-    volume: ImageVolume | None
-    """Its HFS+ volume; None where there is none that is read."""
+    volume: VolumeInImage | None
+    """Its volume; None where there is none that is read."""
     unread: str = ""
     """Why its volume is not read; '' when it is."""
 
@@ -33,10 +32,12 @@ def open_image(content: SizedReadable, name: str) -> OpenedImage:
     refuse_encrypted(content, name)
     disk: RangedFile = DiskImage(content, name) if is_disk_image(content) else ContentFile(content, name)
     volumes = volumes_in(FileRange(disk, 0, disk.size))
-    found = next((volume for volume in volumes if volume.kind == HFSPLUS.name), None)
+    found = next((volume for volume in volumes if volume.kind in READERS), None)
     if found is not None:
         try:
-            return OpenedImage(name, disk, ImageVolume(disk, found.offset, found.size))
+            return OpenedImage(name, disk, READERS[found.kind](disk, found.offset, found.size))
+        except UnreadVolume as error:
+            return OpenedImage(name, disk, None, _as_reason(error.message))
         except VolumeError as error:
             cut = "" if isinstance(disk, DiskImage) else "it has no trailer, and "
             raise SourceError(
@@ -50,4 +51,8 @@ def open_image(content: SizedReadable, name: str) -> OpenedImage:
             f"{name} is not a disk image: it has neither a trailer nor a known volume.",
             advice=_AGAIN,
         )
-    return OpenedImage(name, disk, None, "it holds no HFS+ volume")
+    return OpenedImage(name, disk, None, "it holds no HFS+ or APFS volume")
+
+
+def _as_reason(message: str) -> str:
+    return message[0].lower() + message[1:].rstrip(".")

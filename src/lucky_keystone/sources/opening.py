@@ -21,7 +21,7 @@ from ..fetching.link import Link, Place, is_foreign_part
 from ..fetching.part import UNFINISHED
 from ..fetching.remote import RemoteFile, Terms
 from ..fetching.store import Store
-from ..volumes.hfsplus.kind import HFSPLUS
+from ..volumes.volume import UnreadVolume
 from ..wim.read import InstallImage
 from ..wim.records import MAGIC, Header
 from ..wim.split import part_names
@@ -30,7 +30,7 @@ from .decoded import DecodedFile, measure
 from .decoders import FORMATS
 from .diskimage import DiskImage, is_disk_image, refuse_encrypted
 from .folder import read_folder
-from .hfsplus import ImageVolume
+from .image_volumes import READERS as OF_VOLUMES
 from .inside import InsideVolume, volumes_in
 from .iso9660 import Iso9660Reader, has_iso9660, iso9660_size
 from .source import INSTALL_IMAGE, DriverFolder, Packing, Source
@@ -205,7 +205,7 @@ def _iso9660(path: Place, image: RangedFile) -> Source | None:
 
 
 def _disk_image(path: Place, image: RangedFile) -> Source | None:
-    """A disk image of Macs, or a plain image with an HFS+ volume; its first such volume has the files."""
+    """A disk image of Macs, or a plain image with a volume of theirs; the first such volume has the files."""
     if _is_device(image):  # what tells a disk image lies at its end
         return None
     stored = FileRange(image, 0, image.size)
@@ -216,20 +216,24 @@ def _disk_image(path: Place, image: RangedFile) -> Source | None:
         form = f"disk image (UDIF, {', '.join(disk.methods) or 'not compressed'})"
     whole = FileRange(inner, 0, inner.size)
     volumes = volumes_in(whole)
-    readable = next((volume for volume in volumes if volume.kind == HFSPLUS.name), None)
-    if any(volume.kind not in (HFSPLUS.name, "") for volume in volumes):
+    readable = next((volume for volume in volumes if volume.kind in OF_VOLUMES), None)
+    if any(volume.kind and volume.kind not in OF_VOLUMES for volume in volumes):
         readable = None  # a whole disk, with a volume for firmware: it is written as it is
     if readable is None and form == "image":
         return None
     if readable is None:
         _refuse_unread(path, volumes)
         return Source(path, form, "", Source.NO_FILES, image=whole)
-    volume = ImageVolume(inner, readable.offset, readable.size)
+    try:
+        volume = OF_VOLUMES[readable.kind](inner, readable.offset, readable.size)
+    except UnreadVolume as error:
+        advice = "Open it on a Mac, and copy the installer app out of it onto a stick or into a zip file."
+        raise SourceError(f"{path}: {error.message}", advice=advice) from error
     root = volume.tree()
     held = packed_in(root, path)
     if held is not None:
-        return Source(path, f"{form}, HFS+, flat package", volume.label, held, image=whole)
-    return Source(path, f"{form}, HFS+", volume.label, root, image=whole)
+        return Source(path, f"{form}, {volume.form}, flat package", volume.label, held, image=whole, notes=volume.notes)
+    return Source(path, f"{form}, {volume.form}", volume.label, root, image=whole, notes=volume.notes)
 
 
 def _refuse_unread(path: Place, volumes: Sequence[InsideVolume]) -> None:

@@ -26,6 +26,10 @@ class VolumeError(SourceError):
     """The bytes are no volume of this kind that can be read at all."""
 
 
+class UnreadVolume(VolumeError):
+    """A volume that is of a kind that is read, and has something that is not: encryption, say."""
+
+
 class Run(Struct, frozen=True):
     """`count` neighbouring clusters from `first`; a hole, which reads as zeros, has HOLE for a first cluster."""
 

@@ -221,12 +221,8 @@ def _with_asset(app: InstallerApp, image: OpenedImage, notes: tuple[str, ...]) -
             f"{image.name}: {image.unread}. The base system of {app.title} ({_BASE}) is only available from there.",
             advice="Build this drive on a Mac, or take an earlier point release of the installer.",
         )
-    paths = [
-        entry.path
-        for entry in image.volume.volume.walk()
-        if not entry.is_folder and entry.name.lower().endswith(".zip") and _ASSET_FOLDER.lower() in entry.path.lower()
-    ] or [entry.path for entry in image.volume.volume.walk() if entry.name.lower().endswith(".zip")]
-    for path in paths:
+    archives = [path for path in image.volume.paths() if path.lower().endswith(".zip")]
+    for path in [path for path in archives if _ASSET_FOLDER.lower() in path.lower()] or archives:
         file = image.volume.find(path)
         if file is None:
             continue

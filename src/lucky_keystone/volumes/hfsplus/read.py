@@ -14,8 +14,8 @@ from msgspec import Struct, field
 from ...common.record import RecordError
 from ...content.contents import Readable
 from ...content.tree import DECMPFS, UF_COMPRESSED
+from ..decmpfs import Compressed, compressed
 from ..volume import Run, VolumeError, walk_below
-from .compressed import Compressed, compressed
 from .names import binary_key, folded_key, shown_name, stored_name
 from .parse import (
     NO_FORK,

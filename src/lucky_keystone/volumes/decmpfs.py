@@ -1,4 +1,4 @@
-"""Files that HFS+ keeps compressed: in an attribute, or in the resource fork in chunks of 64 KiB.
+"""Files that volumes of Macs keep compressed: in an attribute, or in the resource fork in chunks of 64 KiB.
 
 The vendor documents no more than the header (struct decmpfs_disk_header in its open source); practice shows the rest.
 """
@@ -9,15 +9,17 @@ import struct
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 
-from ...common.record import Record, raw, record, u32, u64
-from ...content.chunks import METHODS, ChunkError, decode_chunk
-from ..volume import VolumeError
+from ..common.record import Record, raw, record, u32, u64
+from ..content.chunks import METHODS, ChunkError, decode_chunk
+from .volume import VolumeError
 
 _CHUNK = 64 << 10
 _KEPT = 16
 _MOST_CHUNKS = 1 << 20
 _INLINE = {1: "", 3: "zlib", 7: "LZVN", 9: "", 11: "LZFSE"}
 _IN_FORK = {4: "zlib", 8: "LZVN", 12: "LZFSE"}
+_UNREAD = {5: "without data of its own", 10: "in a fork without compressing", 13: "LZBITMAP", 14: "LZBITMAP"}
+"""What has a name and no reader here."""
 _FLAGS_OF_RAW = {"zlib": 0x0F, "LZVN": 0x06, "LZFSE": 0xFF}
 """A chunk that did not shrink is stored as it is behind a byte that no compressed one begins with."""
 
@@ -71,6 +73,8 @@ def compressed(attribute: bytes, fork_size: int, read_fork: Callable[[int, int],
         raise VolumeError("The attribute that says how it is compressed is too short.")
     head = DecmpfsHeader.unpack(attribute)
     kind, size, inline = head.compression_type, head.uncompressed_size, attribute[DecmpfsHeader.SIZE :]
+    if head.compression_magic == b"fpmc" and kind in _UNREAD:
+        raise VolumeError(f"It is stored as type {kind} ({_UNREAD[kind]}), which is not supported.")
     if head.compression_magic != b"fpmc" or (kind not in _INLINE and kind not in _IN_FORK):
         raise VolumeError(f"It is compressed by an unknown method (type {kind}).")
     if kind in _INLINE:
