@@ -231,10 +231,10 @@ def _changed(data: bytes, magic: bytes, at: int, value: bytes) -> bytes:
         (b"NXSB", 64, struct.pack("<Q", 0x102), "Fusion"),
         (b"NXSB", 1280, b"F" * 16, "Fusion"),
         (b"NXSB", 64, struct.pack("<Q", 1), "first, unpublished version"),
-        (b"NXSB", 64, struct.pack("<Q", 0x802), r"not known here \(800h\)"),
+        (b"NXSB", 64, struct.pack("<Q", 0x802), r"unknown features \(800h\)"),
         (b"NXSB", 104, struct.pack("<I", 8 | 1 << 31), "lie scattered"),
         (b"APSB", 264, bytes(8), "'Studio' is encrypted"),
-        (b"APSB", 56, struct.pack("<Q", 0x101), r"not known here \(100h\)"),
+        (b"APSB", 56, struct.pack("<Q", 0x101), r"unknown features \(100h\)"),
     ],
 )
 def test_what_is_not_read_is_refused_by_name(

@@ -103,7 +103,7 @@ class ApfsPart(Struct, frozen=True):
     copied: bool = False
     """Whether files are filed under other numbers than their own, as those of copies are."""
     scattered: int = 0
-    """Bytes after which a file goes on elsewhere, a hole's worth of noise between; 0: nowhere."""
+    """Bytes after which a new extent of a file begins; 0: never."""
 
 
 class Record(Struct, frozen=True, order=True):

@@ -242,7 +242,7 @@ def _refuse_what_is_not_read(superblock: ContainerSuperblock) -> None:
     if not features & VERSION_2:
         raise UnreadVolume("It is of the first, unpublished version of APFS, which is not supported.")
     if unknown := features & ~(VERSION_2 | FUSION):
-        raise UnreadVolume(f"It needs features that are not known here ({unknown:X}h).")
+        raise UnreadVolume(f"It needs unknown features ({unknown:X}h).")
 
 
 def container_size(drive: Readable, offset: int, size: int) -> int:

@@ -150,7 +150,7 @@ class ApfsVolume:
         if not superblock.apfs_fs_flags & UNENCRYPTED:
             raise UnreadVolume(f"Volume '{self.label}' is encrypted, which is not supported.")
         if unknown := self.features & ~READ_FEATURES:
-            raise UnreadVolume(f"Volume '{self.label}' needs features that are not known here ({unknown:X}h).")
+            raise UnreadVolume(f"Volume '{self.label}' needs unknown features ({unknown:X}h).")
         self._map = MapOfObjects(container, superblock.apfs_omap_oid, f"The object map of '{self.label}'")
         self._xid, state = container.xid, superblock
         if superblock.apfs_root_to_xid:
