@@ -38,6 +38,7 @@ from lucky_keystone.families.proving import verify_source
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.starting.mac import mac_start
+from lucky_keystone.starting.outlook import Outlook
 from lucky_keystone.starting.reading import read_drive
 from lucky_keystone.starting.trust import Machine
 
@@ -157,6 +158,10 @@ def test_every_generation_from_every_carrier(release: str, carrier: str, apps: d
     if made.generation == "beside":
         assert "System/Library/CoreServices/boot.efi.tdw7.im4m" in seen  # goes along under the same stem
         assert plistlib.loads(seen[".IAPhysicalMedia"][1])["ProductBuildVersion"] == made.build
+    if made.generation in ("beside", "asset"):  # what Macs with a T2 chip read, where the base system has it
+        place = "System/Library/" + ("PrelinkedKernels" if made.generation == "beside" else "CoreServices")
+        for name in ("immutablekernel", "immutablekernel.tdw7.im4m", "BridgeVersion.bin"):
+            assert seen[f"{place}/{name}"][1] == seen[f".IABootFiles/{name}"][1] != b""
 
     # Their certificates' end is weighed by the clock of who asks; without one nothing is said.
     day = date(2026, 11, 28)
@@ -265,6 +270,22 @@ def test_what_a_fat_stick_did_to_an_app(apps: dict[str, Path], tmp_path: Path) -
     assert decisions["links"].value == "missing"
     for rows in (built.plan.forecast, check_file(built.path).starts):
         assert {row.firmware: row.verdict for row in rows}["Mac, Intel"] == "not known"
+
+
+def test_what_macs_with_a_t2_chip_look_for(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def row(release: str, name: str) -> Outlook:
+        built = build_drive(open_source(app_of(release, tmp_path / name)), tmp_path / f"{name}.img")
+        rows = [
+            next(row for row in rows if "T2" in row.firmware)
+            for rows in (built.plan.forecast, check_file(built.path).starts)
+        ]
+        assert rows[0] == rows[1]
+        return rows[0]
+
+    assert row("10.12", "old").verdict == "will not start"
+    assert "not on it" not in row("10.13", "whole").reason
+    monkeypatch.setattr(mac, "T2_FILES", ("immutablekernel",))
+    assert "BridgeVersion.bin, which their firmware looks for, is not on it" in row("10.13", "half").reason
 
 
 def test_what_cannot_be_built_is_explained(

@@ -23,6 +23,7 @@ from ..content.ranges import FileRange
 from ..content.source_file import SourceFile
 from ..content.tree import File, Folder, Special, UnixFacts
 from ..drives.image_file import ImageFile
+from ..starting.boot_configuration import T2_FILES
 from ..volumes.hfsplus.kind import HFSPLUS
 from .apfs import PREBOOT, ApfsPart, write_apfs
 from .disk_image import Part, write_disk_image
@@ -155,6 +156,10 @@ def _boot_files(release: Release) -> dict[str, bytes]:
 
 def _base_system(release: Release) -> dict[str, bytes]:
     more = {f"{_CORE}/boot.efi.tdw7.im4m": noise("manifest", 700)} if release.generation == "beside" else {}
+    if release.generation in ("beside", "asset"):  # what Macs with a T2 chip read, in either of its places
+        place = "System/Library/PrelinkedKernels" if release.generation == "beside" else _CORE
+        more |= {f"{place}/{name}": noise(name, 5000) for name in T2_FILES}
+        more[f"{place}/immutablekernel.tdw7.im4m"] = noise("manifest of the kernel", 700)
     return {**_boot_files(release), **more, "System/Installation/Studio.txt": b"The base system.\n" * 9000}
 
 

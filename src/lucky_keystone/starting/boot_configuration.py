@@ -21,6 +21,10 @@ PRELINKED = "System/Library/PrelinkedKernels/prelinkedkernel"
 """The kernel that loaders take where the configuration names none; later releases and earlier ones have others."""
 COLLECTION = "System/Library/KernelCollections/BootKernelExtensions.kc"
 CACHED = "System/Library/Caches/com.apple.kext.caches/Startup/kernelcache"
+T2_FILES = ("immutablekernel", "BridgeVersion.bin")
+"""What the firmware of Macs with a T2 chip looks for besides, each with what lies beside it under its stem."""
+T2_FOLDERS = ("System/Library/CoreServices", "System/Library/PrelinkedKernels")
+"""Where it may be."""
 
 
 class BootConfiguration(Struct, frozen=True):

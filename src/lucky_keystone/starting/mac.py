@@ -16,6 +16,8 @@ from .boot_configuration import (
     COLLECTION,
     PATH,
     PRELINKED,
+    T2_FILES,
+    T2_FOLDERS,
     BootConfiguration,
     read_boot_configuration,
     read_property_list,
@@ -31,6 +33,8 @@ _MODELS, _VERSION = "PlatformSupport.plist", "SystemVersion.plist"
 _USUAL_KERNELS = (PRELINKED, COLLECTION, CACHED, "mach_kernel")
 _SYSTEM = "System/Library/CoreServices/SystemVersion.plist"
 """What a volume has that is a system itself."""
+FIRST_FOR_T2 = [10, 13]
+_T2_REFUSE = "such Macs refuse external drives until their owner allows them (Startup Security Utility, in Recovery)"
 FIRST_FOR_SILICON = 11
 """The first release that was made for Apple silicon."""
 
@@ -54,6 +58,8 @@ class MacStart(Struct, frozen=True):
     faults: tuple[MacFault, ...]
     models: tuple[str, ...]
     release: str
+    lacks_for_t2: tuple[str, ...] = ()
+    """What Macs with a T2 chip look for and is nowhere on it."""
     lost_links: str = ""
     """An app on it whose links are copies, or gone; '' where none is."""
 
@@ -84,6 +90,7 @@ def mac_start(volume: BootVolume) -> MacStart | None:
         tuple(faults),
         tuple(model for model in models if isinstance(model, str)) if isinstance(models, list) else (),
         release if isinstance(release, str) else "",
+        tuple(name for name in T2_FILES if not any(volume.find(f"{place}/{name}") for place in T2_FOLDERS)),
         next(_without_links(volume), ""),
     )
 
@@ -212,15 +219,18 @@ class Mac:
                 f"its installer refuses to run (certificates expired on {ended}; set the Mac's clock back); {reason}"
             )
         intel = row(verdict, reason)
-        t2 = Outlook(
-            T2 + which,
-            "not known",
-            "such Macs refuse external drives until their owner allows them (Startup Security Utility, in Recovery)",
-            refines=name,
-            kind="mac",
-            architecture="x64",
-        )
-        return (intel, t2, self._silicon(start, SILICON + which))
+        return (intel, self._t2(start, T2 + which, name), self._silicon(start, SILICON + which))
+
+    def _t2(self, start: MacStart, name: str, refined: str) -> Outlook:
+        verdict: Verdict = "not known"
+        reason = _T2_REFUSE
+        if lacking := start.lacks_for_t2:
+            are = "is" if len(lacking) == 1 else "are"
+            reason += f"; {' and '.join(lacking)}, which their firmware looks for, {are} not on it"
+        numbers = [int(part) for part in start.release.split(".") if part.isdecimal()]
+        if numbers and numbers < FIRST_FOR_T2:
+            verdict, reason = "will not start", f"{start.release} does not run on Macs with a T2 chip"
+        return Outlook(name, verdict, reason, refines=refined, kind="mac", architecture="x64")
 
     def _silicon(self, start: MacStart, name: str) -> Outlook:
         first = start.release.split(".")[0]

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from ...starting.boot_configuration import CACHED, COLLECTION, PRELINKED
+from ...starting.boot_configuration import CACHED, COLLECTION, PRELINKED, T2_FILES, T2_FOLDERS
 
 CORE = "System/Library/CoreServices"
 LOADER = f"{CORE}/boot.efi"
@@ -58,7 +58,7 @@ class Generation(Struct, frozen=True):
 COMMON = (
     WantedFile(LOADER, ("usr/standalone/i386/boot.efi",)),
     WantedFile(f"{CORE}/bootbase.efi", needed=False),
-    WantedFile(f"{CORE}/immutablekernel", needed=False),
+    *(WantedFile(f"{folder}/{name}", needed=False) for folder in T2_FOLDERS for name in T2_FILES),
     WantedFile(MODELS, needed=False),
     WantedFile(VERSION, needed=False, copied=False),
 )
