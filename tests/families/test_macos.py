@@ -272,6 +272,37 @@ def test_what_a_fat_stick_did_to_an_app(apps: dict[str, Path], tmp_path: Path) -
         assert {row.firmware: row.verdict for row in rows}["Mac, Intel"] == "not known"
 
 
+def test_chunk_lists_are_compared(tmp_path: Path) -> None:
+    """Beside an image in the app, and beside the base image that goes onto the drive: by the source, and by a check."""
+    app = app_of("10.13", tmp_path / "apps")
+    image = app / "Contents/SharedSupport/BaseSystem.dmg"
+    sums = image.with_suffix(".chunklist")
+    assert any("piece by piece" in line for line in verify_source(open_source(app), None, silent, integrity=True))
+    built = build_drive(open_source(app), tmp_path / "good.img")
+    assert any("as its chunk list says" in line for line in check_file(built.path).looked_at)
+    right = sums.read_bytes()
+    sums.write_bytes(right[:60] + bytes((right[60] ^ 1,)) + right[61:])
+    with pytest.raises(SourceError, match=r"bytes 0 to [\d,]+ have another SHA-256 than .*BaseSystem.chunklist says"):
+        verify_source(open_source(app), None, silent, integrity=True)
+    refused = run("build", app, "--onto", tmp_path / "bad.img", code=4).stderr
+    assert "have another SHA-256 than" in refused
+    # A drive that was made with it: its manifest finds nothing, the list does.
+    data = built.path.read_bytes()
+    built.path.write_bytes(data.replace(right, sums.read_bytes()))
+    found = [finding.code for finding in check_file(built.path).findings if finding.level == "fault"]
+    assert Code.START_MAC_BASE in found
+    # One that is another image's, one that is cut, and one of a form that nobody described.
+    for wrong, words in (
+        (right[:36] + (5).to_bytes(4, "little") + right[40:], "is of an image of"),
+        (right[:80].replace(b"\x01\0\0\0\0\0\0\0", b"\x09\0\0\0\0\0\0\0", 1), "sums lie outside of it"),
+    ):
+        sums.write_bytes(wrong)
+        assert words in facts_of(open_source(app)).damage[0]
+    sums.write_bytes(b"SUMS" + right[4:])
+    facts = facts_of(open_source(app))
+    assert (facts.damage, [note for note in facts.notes if "unknown form" in note] != []) == ((), True)
+
+
 def test_what_macs_with_a_t2_chip_look_for(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     def row(release: str, name: str) -> Outlook:
         built = build_drive(open_source(app_of(release, tmp_path / name)), tmp_path / f"{name}.img")

@@ -7,14 +7,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from ..common.errors import KeystoneError, SourceError
 from ..common.progress import Progress
 from ..content.bundles import SUPPORT, is_bundle_name
-from ..content.contents import Seekable, seekable
+from ..content.contents import Seekable, SizedReadable, seekable
 from ..content.ranges import ContentFile, FileRange
 from ..sources.certificates import PACKAGES, certified_until, is_package
+from ..sources.chunk_list import ENDING, ChunkList, compare, read_chunk_list
 from ..sources.diskimage import DiskImage
 from ..sources.diskimage_sums import verify
 from ..sources.nested import open_image
@@ -89,13 +91,16 @@ def verify_base_systems(drive: ReadDrive, progress: Progress, report: Report) ->
             continue
         name = start.configuration.container or start.configuration.base_image
         try:
-            image = _base_image(volume, start)
-            found = verify(image, progress) if image is not None else None
+            base = _base_image(volume, start)
+            found = verify(base.disk, progress) if base is not None and base.disk is not None else None
+            if base is not None and base.sums is not None:
+                compare(base.content, base.sums, base.name, progress)
+                report.looked_at.append(f"base system: {base.name} is as its chunk list says, piece by piece")
         except KeystoneError as error:
             _damaged(name, error.message, volume, report)
             continue
         if found is None:
-            if name:
+            if name and (base is None or base.sums is None):
                 report.unknown.append(f"{name} carries no checksums of its own.")
             continue
         for fault in found.wrong:
@@ -110,18 +115,40 @@ def _damaged(name: str, words: str, volume: ReadBootVolume, report: Report) -> N
     report.fault(Code.START_MAC_BASE, "start", f"{name} is damaged: {words.rstrip('.')}.", _REBUILD, place)
 
 
-def _base_image(volume: ReadBootVolume, start: MacStart) -> DiskImage | None:
-    """Return the base system's disk image; None where there is none, or one without checksums."""
+class _BaseImage(Struct, frozen=True):
+    """A base system, and what can be compared with it."""
+
+    name: str
+    content: Seekable
+    disk: DiskImage | None
+    """None of one without checksums."""
+    sums: ChunkList | None
+    """Of the list beside it."""
+
+
+def _base_image(volume: ReadBootVolume, start: MacStart) -> _BaseImage | None:
+    """Return the base system's disk image; None where there is none. Raises SourceError where it is damaged."""
     assert start.configuration is not None
     configuration = start.configuration
     path = configuration.container or configuration.base_image
     file = volume.find(path) if path else None
     if file is None:
         return None
-    image = open_image(file.content, path)
+    image, content = open_image(file.content, path), _whole(file.content, path)
+    beside = volume.find(path.removesuffix(".dmg") + ENDING)
+    sums, name = _whole(beside.content, path) if beside is not None and not beside.faults else None, path
     if configuration.container and configuration.base_image:
-        held = image.volume.find(configuration.base_image) if image.volume is not None else None
-        if held is None:
-            raise SourceError(f"{configuration.base_image} is not in it, though the boot configuration names it.")
-        image = open_image(seekable(held.content), f"{path}: {configuration.base_image}")
-    return image.disk if isinstance(image.disk, DiskImage) else None
+        inside = configuration.base_image
+        held = image.volume.find(inside) if image.volume is not None else None
+        if image.volume is None or held is None:
+            raise SourceError(f"{inside} is not in it, though the boot configuration names it.")
+        name, content = f"{path}: {inside}", seekable(held.content)
+        listed = image.volume.find(inside.removesuffix(".dmg") + ENDING)
+        image = open_image(content, name)
+        sums = seekable(listed.content) if listed is not None else None
+    found = read_chunk_list(sums, name.removesuffix(".dmg") + ENDING) if sums is not None else None
+    return _BaseImage(name, content, image.disk if isinstance(image.disk, DiskImage) else None, found)
+
+
+def _whole(content: SizedReadable, name: str) -> Seekable:
+    return FileRange(ContentFile(content, name), 0, content.size)

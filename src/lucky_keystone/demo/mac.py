@@ -23,6 +23,7 @@ from ..content.ranges import FileRange
 from ..content.source_file import SourceFile
 from ..content.tree import File, Folder, Special, UnixFacts
 from ..drives.image_file import ImageFile
+from ..sources.chunk_list import Chunk, ChunkListHead
 from ..starting.boot_configuration import T2_FILES
 from ..volumes.hfsplus.kind import HFSPLUS
 from .apfs import PREBOOT, ApfsPart, write_apfs
@@ -36,6 +37,8 @@ MODELS = ("TidewellBook7,1", "TidewellBook7,2", "TidewellStudio3,1")
 _CORE = "System/Library/CoreServices"
 _ASSET = "com_apple_MobileAsset_MacSoftwareUpdate"
 _BLOCK = 4096
+_PIECE = 10 * MIB
+"""Bytes of which a chunk list has a sum each."""
 
 
 class Release(Struct, frozen=True):
@@ -202,8 +205,15 @@ def _image(
 
 
 def _sums(image: bytes) -> bytes:
-    """A chunk list of our own making: SHA-256 of each MiB."""
-    return b"".join(hashlib.sha256(image[at : at + MIB]).digest() for at in range(0, len(image), MIB))
+    """The chunk list of an image, unsigned."""
+    pieces = [image[at : at + _PIECE] for at in range(0, len(image), _PIECE)]
+    sums = [Chunk(chunk_size=len(piece), chunk_sha256=hashlib.sha256(piece).digest()).pack() for piece in pieces]
+    end = ChunkListHead.SIZE + len(sums) * Chunk.SIZE
+    head = ChunkListHead(
+        cl_magic=b"CNKL", cl_header_size=ChunkListHead.SIZE, cl_file_ver=1, cl_chunk_method=1, cl_sig_method=1,
+        unused=0, cl_chunk_count=len(sums), cl_chunk_offset=ChunkListHead.SIZE, cl_sig_offset=end,
+    )  # fmt: skip
+    return head.pack() + b"".join(sums) + noise("signature", 256)
 
 
 def _base(path: Path, scratch: Path, release: Release, methods: Sequence[str]) -> bytes:

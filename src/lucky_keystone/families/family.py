@@ -12,6 +12,7 @@ from uuid import UUID
 
 from msgspec import Struct
 
+from ..common.progress import Progress
 from ..content.contents import Seekable
 from ..content.tree import File, Folder
 from ..starting.bios import SECTOR_SIZE
@@ -244,6 +245,13 @@ class Family(Protocol):
     def disk_images(self, source: Source) -> Sequence[DiskImage]:
         """Return the disk images in a source that carry checksums of their own, the source itself too."""
         return (source.disk_image,) if source.disk_image else ()
+
+    def prove(self, source: Source, progress: Progress) -> Sequence[str]:
+        """Read what a source of this kind has sums of, beside disk images; return a line for each proof.
+
+        Raises SourceError for what is damaged.
+        """
+        return ()
 
     def question(self, source: Source, choices: Choices) -> Question | None:
         """Return what is still to be chosen before a drive can be planned, None where nothing is."""

@@ -56,6 +56,8 @@ def _proofs(source: Source, sha256: str | None, progress: Progress, *, integrity
     images = family.disk_images(source) if integrity and family is not None else ()
     for disk in images:
         proofs += _checksums(disk, progress)
+    if integrity and family is not None:
+        proofs += family.prove(source, progress)
     found = facts_of(source)
     for facts in (*found.images, *found.boot_images) if integrity else ():
         found_file = source.root.find_file(facts.path)

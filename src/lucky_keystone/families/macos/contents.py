@@ -12,8 +12,9 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from ...content.bundles import INFO, SUPPORT
-from ...content.contents import Literal, seekable
+from ...content.contents import Content, Literal, seekable
 from ...content.tree import EPOCH, File, Folder, Special, UnixFacts
+from ...sources.chunk_list import ChunkList, with_list
 from ...sources.diskimage_sums import checked
 from ...starting.boot_configuration import CACHE, FLAGS, PATH, PRELINKED
 from ...volumes.hfsplus.records import CUSTOM_ICON
@@ -51,7 +52,7 @@ def installer_tree(payload: Payload, label: str) -> InstallerTree:
     else:
         root = Folder("", moment)
         keeps = keeps_modes(app.folder)
-        folder = _with_checked_images(app.folder if keeps else with_modes(app.folder), app.name)
+        folder = _with_checked_images(app.folder if keeps else with_modes(app.folder), payload)
         root.entries[app.name] = replace(folder, name=app.name)
         placed = _put_boot_files(root, payload, moment)
     _put_label(root, label, moment)
@@ -65,20 +66,26 @@ def installer_tree(payload: Payload, label: str) -> InstallerTree:
     return InstallerTree(root, keeps, tuple(placed))
 
 
-def _with_checked_images(app: Folder, name: str) -> Folder:
-    """Return the app with its disk images compared with their own checksums while they are written."""
+def _with_checked_images(app: Folder, payload: Payload) -> Folder:
+    """Return the app with its disk images compared with their own checksums, and lists, while they are written."""
     contents = app.entries.get("Contents")
     support = contents.entries.get("SharedSupport") if isinstance(contents, Folder) else None
     if not isinstance(contents, Folder) or not isinstance(support, Folder):
         return app
+    where = f"{payload.app.name}/{SUPPORT}"
+    lists = {each.name: each.listed for each in payload.listed}
     entries = {
-        key: replace(file, content=checked(file.content, f"{name}/{SUPPORT}/{key}"))
-        if isinstance(file, File) and key.lower().endswith(".dmg")
+        key: replace(file, content=_compared(file.content, f"{where}/{key}", lists.get(f"{where}/{key}")))
+        if isinstance(file, File) and (key.lower().endswith(".dmg") or f"{where}/{key}" in lists)
         else file
         for key, file in support.entries.items()
     }
     inner = {**contents.entries, "SharedSupport": replace(support, entries=entries)}
     return replace(app, entries={**app.entries, "Contents": replace(contents, entries=inner)})
+
+
+def _compared(content: Content, name: str, listed: ChunkList | None) -> Content:
+    return with_list(checked(content, name), listed, name)
 
 
 def _copied(folder: Folder) -> Folder:
@@ -106,7 +113,8 @@ def _put_boot_files(root: Folder, payload: Payload, moment: datetime) -> list[st
         _put(root, path, _property_list(path, configuration, moment))
     if generation.base_on_drive and payload.base_file is not None:
         name = payload.base.name if payload.base else generation.base_on_drive
-        base = replace(payload.base_file, content=checked(payload.base_file.content, name))
+        listed = next((each.listed for each in payload.listed if each.file is payload.base_file), None)
+        base = replace(payload.base_file, content=_compared(payload.base_file.content, name, listed))
         _put(root, generation.base_on_drive, base)
         placed.append(generation.base_on_drive)
         if payload.base_sums is not None:

@@ -9,10 +9,12 @@ import msgspec
 from msgspec.structs import replace
 
 from ...common.errors import KeystoneError, UsageError
+from ...common.progress import Progress
 from ...common.units import counted
 from ...content.extents import MIB
 from ...content.tree import Folder
 from ...machine.facts import MachineFacts
+from ...sources.chunk_list import compare
 from ...sources.diskimage import DiskImage
 from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
@@ -88,7 +90,7 @@ class MacInstaller(Family):
             release=payload.release,
             mac=facts,
             damage=_damage(payload),
-            notes=(*source.notes, *payload.notes),
+            notes=(*source.notes, *payload.notes, *(each.note for each in payload.listed if each.note)),
         )
 
     def on_drive(self, source: Source) -> Folder:
@@ -111,6 +113,15 @@ class MacInstaller(Family):
         opened = [image for image in (payload.image, payload.base, payload.packages) if image is not None]
         disks = [source.disk_image, *(image.disk for image in opened)]
         return list({id(disk): disk for disk in disks if isinstance(disk, DiskImage)}.values())
+
+    def prove(self, source: Source, progress: Progress) -> Sequence[str]:
+        """Compare images with their chunk lists."""
+        proofs: list[str] = []
+        for each in payload_of(source).listed:
+            if each.listed is not None:
+                compare(each.file.content, each.listed, each.name, progress)
+                proofs.append(f"{each.name} is as {each.listed.name.rpartition('/')[2]} says, piece by piece")
+        return proofs
 
     def for_secure_boot(self) -> Sequence[Proposal]:
         return ()
@@ -249,4 +260,4 @@ def _damage(payload: Payload) -> tuple[str, ...]:
     """Say what an app of this kind must carry and does not."""
     if payload.generation is BESIDE and payload.packages is None:
         return (f"{payload.app.name} contains no InstallESD.dmg: what would be installed is missing.",)
-    return ()
+    return tuple(each.fault for each in payload.listed if each.fault)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import date
 from functools import cached_property
 from typing import Any
@@ -16,6 +16,7 @@ from ...content.contents import Seekable, seekable
 from ...content.ranges import FileRange
 from ...content.tree import File, Folder
 from ...sources.certificates import PACKAGES, certified_until, is_package
+from ...sources.chunk_list import ENDING, ChunkList, misfit, read_chunk_list
 from ...sources.deflated import DeflatedFile
 from ...sources.nested import OpenedImage, open_image
 from ...sources.source import Source
@@ -40,6 +41,41 @@ _ASSET_FOLDER = "com_apple_MobileAsset_MacSoftwareUpdate"
 _AGAIN = "The installer is incomplete or damaged: download or copy it again."
 _LARGEST_SMALL_FILE = 256 << 20
 """Bytes: kernels have tens of megabytes."""
+
+
+class ListedImage(Struct, frozen=True):
+    """An image with a chunk list."""
+
+    name: str
+    file: File
+    listed: ChunkList | None
+    """None where the list is damaged, or of another form."""
+    fault: str = ""
+    """Why the list cannot be this image's, as a sentence."""
+    note: str = ""
+
+
+def _listed_in(support: Folder, where: str) -> Iterator[ListedImage]:
+    """Yield the images in a folder beside which a list lies under the same stem."""
+    for name, entry in support.entries.items():
+        if not isinstance(entry, File) or not name.lower().endswith(ENDING):
+            continue
+        stem = name[: -len(ENDING)]
+        image = support.entries.get(f"{stem}.dmg", support.entries.get(f"{stem}.pkg"))
+        if isinstance(image, File):
+            yield _listed(image, entry, f"{where}/{image.name}", f"{where}/{name}")
+
+
+def _listed(image: File, sums: File, name: str, list_name: str) -> ListedImage:
+    try:
+        listed = read_chunk_list(sums.content, list_name)
+    except SourceError as error:
+        return ListedImage(name, image, None, error.message)
+    if listed is None:
+        note = f"{list_name} is of an unknown form: {image.name} is not compared with it."
+        return ListedImage(name, image, None, note=note)
+    fault = misfit(listed, image.size)
+    return ListedImage(name, image, None if fault else listed, fault)
 
 
 class Payload(Struct, frozen=True, eq=False, dict=True):
@@ -78,6 +114,17 @@ class Payload(Struct, frozen=True, eq=False, dict=True):
         except KeystoneError:
             return None
         return certified_until(seekable(file.content) for file in files if is_package(file.name))
+
+    @cached_property
+    def listed(self) -> Sequence[ListedImage]:
+        """The images of the app, and the base image, that have a chunk list beside them."""
+        support = self.app.folder.find_folder(SUPPORT)
+        found = list(_listed_in(support, f"{self.app.name}/{SUPPORT}")) if support is not None else []
+        in_app = {id(each.file) for each in found}
+        if self.base_file is not None and self.base_sums is not None and id(self.base_file) not in in_app:
+            name = self.base.name if self.base is not None else _BASE
+            found.append(_listed(self.base_file, self.base_sums, name, f"{name.removesuffix(_BASE)}{_BASE_SUMS}"))
+        return found
 
     def find(self, wanted: WantedFile) -> tuple[File, list[File]] | None:
         """Return a file that a start needs, and those beside it under the same stem; None where it is nowhere."""
