@@ -174,6 +174,11 @@ def test_every_generation_from_every_carrier(release: str, carrier: str, apps: d
         intel = next(row for row in rows if row.firmware == "Mac, Intel")
         assert ("expired on 2019-04-14" in intel.reason) == bool(expired)
         assert intel.verdict == "starts"
+    # 128 MiB stay free before the backup table; a volume that starts by itself keeps its name.
+    last = built.plan.volumes[-1].planned
+    assert built.path.stat().st_size - last.end - 33 * 512 >= 128 << 20
+    assert last.label == ("Tidewell Install ESD" if made.generation == "whole" else f"Install {made.title}")
+    assert plistlib.loads(seen[".IAPhysicalMedia"][1])["AppName"] == made.app
     report = check_file(built.path)
     assert [finding for finding in report.findings if finding.level != "note"] == []
     assert {row.firmware: row.verdict for row in report.starts}["Mac, Intel"] == "starts"

@@ -133,6 +133,7 @@ STRANGE: list[tuple[str, bytes, str]] = [
     ("zeros.iso", bytes(3 * MIB), "holds only zeros"),
     ("page.iso", b"\r\n<!DOCTYPE html><html>sign in</html>" + b" " * 600, "is a web page"),
     ("disc.iso.part", b"\x55" * 2 * MIB, "is an unfinished download of another program: 2,097,152 bytes are here"),
+    ("studio.sparseimage", b"sprs" + b"\0\0\0\3" + bytes(4096), "is a sparse disk image of macOS"),
     ("disc.7z", b"7z\xbc\xaf\x27\x1c" + b"\x01" * 600, "is a 7z archive"),
     ("setup.exe", b"MZ" + b"\x01" * 600, "is a Windows program"),
     ("install.wim", b"MSWIM\0\0\0" + b"\x01" * 600, "is an install image on its own"),

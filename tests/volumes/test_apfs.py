@@ -274,9 +274,12 @@ def test_a_damaged_node_is_told(what: str, at: int, value: bytes, small: bytes, 
         data[start + at : start + at + len(value)] = value
         data[start : start + BLOCK] = sealed_block(bytes(data[start : start + BLOCK]))
     (tmp_path / "a").write_bytes(data)
-    with pytest.raises(SourceError) as refused:
-        opened(tmp_path / "a").tree()
-    assert refused.value.message, what
+    try:
+        volume = opened(tmp_path / "a")
+        volume.tree()
+        assert volume.damage, what
+    except SourceError as error:
+        assert error.message, what
 
 
 @pytest.mark.parametrize("name", ["a/b", "a\0b", ".", ".."])
@@ -284,15 +287,16 @@ def test_names_that_are_none_are_refused(name: str, tmp_path: Path) -> None:
     root = folder("")
     root.entries[name] = file(name, b"x")
     write_apfs(tmp_path / "a", [ApfsPart("Studio", root)])
-    with pytest.raises(SourceError, match=r"not a valid file name|is invalid"):
-        opened(tmp_path / "a").tree()
+    volume = opened(tmp_path / "a")
+    assert volume.tree().entries == {}
+    assert "not a valid file name" in volume.damage[0] or "is invalid" in volume.damage[0]
 
 
 def test_names_that_are_one_on_the_drive_are_refused(tmp_path: Path) -> None:
     root = folder("", file("F\u00e4hre", b"1"), file("Fa\u0308hre", b"2"))
     write_apfs(tmp_path / "a", [ApfsPart("Studio", root, features=0)])
-    with pytest.raises(SourceError, match="another entry of its folder has this name"):
-        opened(tmp_path / "a").tree()
+    volume = opened(tmp_path / "a")
+    assert (len(volume.tree().entries), "another entry of its folder has this name" in volume.damage[0]) == (1, True)
 
 
 def test_folders_within_each_other_without_end(tmp_path: Path) -> None:
@@ -301,5 +305,5 @@ def test_folders_within_each_other_without_end(tmp_path: Path) -> None:
         here.entries["a"] = folder("a")
         here = here.entries["a"]  # type: ignore[assignment]
     write_apfs(tmp_path / "a", [ApfsPart("Studio", root)])
-    with pytest.raises(SourceError, match="nested too deeply"):
-        opened(tmp_path / "a").tree()
+    volume = opened(tmp_path / "a")
+    assert (len(files_of(volume.tree())), "nested too deeply" in volume.damage[0]) == (0, True)

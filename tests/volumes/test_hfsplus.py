@@ -17,8 +17,11 @@ from hypothesis import strategies as st
 
 from lucky_keystone.common.errors import SourceError, UsageError
 from lucky_keystone.content.contents import Literal
+from lucky_keystone.content.ranges import FileRange
+from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.content.tree import Folder, Special, UnixFacts
 from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.sources.opening import open_source
 from lucky_keystone.volumes.hfsplus.kind import HFSPLUS
 from lucky_keystone.volumes.hfsplus.names import folded_key, stored_name
 from lucky_keystone.volumes.hfsplus.read import HfsPlusVolume
@@ -181,6 +184,38 @@ def test_names_that_differ_in_case_only_make_an_hfsx_volume(tmp_path: Path) -> N
     assert path.read_bytes()[1024:1028] == b"HX\0\x05"
     assert ours(path) == sleuth(path) == files_of(tree)
     assert {name: facts[0] for name, facts in second(path).items() if facts[0]} == files_of(tree)
+    # Systems keep a count of folders there, and say so (hfs_format.h: bit 4, in the last field of a folder's record).
+    assert _record_of(path, "")[2:4] == b"\0\x10"
+    assert _record_of(path, "")[84:] == (1).to_bytes(4, "big")
+
+
+def _record_of(path: Path, name: str) -> bytes:
+    """Return the catalog's record of a file or folder."""
+    source = SourceFile(path)
+    volume = HfsPlusVolume(FileRange(source, 0, source.size), 0, source.size)
+    entry = volume.find(name) if name else volume.root()
+    assert entry is not None
+    return entry.record.pack()
+
+
+def test_an_access_control_list_is_announced(tmp_path: Path) -> None:
+    listed = Special(unix=UnixFacts(attributes={"com.apple.system.Security": b"\x01\x2c\xc1\x6d" + bytes(40)}))
+    plain = Special(unix=UnixFacts(attributes={"org.tidewell.berth": b"3"}))
+    write_volume(folder("", file("listed", b"1", listed), file("plain", b"2", plain)), tmp_path / "a.img")
+    assert [_record_of(tmp_path / "a.img", name)[3] & 0b1100 for name in ("listed", "plain")] == [0b1100, 0b0100]
+
+
+def test_a_damaged_file_costs_no_other_one(tmp_path: Path) -> None:
+    """A fork that reaches beyond the volume: the others of an image are read, and it is named."""
+    path = tmp_path / "a.img"
+    write_volume(folder("", *(file(f"poster {number}", b"p" * 9000) for number in range(9))), path)
+    record = _record_of(path, "poster 4")
+    data = path.read_bytes()
+    assert data.count(record) == 1
+    path.write_bytes(data.replace(record, record[:104] + b"\x7f\xff\xff\xff" + record[108:]))
+    source = open_source(path)
+    assert sorted(source.root.entries) == [f"poster {number}" for number in range(9) if number != 4]
+    assert [words for words in source.damage if "poster 4" in words and "block" in words]
 
 
 @given(trees(), st.sampled_from([512, 4096]))

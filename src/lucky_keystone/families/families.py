@@ -80,7 +80,7 @@ def supplied(source: Source, path: str) -> Supply | None:
 def known_family(source: Source) -> Family:
     """Return the family of `source`. Raises SourceError when it has none."""
     family = family_of(source)
-    if family is None and source.image is not None and (found := describe_strange(source)) is not None:
+    if family is None and (found := describe_strange(source)) is not None:
         raise SourceError(f"{source.path} {found.what}.", advice=found.advice)
     if family is None and source.root.entries and source.image is not None:
         raise SourceError(

@@ -48,7 +48,7 @@ def fit(wish: DriveWish, drive: DriveShape, use: str) -> Fitted:
             f"{len(wish.volumes)} volumes are more than the {style.most} that {style.shown} can name.",
             advice="Choose --table gpt.",
         )
-    behind = max(style.behind, wish.volumes[-1].gap_behind)
+    behind = style.behind + wish.volumes[-1].gap_behind
     available = None if drive.size is None else _reach(wish, drive.size, sector) - behind
     drafts = _drafts(wish.volumes, None if use == "needed" else available, sector)
     known = available if use == "whole" else None

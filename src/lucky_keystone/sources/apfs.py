@@ -5,6 +5,7 @@ from __future__ import annotations
 import unicodedata
 from collections.abc import Iterator
 from functools import cached_property
+from itertools import islice
 
 from ..common.errors import SourceError
 from ..content.bundles import is_bundle_name
@@ -14,6 +15,7 @@ from ..content.tree import EPOCH, File, Folder, Special, UnixFacts
 from ..volumes.apfs.container import Container
 from ..volumes.apfs.read import ApfsVolume, Entry, Fork, moment_of
 from ..volumes.volume import UnreadVolume, VolumeError
+from .image_volumes import MOST_DAMAGE
 from .packed_file import PackedFile
 
 _PERMISSIONS, _OWN_FLAGS = 0o7777, 0xFF
@@ -38,6 +40,7 @@ class ApfsInImage:
         if not self.volumes:
             raise next(iter(self._unread), UnreadVolume("The container has no volumes."))
         self._shared: dict[tuple[int, int], File] = {}
+        self._faults: dict[str, str] = {}
 
     @property
     def label(self) -> str:
@@ -85,20 +88,35 @@ class ApfsInImage:
         folders: dict[str, Folder] = {}
         volume = self._main
         names: set[tuple[str, str]] = set()
+        walked: list[Entry] = []
         for entry in volume.walk():
-            self._refuse_faulty(volume, entry)
+            if entry.is_folder:
+                walked.append(entry)
+            above = entry.path.rpartition("/")[0]
+            if entry.path and not entry.faults:
+                if entry.name in folders[above].entries or (above, _one_form(entry.name)) in names:
+                    entry.faults.append("another entry of its folder has this name")
+                names.add((above, _one_form(entry.name)))
+            if entry.faults and entry.path:
+                self._note(volume, entry)
+                continue
             made = self._folder(volume, entry) if entry.is_folder else self._file(volume, entry)
             if entry.path:
-                above = entry.path.rpartition("/")[0]
-                if entry.name in folders[above].entries or (same := (above, _one_form(entry.name))) in names:
-                    raise SourceError(
-                        f"{self._image.path}, {entry.path}: another entry of its folder has this name.", advice=_AGAIN
-                    )
-                names.add(same)
                 folders[above].entries[entry.name] = made
             if isinstance(made, Folder):
                 folders[entry.path] = made
+        for entry in walked:  # what is wrong with a folder is known when all in it was looked at
+            self._note(volume, entry)
         return folders[""]
+
+    def _note(self, volume: ApfsVolume, entry: Entry) -> None:
+        if entry.faults:
+            where = f"{self._image.path}, {volume.label}: {entry.path or 'root folder'}"
+            self._faults.setdefault(entry.path, f"{where}: {entry.faults[0]}.")
+
+    @property
+    def damage(self) -> tuple[str, ...]:
+        return tuple(islice(self._faults.values(), MOST_DAMAGE))
 
     def _refuse_faulty(self, volume: ApfsVolume, entry: Entry) -> None:
         if entry.faults:

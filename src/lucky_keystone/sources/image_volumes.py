@@ -8,6 +8,9 @@ from typing import Protocol
 from ..content.ranges import RangedFile
 from ..content.tree import File, Folder
 
+MOST_DAMAGE = 100
+"""Sentences."""
+
 
 class VolumeInImage(Protocol):
     """A volume of an image, or the volumes of a container in it."""
@@ -33,7 +36,11 @@ class VolumeInImage(Protocol):
         """Yield the paths of all files."""
 
     def tree(self) -> Folder:
-        """Return everything on it. Raises SourceError for what is damaged, with its path."""
+        """Return everything on it, but for what is damaged."""
+
+    @property
+    def damage(self) -> tuple[str, ...]:
+        """What the tree that was made lacks, and why, a sentence each."""
 
 
 Opens = Callable[[RangedFile, int, int], VolumeInImage]

@@ -231,9 +231,9 @@ def _disk_image(path: Place, image: RangedFile) -> Source | None:
         raise SourceError(f"{path}: {error.message}", advice=advice) from error
     root = volume.tree()
     held = packed_in(root, path)
-    if held is not None:
-        return Source(path, f"{form}, {volume.form}, flat package", volume.label, held, image=whole, notes=volume.notes)
-    return Source(path, f"{form}, {volume.form}", volume.label, root, image=whole, notes=volume.notes)
+    form += f", {volume.form}" + (", flat package" if held is not None else "")
+    root = held if held is not None else root
+    return Source(path, form, volume.label, root, image=whole, notes=volume.notes, damage=volume.damage)
 
 
 def _refuse_unread(path: Place, volumes: Sequence[InsideVolume]) -> None:

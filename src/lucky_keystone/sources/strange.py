@@ -23,6 +23,9 @@ class Strange(Struct, frozen=True):
 
 _AGAIN = "Download it again, from a link that is still valid, and compare its checksum."
 _UNPACK = "Unpack it first, and use the result."
+_CONVERT = (
+    "Convert it on a Mac into a read-only image (Disk Utility, Images, Convert), or copy the installer app out of it."
+)
 _MAGICS: tuple[tuple[int, bytes, Strange], ...] = (
     (0, b"7z\xbc\xaf\x27\x1c", Strange("is a 7z archive", _UNPACK)),
     (0, b"Rar!\x1a\x07", Strange("is a RAR archive", _UNPACK)),
@@ -42,6 +45,11 @@ _MAGICS: tuple[tuple[int, bytes, Strange], ...] = (
     ),
     (0, b"MZ", Strange("is a Windows program, not an image", "Perhaps it downloads or unpacks one: use that.")),
     (0, b"%PDF", Strange("is a PDF document, not an image", _AGAIN)),
+    (
+        0,
+        b"sprs",
+        Strange("is a sparse disk image of macOS, whose pieces lie in any order", _CONVERT),
+    ),
     (0, b"conectix", Strange("is a disk of a virtual machine (VHD)", "Use an installer's image.")),
     (0, b"vhdxfile", Strange("is a disk of a virtual machine (VHDX)", "Use an installer's image.")),
     (0, b"KDMV", Strange("is a disk of a virtual machine (VMDK)", "Use an installer's image.")),
@@ -52,8 +60,10 @@ _WEB_PAGE = re.compile(rb"\s*(<\?xml[^>]*>\s*)?<(!doctype\s+html|html|head|body)
 
 
 def describe_strange(source: Source) -> Strange | None:
-    """Return what a file is that no family knows; None when nothing more can be said."""
-    assert source.image is not None
+    """Return what a source is that no family knows; None when nothing more can be said."""
+    if source.image is None:
+        is_bundle = "bands" in source.root.entries and source.root.find_file("Info.plist") is not None
+        return Strange("is a sparse bundle: a disk image of macOS in pieces", _CONVERT) if is_bundle else None
     image = source.image
     head = image.read_at(0, min(_HEAD, image.size))
     if _WEB_PAGE.match(head[:1024].removeprefix(b"\xef\xbb\xbf")):

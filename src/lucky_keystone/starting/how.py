@@ -10,10 +10,8 @@ _PC = (
     "To start a machine from it: open its boot menu, usually with F12, F11, F9, F8 or Esc right after power-on. The "
     "stick may be listed twice, for UEFI and for BIOS."
 )
-_MAC = (
-    "To start a Mac from it: switch it on while holding Option (on Apple silicon hold the power button) until drives "
-    "are shown, and choose '{label}'."
-)
+_MAC = "To start a Mac from it: switch it on while holding {key} until drives are shown, and choose '{label}'."
+_OPTION, _POWER = "Option", "the power button"
 
 
 def how_to_start(rows: Sequence[Outlook], labels_for_macs: Sequence[str]) -> list[str]:
@@ -24,4 +22,8 @@ def how_to_start(rows: Sequence[Outlook], labels_for_macs: Sequence[str]) -> lis
     able = {row.kind for row in rows if row.verdict != "will not start"}
     for_macs, for_others = "mac" in able, able - {"mac"}
     said = [_PC] if for_others else []
-    return [*said, _MAC.format(label="' or '".join(labels_for_macs))] if for_macs else said
+    if not for_macs:
+        return said
+    silicon = any(row.kind == "mac" and row.architecture == "arm64" and row.verdict != "will not start" for row in rows)
+    key = f"{_OPTION} (on Apple silicon {_POWER})" if silicon else _OPTION
+    return [*said, _MAC.format(key=key, label="' or '".join(labels_for_macs))]

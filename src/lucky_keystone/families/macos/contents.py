@@ -55,6 +55,9 @@ def installer_tree(payload: Payload, label: str) -> InstallerTree:
         folder = _with_checked_images(app.folder if keeps else with_modes(app.folder), payload)
         root.entries[app.name] = replace(folder, name=app.name)
         placed = _put_boot_files(root, payload, moment)
+    if payload.image is not None:
+        marker = {"AppName": app.name, "ProductVersion": payload.release, "ProductBuildVersion": payload.build}
+        _put(root, MARKER, _property_list(MARKER, marker, moment))
     _put_label(root, label, moment)
     icon = _icon(app)
     if icon is not None:
@@ -119,13 +122,6 @@ def _put_boot_files(root: Folder, payload: Payload, moment: datetime) -> list[st
         placed.append(generation.base_on_drive)
         if payload.base_sums is not None:
             _put(root, generation.base_on_drive.removesuffix(".dmg") + ".chunklist", payload.base_sums)
-    if generation.marks:
-        marker = {
-            "AppName": payload.app.name,
-            "ProductVersion": payload.release,
-            "ProductBuildVersion": payload.build,
-        }
-        _put(root, MARKER, _property_list(MARKER, marker, moment))
     return placed
 
 

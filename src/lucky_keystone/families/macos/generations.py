@@ -49,8 +49,6 @@ class Generation(Struct, frozen=True):
     """The kernel flags, with the app's name left open."""
     base_on_drive: str = ""
     """Where the base image is copied to; '' where the loader reads it where it is."""
-    marks: bool = False
-    """Whether MARKER is written."""
     sold: int = 8
     """GB of the smallest stick to buy."""
 
@@ -81,7 +79,6 @@ BESIDE = Generation(
     inside="",
     kernels=(PRELINKED,),
     flags=f"root-dmg={_IN_APP}/BaseSystem.dmg",
-    marks=True,
     sold=16,
 )
 """The base image lies beside the payload image."""
@@ -92,7 +89,6 @@ ASSET = Generation(
     kernels=(COLLECTION, PRELINKED),
     flags="root-dmg=file:///BaseSystem/BaseSystem.dmg",
     base_on_drive="BaseSystem/BaseSystem.dmg",
-    marks=True,
     sold=16,
 )
 """The base image lies in a zipped asset within the payload image, and is copied to the drive."""

@@ -22,11 +22,12 @@ from ...starting.mac import FIRST_FOR_SILICON, mac_start
 from ...tables.partition import Use
 from ...volumes.fat32.kind import FAT32
 from ...volumes.hfsplus.kind import HFSPLUS
+from ...volumes.hfsplus.names import needs_case
 from ..choices import Choices, TakenChoices, all_but
 from ..facts import MacFacts, SourceFacts
 from ..family import Decision, DriveShape, DriveWish, Family, Proposal, Supply, VolumeWish
 from .app import FROM_ITS_IMAGE, find_apps
-from .generations import BESIDE, CORE, SOLD_FOR_NEWEST
+from .generations import BESIDE, CORE, SOLD_FOR_NEWEST, WHOLE_VOLUME
 from .payload import Payload, is_system_volume, payload_of
 
 if TYPE_CHECKING:
@@ -89,7 +90,7 @@ class MacInstaller(Family):
             architectures=_processors(payload),
             release=payload.release,
             mac=facts,
-            damage=_damage(payload),
+            damage=(*source.damage, *_damage(payload)),
             notes=(*source.notes, *payload.notes, *(each.note for each in payload.listed if each.note)),
         )
 
@@ -148,6 +149,7 @@ class MacInstaller(Family):
         if choices.cluster is not None:
             HFSPLUS.check_cluster(choices.cluster, drive.sector_size)
         made = installer_tree(payload, label)
+        name = _volume_name(payload) or label
         table: Literal["mbr", "gpt"] = "mbr" if choices.table == "mbr" else "gpt"
         settled = msgspec.structs.replace(choices, table=table, purpose="install", label=label)
         volumes = (
@@ -164,7 +166,7 @@ class MacInstaller(Family):
                 name="mac installer",
                 kind=HFSPLUS,
                 tree=made.tree,
-                label=label,
+                label=name,
                 cluster=choices.cluster,
                 takes_rest=True,
                 gap_behind=_GAP,
@@ -179,7 +181,7 @@ class MacInstaller(Family):
             choices=settled,
             table=table,
             volumes=volumes,
-            decisions=_decisions(payload, choices, label, made, lost_links=bool(_lost_links(seen[-1]))),
+            decisions=_decisions(payload, choices, (label, name), made, lost_links=bool(_lost_links(seen[-1]))),
             bootable=PlannedDrive(table, drive.sector_size, seen),
         )
 
@@ -197,10 +199,23 @@ def _refuse_choices(choices: Choices, drive: DriveShape) -> None:
         )
 
 
+def _volume_name(payload: Payload) -> str:
+    """Return the name that the volume must have: that of the image, by which its base system finds the packages.
+
+    '' where any will do.
+    """
+    if payload.generation is not WHOLE_VOLUME or payload.image is None or payload.image.volume is None:
+        return ""
+    name = payload.image.volume.label
+    return "" if HFSPLUS.label_fault(name) else name
+
+
 def _decisions(
-    payload: Payload, choices: Choices, label: str, made: InstallerTree, *, lost_links: bool
+    payload: Payload, choices: Choices, names: tuple[str, str], made: InstallerTree, *, lost_links: bool
 ) -> list[Decision]:
+    """`names`: what the Mac's picker shows, and what the volume is called."""
     app, generation = payload.app, payload.generation
+    label, name = names
     what = "by its contents" if payload.volume is None else "a volume that starts by itself"
     base = {True: "copied to the drive's root", False: "where it is in the app"}[bool(generation.base_on_drive)]
     decisions = [
@@ -221,12 +236,17 @@ def _decisions(
             "label",
         ),
     ]
+    if name != label:
+        reason = "as on the image: the base system finds its packages by it; the label is what the Mac's picker shows"
+        decisions.append(Decision("volume name", name, reason))
     if payload.volume is not None:
         what = f"the volume of {generation.image}" if generation.image else "the image's volume"
         decisions.append(Decision("contents", what, "it starts by itself; the label is added"))
     else:
         decisions.append(Decision("base system", base, f"as loaders of {generation.name} expect it"))
         decisions.append(Decision("boot files", counted(len(made.boot_files), "file"), f"taken from {app.name}"))
+    if (pair := needs_case(made.tree)) is not None:
+        decisions.append(Decision("names", "case-sensitive", f"'{pair[0]}' and '{pair[1]}' differ in that alone"))
     if until := payload.certified_until:
         reason = "by the certificates of its packages: later, by the Mac's clock, it refuses to run"
         decisions.append(Decision("installer runs", f"until {until.isoformat()}", reason))
@@ -260,4 +280,6 @@ def _damage(payload: Payload) -> tuple[str, ...]:
     """Say what an app of this kind must carry and does not."""
     if payload.generation is BESIDE and payload.packages is None:
         return (f"{payload.app.name} contains no InstallESD.dmg: what would be installed is missing.",)
-    return tuple(each.fault for each in payload.listed if each.fault)
+    image = payload.image.volume if payload.image is not None and payload.volume is not None else None
+    lacking = image.damage if image is not None else ()
+    return (*lacking, *(each.fault for each in payload.listed if each.fault))

@@ -106,7 +106,7 @@ class Catalogue(Struct, frozen=True):
 @without_collections()
 def catalogue(tree: Folder, label: str) -> Catalogue:
     """Number everything in `tree`. Raises SourceError for names that cannot be stored or appear twice in a folder."""
-    case_sensitive = needs_case(tree)
+    case_sensitive = needs_case(tree) is not None
     key = binary_key if case_sensitive else folded_key
     shared = {number for number, count in Counter(id(file) for _, file in tree.files()).items() if count > 1}
     root = Node(ROOT, ROOT_PARENT, stored_name(label), "", tree)

@@ -9,6 +9,7 @@ from ...common.collecting import without_collections
 from ...content.contents import Content, Generated, Literal, Zeros
 from ...content.extents import Extent
 from ...content.regions import Region, RegionKind, region
+from ...content.tree import UnixFacts
 from ..bits import bits
 from ..placing import file_regions
 from .btree import Records, tree_nodes
@@ -23,8 +24,11 @@ from .records import (
     FORMAT_FOLDER,
     FORMAT_LINK,
     HAS_ATTRIBUTES,
+    HAS_FOLDER_COUNT,
+    HAS_SECURITY,
     HAS_THREAD,
     HEADER_OFFSET,
+    SECURITY,
     SIGNATURE_PLUS,
     SIGNATURE_X,
     SYMLINK_CREATOR,
@@ -176,9 +180,12 @@ class _Packer:
 
     def _folder(self, node: Node) -> bytes:
         unix = node.unix
+        inside = self._contents.children[node.number]
+        counts = self._contents.case_sensitive  # systems keep this count on such volumes alone
         return CatalogFolder(
-            flags=HAS_ATTRIBUTES if unix.attributes else 0,
-            valence=len(self._contents.children[node.number]),
+            flags=_attribute_flags(unix) | (HAS_FOLDER_COUNT if counts else 0),
+            valence=len(inside),
+            folderCount=sum(child.is_folder for child in inside) if counts else 0,
             folderID=node.number,
             **self._dates(node),
             permissions=_permissions(node, FORMAT_FOLDER, FOLDER_MODE),
@@ -192,7 +199,7 @@ class _Packer:
         else:
             info, kind, usual = unix.finder_info, FORMAT_FILE, FILE_MODE
         return CatalogFile(
-            flags=HAS_THREAD | (HAS_ATTRIBUTES if unix.attributes else 0),
+            flags=HAS_THREAD | _attribute_flags(unix),
             fileID=node.number,
             **self._dates(node),
             permissions=_permissions(node, kind, usual),
@@ -208,6 +215,11 @@ class _Packer:
         if node.is_link:
             created = _date(self._contents.created)
         return dict(zip(_DATES, (created, modified, modified, modified), strict=True))
+
+
+def _attribute_flags(unix: UnixFacts) -> int:
+    flags = HAS_ATTRIBUTES if unix.attributes else 0
+    return flags | (HAS_SECURITY if SECURITY in unix.attributes else 0)
 
 
 def _permissions(node: Node, kind: int, usual: int) -> bytes:

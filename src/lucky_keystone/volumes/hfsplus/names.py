@@ -109,10 +109,13 @@ def name_fault(name: str) -> str:
     return "" if name not in ("", ".", "..") and "/" not in name else "is not a valid file name"
 
 
-def needs_case(tree: Folder) -> bool:
-    """True when names in a folder differ in case only, so that the volume has to tell cases apart (HFSX)."""
-    for folder in [tree, *(entry for _, entry in tree.walk() if isinstance(entry, Folder))]:
-        keys = {folded_key(stored_name(name)) for name in folder.entries}
-        if len(keys) < len(folder.entries):
-            return True
-    return False
+def needs_case(tree: Folder) -> tuple[str, str] | None:
+    """Return the first two paths that differ in case only, so that the volume has to tell cases apart (HFSX)."""
+    folders = [("", tree), *((f"{path}/", entry) for path, entry in tree.walk() if isinstance(entry, Folder))]
+    for above, folder in folders:
+        known: dict[bytes, str] = {}
+        for name in folder.entries:
+            other = known.setdefault(folded_key(stored_name(name)), name)
+            if other is not name:
+                return above + other, above + name
+    return None

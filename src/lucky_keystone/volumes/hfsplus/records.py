@@ -20,6 +20,10 @@ FIRST_USER = 16
 
 FOLDER_RECORD, FILE_RECORD, FOLDER_THREAD, FILE_THREAD = 1, 2, 3, 4
 HAS_THREAD, HAS_ATTRIBUTES = 1 << 1, 1 << 2
+HAS_SECURITY, HAS_FOLDER_COUNT = 1 << 3, 1 << 4
+"""Bits of records that the vendor's open system has beside those of TN1150 (hfs_format.h)."""
+SECURITY = "com.apple.system.Security"
+"""The attribute with an access control list: systems look at it where HAS_SECURITY says that it is there."""
 """Bits of a catalog record's flags."""
 
 FORMAT_FOLDER, FORMAT_FILE, FORMAT_LINK = 0o040000, 0o100000, 0o120000
@@ -210,7 +214,7 @@ class CatalogFolder(Record):
     permissions: bytes = raw(32, 16, "Permissions")
     finderInfo: bytes = raw(48, 32, "userInfo and finderInfo", default=bytes(32))
     textEncoding: int = u32(80, "", default=0)
-    reserved: int = u32(84, "", default=0)
+    folderCount: int = u32(84, "folders among the entries, where HAS_FOLDER_COUNT is set", default=0)
 
 
 @record(size=248, big_endian=True)
