@@ -45,7 +45,7 @@ from lucky_keystone.starting.trust import Machine
 from ..helpers.drives import Built, MemoryDrive, build_drive, check_file
 from ..helpers.hfsplus import studio, with_facts, write_volume
 from ..helpers.judges import need
-from ..helpers.mac import CARRIERS, app_of, carried, facts_on_disk
+from ..helpers.mac import CARRIERS, app_of, carried, facts_on_disk, parts_of
 from ..helpers.program import run
 
 FLIPS = 30
@@ -275,6 +275,26 @@ def test_what_a_fat_stick_did_to_an_app(apps: dict[str, Path], tmp_path: Path) -
     assert decisions["links"].value == "missing"
     for rows in (built.plan.forecast, check_file(built.path).starts):
         assert {row.firmware: row.verdict for row in rows}["Mac, Intel"] == "not known"
+
+
+@pytest.mark.parametrize("packed", [False, True], ids=["image", "image in a package"])
+def test_an_app_from_its_parts(packed: bool, apps: dict[str, Path], tmp_path: Path) -> None:
+    """The same drive as from the app, but for the list of parts where its payload was a package."""
+    parts = parts_of(apps["10.13"], tmp_path, packed=packed)
+    source = open_source(parts)
+    facts = facts_of(source)
+    assert (facts.family, facts.release, facts.damage) == ("macos-installer", "10.13.6", ())
+    built, whole = build_drive(source, tmp_path / "a.img"), build_drive(open_source(apps["10.13"]), tmp_path / "b.img")
+    ours, its = ({path: data for path, (_, data) in seen_on(each).items()} for each in (built, whole))
+    assert ours.keys() == its.keys()
+    assert {path for path in ours if ours[path] != its[path]} <= {
+        f"{RELEASES['10.13'].app}/Contents/SharedSupport/InstallInfo.plist"
+    }
+    assert {row.firmware: row.verdict for row in check_file(built.path).starts}["Mac, Intel"] == "starts"
+    (parts / "InstallAssistantAuto.pkg").unlink()
+    bare = open_source(parts)
+    assert any("no package with the installer's app" in note for note in bare.notes)
+    assert facts_of(bare).family == "macos-installer"
 
 
 def test_chunk_lists_are_compared(tmp_path: Path) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import plistlib
 import random
 import shutil
 import stat
@@ -82,6 +83,30 @@ def packaged(app: Path, folder: Path, *, in_chunks: bool = False) -> Path:
         payload.write_bytes(packed_pbzx(payload.read_bytes(), 64 << 10, random.Random(7)))
     subprocess.run([need("bsdtar"), "-c", "--format", "xar", "-f", package, "-C", parts, "Studio.pkg"], check=True)
     return package
+
+
+def parts_of(app: Path, folder: Path, *, packed: bool = False) -> Path:
+    """Put the parts of an app beside each other: its images, and the app without them in a package."""
+    place, parts = folder / "bare", folder / "parts"
+    parts.mkdir(parents=True)
+    shutil.copytree(app, place / "Applications" / app.name, symlinks=True)
+    for part in sorted((place / "Applications" / app.name / "Contents/SharedSupport").iterdir()):
+        part.rename(parts / part.name)
+    pack = folder / "pack"
+    pack.mkdir()
+    payload = [need("bsdtar"), "-c", "--format", "odc", "-z", "-f", pack / "Payload", "-C", place, "."]
+    subprocess.run(payload, check=True)
+    made = parts / "InstallAssistantAuto.pkg"
+    subprocess.run([need("bsdtar"), "-c", "--format", "xar", "-f", made, "-C", pack, "Payload"], check=True)
+    if packed:
+        image = parts / "InstallESD.dmg"
+        around = parts / "InstallESDDmg.pkg"
+        subprocess.run([need("bsdtar"), "-c", "--format", "xar", "-f", around, "-C", parts, image.name], check=True)
+        image.unlink()
+        told = plistlib.loads((parts / "InstallInfo.plist").read_bytes())
+        told["Payload Image Info"] = {"URL": around.name, "id": "com.apple.pkg.InstallESDDmg", "chunklistURL": "x"}
+        (parts / "InstallInfo.plist").write_bytes(plistlib.dumps(told))
+    return parts
 
 
 def facts_on_disk(app: Path) -> dict[str, tuple[int, bytes]]:

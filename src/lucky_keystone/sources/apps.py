@@ -1,4 +1,4 @@
-"""Installer apps of macOS as sources: in a folder, in a zip archive, in a package, in a package on a volume.
+"""Installer apps of macOS as sources: in a folder, in parts, in a zip archive, in a package, in a package on a volume.
 
 All that opening a source knows of apps is here; what an app holds and needs is its family's.
 """
@@ -12,6 +12,7 @@ from ..content.contents import seekable
 from ..content.ranges import FileRange, RangedFile
 from ..content.tree import Folder
 from ..fetching.link import Place
+from .app_parts import app_from_parts, holds_parts
 from .apple_double import merge_doubles
 from .folder import read_folder
 from .package import package_in, read_package
@@ -23,7 +24,7 @@ from .zip_archive import ZipArchive
 def app_folder(path: Path, notes: list[str]) -> Folder | None:
     """Read a folder that is an app or has one in it, for which links and permissions count; None of any other."""
     if not holds_bundle(path):
-        return None
+        return app_from_parts(path, notes) if holds_parts(path) else None
     root = read_folder(path, notes, as_unix=True)
     merge_doubles(root)
     return root

@@ -34,19 +34,35 @@ def read_package(content: Seekable, name: str) -> Folder | None:
     Raises SourceError for a damaged payload, and for one whose form is unknown.
     """
     archive = XarArchive(content, name)
-    images = [path for path in archive.names() if path.lower().endswith(".dmg")]
-    payloads = [path for path in archive.names() if path.rpartition("/")[2] == _PAYLOAD]
-    if not images or not payloads:
+    images = _images(archive)
+    app = _app(archive, name) if images else None
+    if app is None:
         return None
-    for path in payloads:
-        payload = archive.member(path)
-        assert payload is not None
-        tree = _payload(payload, f"{name}: {path}")
-        app = next(bundles_in(tree), None)
-        if app is None:
-            continue
-        app = _with_images(app, archive, images)
-        return Folder("", entries={app.name: app})
+    return Folder("", entries={app.name: _with_images(app, archive, images)})
+
+
+def app_in_package(content: Seekable, name: str) -> Folder | None:
+    """Return the app of a package whose images are elsewhere; None where it has none. Raises SourceError."""
+    return _app(XarArchive(content, name), name)
+
+
+def image_in_package(content: Seekable, name: str) -> Seekable | None:
+    """Return the disk image that a package carries; None where it carries none, or several."""
+    archive = XarArchive(content, name)
+    images = _images(archive)
+    return archive.member(images[0]) if len(images) == 1 else None
+
+
+def _images(archive: XarArchive) -> list[str]:
+    return [path for path in archive.names() if path.lower().endswith(".dmg")]
+
+
+def _app(archive: XarArchive, name: str) -> Folder | None:
+    for path in archive.names():
+        if path.rpartition("/")[2] == _PAYLOAD and (payload := archive.member(path)) is not None:
+            app = next(bundles_in(_payload(payload, f"{name}: {path}")), None)
+            if app is not None:
+                return app
     return None
 
 
