@@ -38,6 +38,7 @@ from lucky_keystone.families.proving import verify_source
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.starting.mac import mac_start
+from lucky_keystone.starting.mac_models import class_of
 from lucky_keystone.starting.outlook import Outlook
 from lucky_keystone.starting.reading import read_drive
 from lucky_keystone.starting.trust import Machine
@@ -197,6 +198,32 @@ def test_models_by_the_sources_own_list(model: str, verdict: str, apps: dict[str
     assert rows["Mac, Intel"].verdict == verdict
     assert rows["Mac, Intel with T2 chip"].verdict == "not known"
     assert rows["Mac, Apple silicon"].verdict == "will not start"
+
+
+@pytest.mark.parametrize(
+    ("model", "kind", "rows"),
+    [
+        ("MacBookPro14,1", "Intel", ["Mac, Intel"]),
+        ("MacBookPro15,1", "T2", ["Mac, Intel with T2 chip"]),
+        ("iMacPro1,1", "T2", ["Mac, Intel with T2 chip"]),
+        ("MacBookAir10,1", "Apple silicon", ["Mac, Apple silicon"]),
+        ("Mac16,7", "Apple silicon", ["Mac, Apple silicon"]),
+        ("TidewellBook7,1", None, ["Mac, Intel", "Mac, Intel with T2 chip", "Mac, Apple silicon"]),
+        ("Tidewell Pro", None, ["Mac, Intel", "Mac, Intel with T2 chip", "Mac, Apple silicon"]),
+    ],
+)
+def test_one_row_for_a_model_of_a_known_class(
+    model: str, kind: str | None, rows: list[str], apps: dict[str, Path]
+) -> None:
+    assert class_of(model) == kind
+    forecast = make_plan(
+        open_source(apps["14"]), Choices(), DriveShape("x.img", None), machine=Machine(model=model)
+    ).forecast
+    assert [row.firmware for row in forecast if row.kind == "mac"] == rows
+    assert (kind == "Apple silicon") == all(row.verdict == "not known" for row in forecast if row.kind == "mac")
+    told = json.loads(run("inspect", apps["14"], "--for", model, "--json").stdout)["model"]
+    listed = "met" if kind == "Apple silicon" or model == "TidewellBook7,1" else "not met"
+    assert (told["met"], model in told["has"]) == (listed, True)
 
 
 @pytest.mark.parametrize(("file", "what"), [(LOADER, "loader"), (CONFIGURATION, "configuration"), (None, "base")])

@@ -22,6 +22,7 @@ from ..fetching.catalogue import CatalogueImage
 from ..gauging.capacity import Verdict as CapacityVerdict
 from ..gauging.gauge import Mode
 from ..machine.outlook import MachineOutlook
+from ..machine.requirements import Requirement
 from ..starting.outlook import Outlook
 from ..wim.read import Edition
 from .events import Document, ProgressEvent
@@ -99,6 +100,8 @@ class InspectDocument(Document, kw_only=True):
     """What a drive must have; null when none can be built."""
     cannot_be_built: str
     """Why none can be built; empty when one can."""
+    model: Requirement | None = None
+    """With --for: whether the release is for that Mac."""
 
 
 class FoundInstaller(msgspec.Struct, kw_only=True):

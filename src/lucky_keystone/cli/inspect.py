@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from ..families.facts import Loader, SourceFacts
     from ..families.signing import LoaderSignature
     from ..fetching.link import Place
+    from ..machine.requirements import Requirement
     from ..sources.source import Source
     from .documents import FoundInstaller
 
@@ -37,7 +38,8 @@ Examples:
   lucky-keystone inspect --find
   lucky-keystone inspect installer.iso --edition 2 --matching '*.efi'
   lucky-keystone inspect install.wim --edition Crew --take Windows/System32/drivers --into drivers/
-  lucky-keystone inspect copied-files/ --add drivers/ --json""",
+  lucky-keystone inspect copied-files/ --add drivers/ --json
+  lucky-keystone inspect 'Install Tidewell 14.app' --for MacBookPro15,1""",
 )
 @click.argument("source", type=SourcePlace(), required=False)
 @click.option("--find", "finding", is_flag=True, help="Look for installers in this computer's usual places.")
@@ -51,11 +53,19 @@ Examples:
 @click.option("--matching", metavar="PATTERN", help="List only what matches: by name, or by path where it has a '/'.")
 @click.option("--take", "taken", metavar="PATH", help="Take a file or folder out of the edition.")
 @click.option("--into", "folder", type=click.Path(path_type=Path), metavar="FOLDER", help="Where --take puts it.")
+@click.option("--for", "model", metavar="MODEL", help="Of a macOS installer: is it for this Mac (MacBookPro15,1)?")
 @source_options
 @bay_option
 @output_options
 @gathered("wanted", WantedFiles, "edition", "listing", "matching", "taken", "folder")
-def command(source: Place | None, finding: bool, wanted: WantedFiles, given: GivenSource, bay: Path | None) -> int:
+def command(
+    source: Place | None,
+    finding: bool,
+    wanted: WantedFiles,
+    model: str | None,
+    given: GivenSource,
+    bay: Path | None,
+) -> int:
     """Show what SOURCE is: a disc image, a folder, an installer app or a disk image; also an https link to an image.
 
     Of a Windows installer: editions, architectures, loaders, files too large for FAT32. Of a macOS installer: release,
@@ -74,10 +84,10 @@ def command(source: Place | None, finding: bool, wanted: WantedFiles, given: Giv
             )
         look_inside(source, wanted, terms_of(None, given.authority, bay))
         return 0
-    return _show_whole(source, given, bay)
+    return _show_whole(source, given, bay, model)
 
 
-def _show_whole(source: Place, given: GivenSource, bay: Path | None) -> int:
+def _show_whole(source: Place, given: GivenSource, bay: Path | None, model: str | None) -> int:
     """Show what a source is, and what a drive from it needs; return the exit code."""
     from ..families.families import facts_of, is_installer
     from ..families.signing import loader_signatures
@@ -92,6 +102,7 @@ def _show_whole(source: Place, given: GivenSource, bay: Path | None) -> int:
         code = 0 if is_installer(opened) and not found.unusable else SourceError.exit_code
         needed, refusal = size_needed(opened)
         signatures = loader_signatures(opened, found.loaders)
+    suits = _suits(found, model) if model is not None else None
     if manner().as_json:
         from .documents import InspectDocument
 
@@ -104,18 +115,33 @@ def _show_whole(source: Place, given: GivenSource, bay: Path | None) -> int:
                 signatures=signatures,
                 needed=needed,
                 cannot_be_built=refusal,
+                model=suits,
             )
         )
         return code
     if code:
         paragraph(console(), refusal, style="bad")
         console().print()
-    show_source(opened, proofs, [] if code else [drive_needed(opened, needed, refusal)])
+    rows = [] if code else [drive_needed(opened, needed, refusal)]
+    show_source(opened, proofs, rows + ([("This Mac", _suits_shown(suits))] if suits is not None else []))
     _show_editions(found)
     _show_rest(found, signatures)
     if manner().verbose:
         _show_files(opened)
     return code
+
+
+def _suits(found: SourceFacts, model: str) -> Requirement:
+    from ..families.asking import model_for
+
+    if found.mac is None:
+        raise UsageError("--for names a model of Mac, and this is no macOS installer.", advice="Leave it out.")
+    return model_for(found, model)
+
+
+def _suits_shown(suits: Requirement) -> str:
+    words = {"met": "is for it", "not met": f"is not for it: it asks for {suits.asked}", "not known": "may be for it"}
+    return f"{suits.has}; the release {words[suits.met]}"
 
 
 def _show_files(opened: Source) -> None:

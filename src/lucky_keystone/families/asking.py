@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from msgspec import Struct
 
 from ..machine.facts import MachineFacts
-from ..machine.requirements import Requirement, requirements
+from ..machine.requirements import Requirement, model_listed, requirements
 from ..setup.waivers import NONE, waivers_of
 from .facts import SourceFacts
 
@@ -17,12 +17,20 @@ def asked_of(machine: MachineFacts, source: SourceFacts) -> tuple[Requirement, .
 
     Of editions of several types those of clients count: they ask for the most.
     """
+    if source.mac is not None and source.mac.models:
+        return (model_for(source, machine.model),)
     editions = [edition for image in source.images for edition in image.editions]
     asking = [edition for edition in editions if not edition.is_server] or editions
     if not asking:
         return ()
     newest = max(asking, key=lambda edition: edition.build)
     return requirements(newest.build, newest.installation_type, machine)
+
+
+def model_for(source: SourceFacts, model: str) -> Requirement:
+    """Return whether the release of a macOS installer is for a model of Mac."""
+    models = source.mac.models if source.mac is not None else ()
+    return model_listed(model, models, for_silicon="arm64" in source.architectures)
 
 
 class Shortfall(Struct, frozen=True):

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Literal
 
 from msgspec import Struct
 
 from ..common.units import shown_size
 from ..setup.waivers import FIRST_BUILD, FIRST_WITH_POPCNT
+from ..starting.mac_models import class_of
 from ..wim.read import is_server
 from .facts import Flag, MachineFacts
 
@@ -34,6 +35,16 @@ class Requirement(Struct, frozen=True):
         if self.met == "met":
             return ""
         return f"--waive {self.waiver} leaves the check out" if self.waiver else "nothing waives this"
+
+
+def model_listed(model: str, models: Sequence[str], *, for_silicon: bool) -> Requirement:
+    """Return whether a Mac is one that a release is for. `models` are of Intel's; Apple silicon needs no list."""
+    kind = class_of(model)
+    if kind == "Apple silicon":
+        asked, met = "Apple silicon" if for_silicon else "a Mac with Intel's processor", _met(model, for_silicon)
+    else:
+        asked, met = f"one of {len(models)} models", _met(model or None, model in models)
+    return Requirement("model", asked, f"{model}, {kind}" if kind else model, met)
 
 
 def requirements(build: int, installation: str, machine: MachineFacts) -> tuple[Requirement, ...]:

@@ -7,6 +7,7 @@ from pathlib import PurePosixPath
 from typing import Literal
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..common.errors import KeystoneError
 from ..content.bundles import is_bundle_name
@@ -23,6 +24,7 @@ from .boot_configuration import (
     read_property_list,
 )
 from .bootable import Bootable, BootVolume
+from .mac_models import class_of
 from .outlook import Outlook, Verdict
 from .pe import loader_architecture, loader_fault
 from .trust import Machine
@@ -219,7 +221,15 @@ class Mac:
                 f"its installer refuses to run (certificates expired on {ended}; set the Mac's clock back); {reason}"
             )
         intel = row(verdict, reason)
-        return (intel, self._t2(start, T2 + which, name), self._silicon(start, SILICON + which))
+        t2, silicon = self._t2(start, T2 + which, name), self._silicon(start, SILICON + which)
+        if intel.verdict == "will not start" and machine.model and class_of(machine.model) == "T2":
+            t2 = replace(t2, verdict=intel.verdict, reason=intel.reason)
+        return {
+            "Intel": (intel,),
+            "T2": (replace(t2, refines=""),),
+            "Apple silicon": (silicon,),
+            None: (intel, t2, silicon),
+        }[class_of(machine.model)]
 
     def _t2(self, start: MacStart, name: str, refined: str) -> Outlook:
         verdict: Verdict = "not known"

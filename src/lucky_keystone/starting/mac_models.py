@@ -1,0 +1,38 @@
+"""Which class a Mac is of, by its model: what decides how it starts a drive.
+
+The lists are of models that were sold, from the vendor's support pages. A model that is on none, and whose number says
+nothing, is of no known class.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Literal
+
+MacClass = Literal["Intel", "T2", "Apple silicon"]
+
+_T2 = frozenset(
+    {
+        *("iMacPro1,1", "Macmini8,1", "MacPro7,1", "iMac20,1", "iMac20,2"),
+        *("MacBookAir8,1", "MacBookAir8,2", "MacBookAir9,1"),
+        *("MacBookPro15,1", "MacBookPro15,2", "MacBookPro15,3", "MacBookPro15,4"),
+        *("MacBookPro16,1", "MacBookPro16,2", "MacBookPro16,3", "MacBookPro16,4"),
+    }
+)
+_FIRST_OF_SILICON = {"MacBookAir": 10, "MacBookPro": 17, "Macmini": 9, "iMac": 21, "Mac": 13, "VirtualMac": 2}
+"""By the family of a model: from this number on."""
+_OF_INTEL = frozenset({"MacBook", "MacBookAir", "MacBookPro", "Macmini", "iMac", "MacPro", "Xserve"})
+_MODEL = re.compile(r"([A-Za-z]+)(\d+),\d+")
+
+
+def class_of(model: str) -> MacClass | None:
+    """Return the class of a Mac, by a model as MacBookPro14,1; None where it is not known."""
+    found = _MODEL.fullmatch(model)
+    if found is None:
+        return None
+    family, number = found[1], int(found[2])
+    if model in _T2:
+        return "T2"
+    if family in _FIRST_OF_SILICON and number >= _FIRST_OF_SILICON[family]:
+        return "Apple silicon"
+    return "Intel" if family in _OF_INTEL else None
