@@ -5,13 +5,16 @@ from __future__ import annotations
 import errno
 import plistlib
 import struct
+import time
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from lucky_keystone.common.errors import NoRights, ProtectError
+from lucky_keystone.common import notes
+from lucky_keystone.common.errors import DriveError, NoRights, ProtectError
+from lucky_keystone.doing import targets
 from lucky_keystone.drives.guards import Guard, held_back
 from lucky_keystone.drives.macos.host import MacHost
 from lucky_keystone.drives.macos.system import DKIOCGETBLOCKCOUNT, DKIOCGETBLOCKSIZE, DKIOCSYNCHRONIZECACHE
@@ -110,22 +113,27 @@ class Mac:
     denied: bool = False
     log: list[str] = field(default_factory=list)
     swapped: bool = False
+    flush_fails: int = 0
+    said: str = "Volume POSTERS on disk4s1 failed to unmount: dissented by process 77"
     listed: list[dict[str, Any]] = field(default_factory=lambda: plistlib.loads(plistlib.dumps(LISTED)))
 
     def run(self, *command: str) -> bytes:
         if command[:2] == ("diskutil", "list"):
             return plistlib.dumps({"AllDisksAndPartitions": self.listed})
         if command[0] == "ioreg":
-            return plistlib.dumps(REGISTRY)
+            return self.spoils(plistlib.dumps(REGISTRY))
         if command[:2] == ("diskutil", "info"):
             if command[3] not in INFO:
                 raise OSError(0, "Could not find disk")
-            return plistlib.dumps(INFO[command[3]])
+            return self.spoils(plistlib.dumps(INFO[command[3]]))
         self.log.append(" ".join(command[1:]))
         if self.busy:
-            raise OSError(0, "Volume POSTERS on disk4s1 failed to unmount: dissented by process 77")
+            raise OSError(0, self.said)
         self.listed[2]["Partitions"][0].pop("MountPoint", None)
         return b""
+
+    def spoils(self, answer: bytes) -> bytes:
+        return answer
 
     def open(self, path: Path, *, write: bool) -> int:
         if self.denied:
@@ -136,6 +144,8 @@ class Mac:
 
     def control(self, descriptor: int, request: int, size: int) -> bytes:
         if request == DKIOCSYNCHRONIZECACHE:
+            if self.flush_fails:
+                raise OSError(self.flush_fails, "no such order")
             self.log.append("synchronize")
             return b""
         return {DKIOCGETBLOCKSIZE: struct.pack("<I", 512), DKIOCGETBLOCKCOUNT: struct.pack("<Q", 32 * GB // 512)}[
@@ -214,10 +224,85 @@ def test_the_whole_disk_is_unmounted_and_its_raw_node_written(mac: Mac) -> None:
     assert "Safe to unplug" in host.eject(stick)
 
 
+def test_a_raw_node_is_the_same_drive(mac: Mac, monkeypatch: pytest.MonkeyPatch) -> None:
+    host = MacHost(mac)
+    monkeypatch.setattr(targets, "host_of", lambda _bay: host)
+    monkeypatch.setattr(targets, "_is_device", lambda *_: True)
+    chosen = [targets.choose(name, None, None) for name in ("/dev/disk4", "/dev/rdisk4")]
+    assert [each.drive.path for each in chosen if each.drive] == [Path("/dev/disk4")] * 2
+
+
+@pytest.mark.parametrize("code", [errno.ENOTSUP, errno.ENOTTY])
+def test_a_bridge_that_knows_no_flush_is_told_and_no_failure(
+    code: int, mac: Mac, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    said: list[str] = []
+    monkeypatch.setattr(notes, "_shows", [said.append])
+    mac.flush_fails = code
+    stick = next(drive for drive in MacHost(mac).drives() if drive.serial == "GP-77")
+    handle = open_confirmed(MacHost(mac), stick, lifted={Guard.IN_USE})
+    handle.flush()
+    handle.flush()
+    handle.close()
+    assert [("takes no order" in words) for words in said] == [True]
+    mac.flush_fails = errno.EIO
+    handle = open_confirmed(MacHost(mac), stick, lifted={Guard.IN_USE})
+    with pytest.raises(DriveError):
+        handle.flush()
+    handle.close()
+
+
+def test_unmounting_is_tried_again_and_says_who_holds_it(mac: Mac, monkeypatch: pytest.MonkeyPatch) -> None:
+    pauses: list[float] = []
+    monkeypatch.setattr(time, "sleep", lambda pause: (pauses.append(pause), setattr(mac, "busy", len(pauses) < 2)))
+    mac.busy = True
+    stick = next(drive for drive in MacHost(mac).drives() if drive.serial == "GP-77")
+    MacHost(mac).unmount(stick)
+    assert len(pauses) == 2
+    mac.said = (
+        "Unmount of disk4 failed: at least one volume could not be unmounted Unmount was dissented by PID 77 (/bin/x)"
+    )
+    monkeypatch.setattr(time, "sleep", lambda _: None)
+    mac.busy = True
+    with pytest.raises(ProtectError, match=r"/bin/x \(process 77\) has it in use"):
+        MacHost(mac).unmount(stick)
+
+
+@pytest.mark.parametrize("odd", ["control character", "vanished", "text for a size", "no name"])
+def test_one_odd_disk_never_costs_the_list(odd: str, mac: Mac, monkeypatch: pytest.MonkeyPatch) -> None:
+    told = dict(INFO)
+    if odd == "control character":
+        monkeypatch.setattr(
+            mac, "spoils", lambda answer: answer.replace(b"GP-77", b"GP-7\x01&#3;").replace(b"Gangway", b"Gang\x02ay")
+        )
+    elif odd == "vanished":
+        del told["disk6"]
+    elif odd == "text for a size":
+        told["disk6"] = told["disk6"] | {"TotalSize": "64 GB"}
+    else:
+        told["disk6"] = {"MediaName": {"odd": 1}, "TotalSize": 64 * GB, "DeviceBlockSize": []}
+    monkeypatch.setattr("tests.drives.test_macos.INFO", told)
+    drives = {drive.path.name: drive for drive in MacHost(mac).drives()}
+    assert {"disk0", "disk4", "disk5", "disk6"} <= set(drives)
+    everything = tuple(drives.values())
+    if odd == "control character":
+        assert (drives["disk4"].serial, drives["disk4"].model) == ("GP-7??", "Gang?ay Pro")
+    else:
+        assert held_back(drives["disk6"], everything)
+    assert not held_back(drives["disk4"], everything) or drives["disk4"].mounts
+
+
+@pytest.mark.parametrize(("version", "slow"), [(0x0200, False), (0x0210, True), (0x0320, True)])
+def test_a_fast_stick_on_a_slow_port(version: int, slow: bool, mac: Mac, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("tests.drives.test_macos.REGISTRY", [REGISTRY[0] | {"bcdUSB": version}])
+    stick = next(drive for drive in MacHost(mac).drives() if drive.path.name == "disk4")
+    assert stick.speed == "480 Mbit/s" + (", a fast stick on a slow port" if slow else "")
+
+
 @pytest.mark.parametrize(
     ("trouble", "kind", "told"),
     [
-        ({"busy": True}, ProtectError, "could not be unmounted: Volume POSTERS .* dissented"),
+        ({"busy": True}, ProtectError, r"could not be unmounted: a program \(process 77\) has it in use"),
         ({"denied": True}, NoRights, "denied"),
         ({"swapped": True}, ProtectError, "no longer a drive of this computer"),
     ],

@@ -8,6 +8,7 @@ from __future__ import annotations
 import errno
 import mmap
 import os
+import stat
 import sys
 import time
 from contextlib import suppress
@@ -80,6 +81,45 @@ def read_far_ahead(descriptor: int) -> None:
             os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_SEQUENTIAL)
 
 
+def flush(descriptor: int) -> None:
+    """Return when everything written is on the disk itself, as far as the system can be asked. Raises OSError."""
+    if sys.platform == "darwin":  # there fsync(2) ends in the drive's own cache
+        import fcntl
+
+        with suppress(OSError):  # not of every file system, nor over every network
+            fcntl.fcntl(descriptor, fcntl.F_FULLFSYNC)
+            return
+    getattr(os, "fdatasync", os.fsync)(descriptor)
+
+
+_LINUX_SIZE = 0x8008_1272
+"""BLKGETSIZE64 of <linux/fs.h>: bytes of a block device, in eight."""
+_MAC_BLOCK_SIZE, _MAC_BLOCK_COUNT = 0x4004_6418, 0x4008_6419
+"""DKIOCGETBLOCKSIZE and DKIOCGETBLOCKCOUNT of <sys/disk.h>."""
+
+
+def size_of(descriptor: int) -> int:
+    """Return the bytes of an open file or device. Raises OSError.
+
+    A device has no size of its own to stat, and on some systems no end that can be sought: it is asked by a call.
+    """
+    facts = os.fstat(descriptor)
+    if stat.S_ISREG(facts.st_mode):
+        return facts.st_size
+    with suppress(OSError):
+        if sys.platform == "linux":
+            return _asked(descriptor, _LINUX_SIZE, 8)
+        if sys.platform == "darwin":
+            return _asked(descriptor, _MAC_BLOCK_SIZE, 4) * _asked(descriptor, _MAC_BLOCK_COUNT, 8)
+    return os.lseek(descriptor, 0, os.SEEK_END)
+
+
+def _asked(descriptor: int, request: int, size: int) -> int:
+    import fcntl
+
+    return int.from_bytes(fcntl.ioctl(descriptor, request, bytes(size)), sys.byteorder)
+
+
 def read_alone(path: Path, view: memoryview, offset: int, sector: int) -> int | None:
     """Fill the front of `view` with what one sector of a disk holds from byte `offset`, and read nothing beside it.
 
@@ -129,7 +169,11 @@ else:
 
     def read_into(descriptor: int, view: memoryview, offset: int) -> int:
         """Fill the front of `view` from byte `offset`; return how many bytes came (0 at the end)."""
-        return os.preadv(descriptor, [view], offset)
+        if hasattr(os, "preadv"):
+            return os.preadv(descriptor, [view], offset)
+        data = os.pread(descriptor, len(view), offset)  # macOS before 11 has this alone
+        view[: len(data)] = data
+        return len(data)
 
     def write(descriptor: int, data: memoryview, offset: int) -> int:
         """Write the front of `data` at byte `offset`; return how many bytes were taken."""

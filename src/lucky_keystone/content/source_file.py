@@ -108,7 +108,7 @@ class SourceFile:
     def _measure(self) -> int:
         try:
             with self.path.open("rb") as stream:
-                return stream.seek(0, os.SEEK_END)
+                return positional.size_of(stream.fileno())
         except OSError as error:
             if trouble(error) is Trouble.NO_MEDIUM:
                 raise no_disc(self.path) from error

@@ -211,7 +211,7 @@ def _is_device(text: str, path: Path) -> bool:
 
 def _goes_by(drive: Drive, named: str, letter: str) -> bool:
     """Tell whether a drive has this tag or device, in capitals, or a volume with this letter."""
-    if named in (drive.tag, str(drive.path).upper()):
+    if named in (drive.tag, str(drive.path).upper(), *(node.upper() for node in drive.nodes)):
         return True
     return bool(letter) and letter in map(letter_in, drive.letters)
 

@@ -49,6 +49,9 @@ class Drive(Struct, frozen=True):
     letters: tuple[str, ...] = ()
     """Letters and folders that its volumes are reached by, where a volume is reached whether it is in use or not."""
 
+    nodes: tuple[str, ...] = ()
+    """Other names of its device."""
+
     @property
     def identity(self) -> Hardware:
         """What stays the same when it is plugged in elsewhere."""

@@ -42,7 +42,7 @@ class ImageFile:
                     _refuse_all_but_files(path, os.fstat(self._descriptor).st_mode)
                     _refuse_attached(path, os.fstat(self._descriptor))
                 self._direct = self._open_direct() if write else None
-                self.size = os.lseek(self._descriptor, 0, os.SEEK_END)  # a device has no size of its own to stat
+                self.size = positional.size_of(self._descriptor)
         except BaseException:
             os.close(self._descriptor)
             raise
@@ -174,7 +174,7 @@ class ImageFile:
     def flush(self) -> None:
         """Return when everything written is on the disk under the file."""
         with self._at(0, "flushing"):
-            getattr(os, "fdatasync", os.fsync)(self._descriptor)
+            positional.flush(self._descriptor)
 
     def stat(self) -> os.stat_result:
         """What the system says of the open file."""

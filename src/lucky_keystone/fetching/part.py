@@ -192,7 +192,7 @@ class Download:
         if self._is_foreign:
             return
         with naming(str(self.unfinished), DriveError, advice=_ROOM):
-            os.fsync(self._open_file)
+            positional.flush(self._open_file)
             self.journal.length, self.journal.tail = self._length, self._hash.hexdigest()
             whole = {number: expected for number, (size, expected) in self._later.items() if size == BLOCK}
             behind = range(len(self._blocks), max(whole, default=-1) + 1)
@@ -229,7 +229,7 @@ class Download:
         self.flush()
         with naming(str(self.path), DriveError):
             positional.set_size(self._open_file, self._length)
-            os.fsync(self._open_file)
+            positional.flush(self._open_file)
             self._close()  # an open file cannot be renamed on every system
             name_whole(self.unfinished, self.path)
         try:
@@ -359,7 +359,7 @@ def keep_journal(path: Path, journal: DownloadJournal) -> None:
         with beside.open("wb") as out:
             out.write(msgspec.json.format(msgspec.json.encode(journal), indent=1))
             out.flush()
-            os.fsync(out.fileno())
+            positional.flush(out.fileno())
         give_to_user(beside)
         positional.rename(beside, path, replace=True)
     except BaseException:

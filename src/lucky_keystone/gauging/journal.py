@@ -9,13 +9,13 @@ An entry that is cut off at the file's end was not followed by marks: it is left
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Protocol
 
 from blake3 import blake3
 
+from ..common import positional
 from ..common.errors import DriveError, naming
 from ..common.invoker import give_to_user, make_folder
 from ..common.later import np
@@ -89,7 +89,7 @@ class FileJournal:
                     stream.write(MarksEntry(offset=offset, size=len(data), digest=_digest(data)).pack())
                     stream.write(data)
                 stream.flush()
-                os.fsync(stream.fileno())
+                positional.flush(stream.fileno())
             if is_new:
                 flush_folder(self.path.parent)
 

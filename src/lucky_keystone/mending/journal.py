@@ -23,6 +23,7 @@ import msgspec
 from blake3 import blake3
 from msgspec import Struct
 
+from ..common import positional
 from ..common.errors import DriveError, ProtectError, UsageError, naming
 from ..common.invoker import give_to_user, make_folder
 from ..common.later import np
@@ -145,7 +146,7 @@ def _sum(sector: bytes) -> bytes:
 def _write_mark(out: BinaryIO, name: bytes) -> None:
     out.write(MendJournalEntry(offset=0, size=0, flags=_MARK, digest=name.ljust(16, b"\0")).pack())
     out.flush()
-    os.fsync(out.fileno())
+    positional.flush(out.fileno())
 
 
 # -- reading one -----------------------------------------------------------------------------------------------------

@@ -58,7 +58,7 @@ def _write(part: ImagePart, path: Path, done: int, whole: int, progress: Progres
                     written += positional.write(descriptor, piece[written:], offset + written)
                 offset += written
                 progress("splitting", done + offset, whole)
-            os.fsync(descriptor)
+            positional.flush(descriptor)
         finally:
             os.close(descriptor)
     return done + offset

@@ -270,7 +270,8 @@ def _speed(usb: Path | None) -> str:
     rate = {"12": "12 Mbit/s", "480": "480 Mbit/s", "5000": "5 Gbit/s", "10000": "10 Gbit/s", "20000": "20 Gbit/s"}.get(
         speed, ""
     )
-    slow = speed in ("12", "480") and version.strip() >= "3"
+    # 2.10 is what devices of USB 3 call themselves where their port is of USB 2.
+    slow = speed in ("12", "480") and version.strip() >= "2.1"
     return rate + (", a fast stick on a slow port" if slow else "")
 
 

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import plistlib
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Mapping
 from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import Any
+from xml.parsers.expat import ExpatError
 
 from ...common.errors import DriveError
 from ...common.units import shown_size
@@ -14,6 +16,13 @@ from ..drive import Drive
 from .system import MacSystem
 
 _MEMBERS = {"Apple_RAID": "a RAID", "Apple_CoreStorage": "a CoreStorage volume group"}
+_HIGH_SPEED = 480_000_000
+_USB_3_ON_A_SLOW_PORT = 0x210
+"""What devices of USB 3 call themselves where their port is of USB 2."""
+_UNPRINTABLE = re.compile(
+    rb"[\x00-\x08\x0b\x0c\x0e-\x1f]|&#(?:x0*(?:[0-8bcef]|1[0-9a-f])|0*(?:[0-8]|1[124-9]|2\d|3[01]));", re.IGNORECASE
+)
+"""Characters that XML has no place for, and that a device may have in its name all the same."""
 _HIDDEN = ("EFI", "Apple_partition_map", "Apple_Free")
 
 
@@ -28,8 +37,16 @@ class MacFinder:
 
     def drives(self) -> tuple[Drive, ...]:
         """Return the physical drives, and disk images that are attached as such."""
-        found = (self._drive(name, entry) for name, entry in self._whole.items() if "APFSPhysicalStores" not in entry)
+        found = (self._known(name, entry) for name, entry in self._whole.items() if "APFSPhysicalStores" not in entry)
         return tuple(drive for drive in found if drive is not None)
+
+    def _known(self, name: str, entry: dict[str, Any]) -> Drive | None:
+        """Return a drive; one of which something odd is said is held back, and costs no other one."""
+        try:
+            return self._drive(name, entry)
+        except (TypeError, ValueError, KeyError, AttributeError):
+            size = _number(entry, "Size")
+            return _held_back(name, size) if size else None
 
     def disk_of(self, path: Path) -> frozenset[Path]:
         """Return the drives below a file, or a device node, as diskutil reports them."""
@@ -85,7 +102,7 @@ class MacFinder:
         try:
             answer = _properties(self._system, "diskutil", "info", "-plist", name)
         except DriveError:  # it is listed with what is known, held back, and hides no other
-            answer = {"Size": entry.get("Size", 0), "Writable": False}
+            return _held_back(name, size) if (size := _number(entry, "Size")) else None
         if not answer.get("TotalSize", answer.get("Size", 0)):
             return None
         usb = self._usb.get(name, {})
@@ -94,6 +111,7 @@ class MacFinder:
         bus = str(answer.get("BusProtocol") or "not known")
         return Drive(
             path=_node(name),
+            nodes=(str(_node("r" + name)),),
             model=str(answer.get("MediaName") or answer.get("IORegistryEntryName") or name).strip(),
             serial=str(
                 usb.get("USB Serial Number") or usb.get("kUSBSerialNumberString") or answer.get("DiskUUID") or ""
@@ -152,8 +170,8 @@ def _is_system(point: str) -> bool:
 
 def _properties(system: MacSystem, *command: str) -> dict[str, Any]:
     try:
-        answer = plistlib.loads(system.run(*command))
-    except (OSError, ValueError, plistlib.InvalidFileException) as error:
+        answer = plistlib.loads(_readable(system.run(*command)))
+    except (OSError, ValueError, ExpatError, plistlib.InvalidFileException) as error:
         raise DriveError(
             f"'{' '.join(command)}' returned nothing usable: {error}.", advice="Check that it runs on its own."
         ) from error
@@ -163,10 +181,38 @@ def _properties(system: MacSystem, *command: str) -> dict[str, Any]:
 def _registry(system: MacSystem) -> list[dict[str, Any]]:
     """Return the USB devices of the I/O registry with everything below them; nothing when it cannot be had."""
     try:
-        answer = plistlib.loads(system.run("ioreg", "-a", "-l", "-r", "-c", "IOUSBHostDevice"))
-    except (OSError, ValueError, plistlib.InvalidFileException):
+        answer = plistlib.loads(_readable(system.run("ioreg", "-a", "-l", "-r", "-c", "IOUSBHostDevice")))
+    except (OSError, ValueError, ExpatError, plistlib.InvalidFileException):
         return []
     return answer if isinstance(answer, list) else []
+
+
+def _readable(answer: bytes) -> bytes:
+    return answer if answer.startswith(b"bplist") else _UNPRINTABLE.sub(b"?", answer)
+
+
+def _number(values: Mapping[str, Any], key: str) -> int:
+    """Return a number of an answer, 0 where it is none."""
+    value = values.get(key, 0)
+    return value if isinstance(value, int) else 0
+
+
+def _held_back(name: str, size: int) -> Drive:
+    """Return a disk of which no more is known than that it is there: it is listed, and never written."""
+    return Drive(
+        path=_node(name),
+        model=name,
+        serial="",
+        size=size,
+        sector_size=512,
+        bus="not known",
+        speed="",
+        removable=False,
+        internal=True,
+        holds_system=False,
+        read_only=True,
+        mounts=(),
+    )
 
 
 def _usb_devices(entries: list[dict[str, Any]]) -> Iterator[tuple[str, dict[str, Any]]]:
@@ -185,13 +231,12 @@ def _usb_devices(entries: list[dict[str, Any]]) -> Iterator[tuple[str, dict[str,
 
 
 def _speed(usb: dict[str, Any]) -> str:
-    rate = int(usb.get("UsbLinkSpeed", 0))
+    rate = _number(usb, "UsbLinkSpeed")
     if not rate:
         return ""
     text = f"{rate // 10**9} Gbit/s" if rate >= 10**9 else f"{rate // 10**6} Mbit/s"
-    return text + (
-        ", a fast stick on a slow port" if rate <= 480_000_000 and int(usb.get("bcdUSB", 0)) >= 0x300 else ""
-    )
+    is_slowed = rate <= _HIGH_SPEED and _number(usb, "bcdUSB") >= _USB_3_ON_A_SLOW_PORT
+    return text + (", a fast stick on a slow port" if is_slowed else "")
 
 
 def _told(volume: dict[str, Any]) -> str:

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import errno
+import re
 import struct
+import time
 from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
 
 from ...common.errors import DriveError, NoRights, ProtectError
+from ...common.notes import note
 from ..drive import Drive, Hardware
 from ..failures import doing, failure
 from ..host import Handle, Span
@@ -22,6 +25,13 @@ _RIGHTS = (
     "Run the same command with sudo in front of it; if that is not enough, allow the terminal 'Full Disk Access' "
     "in the system settings under Privacy & Security."
 )
+
+
+_PAUSES = (0.3, 0.7, 1.5, 3.0)
+"""Seconds between attempts to unmount."""
+_HOLDER = re.compile(r"dissented by (?:PID|process) (\d+)(?: \(([^)]+)\))?")
+_NO_SUCH_ORDER = (errno.ENOTSUP, errno.ENOTTY, errno.EOPNOTSUPP)
+"""What bridges answer that do not know an order."""
 
 
 class MacHost:
@@ -47,14 +57,21 @@ class MacHost:
         return MacDevice(drive, self._system, write=write)
 
     def unmount(self, drive: Drive) -> None:
-        """Unmount the whole disk; nothing is forced."""
-        try:
-            self._system.run("diskutil", "unmountDisk", str(drive.path))
-        except OSError as error:
-            raise ProtectError(
-                f"Drive {drive.tag} could not be unmounted: {error.strerror}.",
-                advice="Close what is open on it, then try again.",
-            ) from error
+        """Unmount the whole disk; nothing is forced. Who looks at a new volume holds it for a moment."""
+        for pause in (*_PAUSES, 0.0):
+            try:
+                self._system.run("diskutil", "unmountDisk", str(drive.path))
+            except OSError as error:
+                if pause:
+                    time.sleep(pause)
+                    continue
+                holder = _HOLDER.search(error.strerror or "")
+                who = f"{holder[2] or 'a program'} (process {holder[1]}) has it in use" if holder else error.strerror
+                raise ProtectError(
+                    f"Drive {drive.tag} could not be unmounted: {who}.",
+                    advice="Close what is open on it, then try again.",
+                ) from error
+            return
 
     def tell_of_table(self, handle: OpenMedium, partitions: Sequence[Span]) -> str:
         return "The system looks at the new table when the drive is closed."
@@ -73,7 +90,7 @@ class MacDevice(SectorDevice):
     """A raw disk node: reading and writing pass by the system's cache."""
 
     def __init__(self, drive: Drive, system: MacSystem, *, write: bool) -> None:
-        self._system = system
+        self._system, self._told = system, False
         raw = drive.path.with_name("r" + drive.path.name)
         try:
             self._descriptor = system.open(raw, write=write)
@@ -110,7 +127,14 @@ class MacDevice(SectorDevice):
         return self._system.write(self._descriptor, data, offset)
 
     def _flush(self) -> None:
-        self._system.control(self._descriptor, DKIOCSYNCHRONIZECACHE, 0)
+        try:
+            self._system.control(self._descriptor, DKIOCSYNCHRONIZECACHE, 0)
+        except OSError as error:
+            if error.errno not in _NO_SUCH_ORDER:
+                raise
+            if not self._told:  # it is still read back, past the cache of the system
+                note(f"{self.place} takes no order to empty its cache: eject it before it is pulled out.")
+            self._told = True
 
     def close(self) -> None:
         self._system.close(self._descriptor)

@@ -45,7 +45,7 @@ class RealMac:
         done = subprocess.run(command, capture_output=True, check=False)  # noqa: S603 - fixed programs, no shell
         if done.returncode:
             said = (done.stderr or done.stdout).decode("utf-8", "replace").strip().splitlines()
-            raise OSError(0, said[0] if said else f"{command[0]} ended with {done.returncode}")
+            raise OSError(0, " ".join(said) if said else f"{command[0]} ended with {done.returncode}")
         return done.stdout
 
     def open(self, path: Path, *, write: bool) -> int:
