@@ -3,8 +3,9 @@
     python bench/mac.py [FOLDER] [--gigabytes 3] [--rounds 3]
 
 Times whole processes, the cache dropped before each: `build` from an app on disk and a plain copy of the app's bytes;
-`build` from the app in a zlib-compressed disk image; `plan` of an app of 13 GB. Then composing HFS+ with up to 50,000
-files, each count in a process of its own.
+`build` from the app in a zlib-compressed disk image; `plan` of an app of 13 GB. Then a file read from an HFS+ and from
+an APFS volume beside a plain read of the image, and composing HFS+ with up to 50,000 files, each count in a process of
+its own.
 """
 
 from __future__ import annotations
@@ -19,7 +20,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from run import COPY, PROGRAM, forget, leftovers, run
+from run import COPY, PROGRAM, READ, forget, leftovers, run
 
 from lucky_keystone.building.stream import stream_regions
 from lucky_keystone.common.progress import silent
@@ -27,10 +28,12 @@ from lucky_keystone.content.contents import Zeros, stream
 from lucky_keystone.content.ranges import FileRange
 from lucky_keystone.content.source_file import SourceFile
 from lucky_keystone.content.tree import File, Folder
+from lucky_keystone.demo.apfs import ApfsPart, write_apfs
 from lucky_keystone.demo.disk_image import Part, write_disk_image
 from lucky_keystone.demo.mac import MOMENT, RELEASES, write_app
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.sources.folder import read_folder
+from lucky_keystone.sources.image_volumes import READERS
 from lucky_keystone.volumes.hfsplus.kind import HFSPLUS
 
 COUNTS = (1_000, 10_000, 50_000)
@@ -70,13 +73,22 @@ def main() -> None:
     parser.add_argument("folder", nargs="?", type=Path, default=usual)
     parser.add_argument("--gigabytes", type=float, default=3.0)
     parser.add_argument("--rounds", type=int, default=3)
+    parser.add_argument("--only", choices=("builds", "reading", "composing"))
     parser.add_argument("--compose", type=int, help=argparse.SUPPRESS)
+    parser.add_argument("--read", type=Path, help=argparse.SUPPRESS)
     given = parser.parse_args()
     if given.compose:
         compose(given.compose)
         return
-    measure_builds(given.folder, int(given.gigabytes * 1e9), given.rounds)
-    measure_composing()
+    if given.read:
+        read_posters(given.read)
+        return
+    if given.only in (None, "builds"):
+        measure_builds(given.folder, int(given.gigabytes * 1e9), given.rounds)
+    if given.only in (None, "reading"):
+        measure_reading(given.folder, int(given.gigabytes * 1e9), given.rounds)
+    if given.only in (None, "composing"):
+        measure_composing()
 
 
 def make_sources(folder: Path, size: int) -> tuple[Path, Path, Path]:
@@ -135,6 +147,52 @@ def measure_builds(folder: Path, size: int, rounds: int) -> None:
     print(f"temporary files made: {', '.join(left) or 'none'}")
     copy.unlink()
     target.unlink()
+
+
+_VOLUMES = {"HFS+": "hfsplus", "APFS": "apfs"}
+
+
+def read_posters(image: Path) -> None:
+    """Read the one large file of a volume."""
+    source = SourceFile(image)
+    volume = READERS[image.suffix[1:]](source, 0, source.size)
+    file = volume.find("posters.tiff")
+    assert file is not None
+    for _ in stream(file.content):
+        pass
+
+
+def measure_reading(folder: Path, size: int, rounds: int) -> None:
+    """APFS lies in extents of 8 MiB with others between, HFS+ in one piece."""
+    folder.mkdir(parents=True, exist_ok=True)
+    noise = folder / "noise.bin"
+    if not noise.exists():
+        with noise.open("wb") as out:
+            for _ in range(size >> 20):
+                out.write(os.urandom(1 << 20))
+    content = SourceFile(noise)
+    root = Folder("", MOMENT, {"posters.tiff": File("posters.tiff", FileRange(content, 0, content.size), MOMENT)})
+    write_apfs(folder / "volume.apfs", [ApfsPart("BENCH", root, copied=True, scattered=8 << 20)])
+    planned = HFSPLUS.draft(root, "BENCH", 4096, 512).settle(0, size + (64 << 20) >> 20 << 20)
+    (folder / "volume.hfsplus").unlink(missing_ok=True)
+    with ImageFile.make(folder / "volume.hfsplus", planned.end) as target:
+        stream_regions(planned.regions(1), target, silent)
+    ratios: dict[str, list[float]] = {name: [] for name in _VOLUMES}
+    peaks: dict[str, int] = {}
+    for _ in range(rounds):
+        for name, kind in _VOLUMES.items():
+            image = folder / f"volume.{kind}"
+            forget(image)
+            plain, _ = run([sys.executable, "-c", READ, str(image), str(image), str(content.size)])
+            forget(image)
+            taken, peaks[name] = run([sys.executable, __file__, "--read", str(image)])
+            ratios[name].append(taken / plain)
+    for name, found in ratios.items():
+        spread = f"{min(found):.2f} to {max(found):.2f}"
+        print(f"{name}: read/plain read {statistics.median(found):.2f} ({spread}), peak {peaks[name] >> 20} MiB")
+    print("claimed: 1.10 at most")
+    for path in (noise, *(folder / f"volume.{kind}" for kind in _VOLUMES.values())):
+        path.unlink()
 
 
 def measure_composing() -> None:
