@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import plistlib
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import Any
@@ -102,12 +102,12 @@ class MacFinder:
         try:
             answer = _properties(self._system, "diskutil", "info", "-plist", name)
         except DriveError:  # it is listed with what is known, held back, and hides no other
-            return _held_back(name, size) if (size := _number(entry, "Size")) else None
+            answer = {"Size": entry.get("Size", 0), "Writable": False}
         if not answer.get("TotalSize", answer.get("Size", 0)):
             return None
         usb = self._usb.get(name, {})
         volumes = list(self._volumes(entry))
-        mounts = tuple(str(volume["MountPoint"]) for volume in volumes if volume.get("MountPoint"))
+        mounts = tuple(_mounts_of(volumes))
         bus = str(answer.get("BusProtocol") or "not known")
         return Drive(
             path=_node(name),
@@ -159,9 +159,16 @@ def _members_of(entry: dict[str, Any]) -> list[str]:
 
 def _mounts(entry: dict[str, Any]) -> Iterator[str]:
     """Yield where the volumes of a whole disk are mounted, as the list of disks tells it."""
-    for volume in (entry, *entry.get("Partitions", []), *entry.get("APFSVolumes", [])):
+    yield from _mounts_of([entry, *entry.get("Partitions", []), *entry.get("APFSVolumes", [])])
+
+
+def _mounts_of(volumes: Iterable[Mapping[str, Any]]) -> Iterator[str]:
+    for volume in volumes:
         if volume.get("MountPoint"):
             yield str(volume["MountPoint"])
+        for snapshot in volume.get("MountedSnapshots", []):  # as systems since 11 start from one
+            if snapshot.get("SnapshotMountPoint"):
+                yield str(snapshot["SnapshotMountPoint"])
 
 
 def _is_system(point: str) -> bool:
@@ -212,6 +219,7 @@ def _held_back(name: str, size: int) -> Drive:
         holds_system=False,
         read_only=True,
         mounts=(),
+        volumes=("not known",),
     )
 
 
