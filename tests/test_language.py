@@ -42,6 +42,11 @@ RETIRED = {
     r"\bbecom(e|es|ing) worse\b": "gets worse",
     r"\bforetold\b": "forecast",
     r"\bcannot be meant\b": "is ambiguous",
+    r"\b(is|are) the most\b": "at most … are allowed",
+    r"\bother than planned\b": "differs from the plan",
+    r"\bcould not be noted\b": "could not be saved, recorded",
+    r"\bis no whole\b": "is not a whole",
+    r"\btakes no order\b": "cannot be told to",
     r"\bof before\b": "from before, older than",
     r"\bthe same command goes\b": "run the same command again to continue",
 }

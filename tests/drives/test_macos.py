@@ -244,7 +244,7 @@ def test_a_bridge_that_knows_no_flush_is_told_and_no_failure(
     handle.flush()
     handle.flush()
     handle.close()
-    assert [("takes no order" in words) for words in said] == [True]
+    assert [("cannot be told to flush" in words) for words in said] == [True]
     mac.flush_fails = errno.EIO
     handle = open_confirmed(MacHost(mac), stick, lifted={Guard.IN_USE})
     with pytest.raises(DriveError):

@@ -142,7 +142,7 @@ class MendRun(Struct, frozen=True):
         if is_complete:
             with suppress(KeystoneError):
                 journal.mark("written")
-            self.dialogue.tell(f"The repair of {journal.text.moment} was complete, which could not be noted then.")
+            self.dialogue.tell(f"The repair of {journal.text.moment} was complete, but could not be recorded as such.")
             return
         if dry_run:
             raise ProtectError(f"A {what}.", advice="Run 'mend' without --dry-run: it puts back what was written.")

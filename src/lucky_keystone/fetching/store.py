@@ -143,7 +143,7 @@ class Store:
             try:
                 _write(place, about)
             except OSError as error:
-                note(f"What is known of {about.name} could not be noted: {error.strerror}.")
+                note(f"The details of {about.name} could not be saved: {error.strerror}.")
         return StoredImage(sha256, target, about)
 
     def use(self, path: Path, progress: Progress) -> None:
@@ -160,7 +160,7 @@ class Store:
             _write(image.path.parent, msgspec.structs.replace(image.about, used=now()))
 
     def verify(self, image: StoredImage, progress: Progress) -> str:
-        """Compare an image with its sum; return why that could not be noted, '' when it was.
+        """Compare an image with its sum; return why its date could not be saved, '' when it was.
 
         Raises SourceError where it is damaged.
         """
@@ -176,7 +176,7 @@ class Store:
         try:
             _write(image.path.parent, about)
         except OSError as error:
-            return f"{image.about.name} is right; that it was compared could not be noted beside it: {error.strerror}."
+            return f"{image.about.name} is right; the date of this check could not be saved: {error.strerror}."
         return ""
 
     def forget(self, image: StoredImage) -> None:

@@ -42,7 +42,7 @@ def write_steps(
     try:
         MendJournal(path).mark("written")
     except (DriveError, UsageError) as error:  # the drive is as it is to be: the next mending finds that
-        return done, [f"That it was completed could not be noted: {error.message}"]
+        return done, [f"Its completion could not be recorded: {error.message}"]
     return done, []
 
 

@@ -238,7 +238,7 @@ class MendJournal:
             _write_mark(out, name.encode())
 
     def is_complete(self, medium: Medium) -> bool:
-        """Tell whether a drive holds all that was written: only its end could not be noted."""
+        """Tell whether a drive holds all that was written: only its end was not recorded."""
         seen: set[int] = set()
         sector = self.header.sector_size
         for kept in reversed(self.entries):  # of sectors that were written twice the later bytes count

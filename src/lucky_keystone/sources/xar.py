@@ -132,7 +132,7 @@ class XarArchive:
         try:
             return Sum(method, bytes.fromhex((element.text or "").strip()))
         except ValueError as error:
-            raise self._fault(f"the sum of '{path[:80]}' is none") from error
+            raise self._fault(f"the sum of '{path[:80]}' is not a checksum") from error
 
     def names(self) -> list[str]:
         """Return the paths of all files."""

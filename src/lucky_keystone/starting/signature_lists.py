@@ -172,7 +172,7 @@ class _Lists:
 
     def _digest(self, at: int, name: str, signature: bytes, behind: int) -> bytes:
         if len(signature) != _SIZES[name] + behind:
-            raise self._fault(at, f"a digest of {len(signature):,} bytes is none of {name}")
+            raise self._fault(at, f"a digest of {len(signature):,} bytes is not a {name} digest")
         return signature[: _SIZES[name]]
 
     def _moment(self, at: int, data: bytes) -> datetime | None:

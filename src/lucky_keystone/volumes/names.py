@@ -23,7 +23,7 @@ def name_fault(name: str, forbidden: AbstractSet[str]) -> str:
         units = len(name.encode("utf-16-le")) // 2
     except UnicodeEncodeError:
         return "is not valid Unicode"
-    return f"has {units} characters, {LONGEST} are the most" if units > LONGEST else ""
+    return f"has {units} characters, at most {LONGEST} are allowed" if units > LONGEST else ""
 
 
 def refuse_names(found: list[str], file_system: str) -> None:

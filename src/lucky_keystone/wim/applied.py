@@ -129,7 +129,7 @@ class _Applied(Struct):
         if not found:
             return above
         if not _SMALLEST_DESCRIPTOR <= len(found) <= _LARGEST_DESCRIPTOR or found[0] != 1:
-            raise _fault(path, f"its security descriptor of {len(found):,} bytes is none")
+            raise _fault(path, f"its security descriptor of {len(found):,} bytes is invalid")
         self.descriptors[entry.security] = found
         return found
 

@@ -133,7 +133,7 @@ class MacDevice(SectorDevice):
             if error.errno not in _NO_SUCH_ORDER:
                 raise
             if not self._told:  # it is still read back, past the cache of the system
-                note(f"{self.place} takes no order to empty its cache: eject it before it is pulled out.")
+                note(f"{self.place} cannot be told to flush its cache: eject it before you unplug it.")
             self._told = True
 
     def close(self) -> None:

@@ -95,7 +95,7 @@ def lay_out(root: Folder, label: str, cluster_size: int) -> Layout:
         used = _folder_bytes(entry, is_root=entry is root)
         if used > MOST_FOLDER_ENTRIES * ENTRY_SIZE:
             raise SourceError(
-                f"Folder '{path}' needs {used // ENTRY_SIZE} entries on FAT; {MOST_FOLDER_ENTRIES} are the most.",
+                f"Folder '{path}' needs {used // ENTRY_SIZE} entries on FAT, which allows {MOST_FOLDER_ENTRIES}.",
                 advice="Divide it into several folders.",
             )
         count = max(-(-used // cluster_size), 1)

@@ -105,7 +105,7 @@ def name_fault(name: str) -> str:
     """Return why a name cannot be stored, '' when it can."""
     units = len(stored_name(name)) // 2
     if units > NAME_MOST:
-        return f"has {units} characters as HFS+ counts them, {NAME_MOST} are the most"
+        return f"has {units} characters as HFS+ counts them, at most {NAME_MOST} are allowed"
     return "" if name not in ("", ".", "..") and "/" not in name else "is not a valid file name"
 
 

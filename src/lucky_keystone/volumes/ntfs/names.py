@@ -34,7 +34,7 @@ def _stored_fault(name: str) -> str:
     if not _NEVER_STORED.isdisjoint(name):
         return "holds " + " ".join(repr(character) for character in sorted(set(name) & _NEVER_STORED))
     units = len(name) if name.isascii() else len(name.encode("utf-16-le", "surrogatepass")) // 2
-    return "" if 1 <= units <= LONGEST else f"has {units} characters, {LONGEST} are the most"
+    return "" if 1 <= units <= LONGEST else f"has {units} characters, at most {LONGEST} are allowed"
 
 
 def stored_names(folder: Folder) -> dict[str, tuple[tuple[str, int], ...]]:

@@ -218,7 +218,7 @@ def parse_index_block(block: bytes, vcn: int, what: str) -> list[IndexEntry]:
     try:
         header = IndexBlockHeader.unpack(data)
         if header.vcn != vcn:
-            raise VolumeError(f"{what}: calls itself {header.vcn}.")
+            raise VolumeError(f"{what}: its header says block {header.vcn}.")
         return list(_entries(data, IndexBlockHeader.SIZE, what))
     except RecordError as error:
         raise VolumeError(f"{what}: {error.message}.") from error

@@ -42,7 +42,7 @@ def offset_slots(size: int) -> int:
 def unpack(data: bytes, size: int, _window: int = 0) -> bytes:
     """Return the `size` bytes that a chunk holds. Raises PackingError."""
     if len(data) < 4 or len(data) % 2:
-        raise PackingError("it is no whole number of words, or too short")
+        raise PackingError("it is not a whole number of words, or too short")
     return _Chunk(data, size).unpacked()
 
 
