@@ -23,6 +23,7 @@ from lucky_keystone.volumes.ntfs.read import NtfsVolume
 from ..helpers.amount import part_of
 from ..helpers.drives import Built, build_drive, check_file
 from ..helpers.judges import need
+from ..helpers.program import run
 
 START = 1 << 20
 
@@ -312,3 +313,16 @@ def test_what_keeps_a_drive_from_starting_has_a_code(
     codes = [finding.code for finding in report.findings]
     assert code in codes
     assert next(row.verdict for row in report.starts if row.firmware == "BIOS") == starts
+
+
+def test_a_blank_drive_is_told_as_that(tmp_path: Path) -> None:
+    """No repair is promised for it; one byte anywhere that is sampled, and it is a drive without a table."""
+    path = tmp_path / "blank.img"
+    path.write_bytes(bytes(40 << 20))
+    told = run("check", path, code=1).stdout
+    assert "the drive is blank" in told
+    assert "mend" not in told
+    with path.open("r+b") as out:
+        out.seek(-5, 2)
+        out.write(b"x")
+    assert "carries no partition table" in run("check", path, code=1).stdout

@@ -13,6 +13,7 @@ class Code(StrEnum):
 
     # the table; those that a table's reader finds are in `tables/faults.py` and have the same names here
     TABLE_MISSING = "table.missing"
+    TABLE_BLANK = "table.blank"
     TABLE_SIGNATURE = "table.signature"
     TABLE_SEVERAL_ACTIVE = "table.several-active"
     MBR_STATUS = "mbr.status"

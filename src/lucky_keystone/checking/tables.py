@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ..common.errors import DriveError
+from ..content.blank import is_blank
 from ..content.contents import SizedReadable
 from ..manifest.format import Manifest
 from ..sources.iso_records import IDENTIFIER, SECTOR, VolumeDescriptor
@@ -41,6 +43,13 @@ def check_table(
     if table is None:
         if is_image:
             return NO_TABLE, ()
+        if manifest is None and _is_blank(drive):
+            what, next_step = (
+                "the drive is blank: only zeros are wherever it was sampled.",
+                "Build an installer onto it.",
+            )
+            report.fault(Code.TABLE_BLANK, "table", what, next_step, Place(offset=0, size=sector))
+            return NO_TABLE, ()
         sealed = (
             "It was not finished, or sector 0 was lost."
             if manifest
@@ -51,6 +60,13 @@ def check_table(
         return NO_TABLE, _partitions_of(manifest, sector) if manifest else ()
     _sound(table, drive, sector, is_image=is_image, report=report)
     return table, table.partitions
+
+
+def _is_blank(drive: SizedReadable) -> bool:
+    try:
+        return is_blank(drive)
+    except DriveError:  # what cannot be read is told elsewhere
+        return False
 
 
 def _sound(table: Table, drive: SizedReadable, sector: int, *, is_image: bool, report: Report) -> None:

@@ -112,9 +112,7 @@ def _gzip_size(payload: Seekable, name: str) -> int:
                 size += len(decoder.decompress(waiting, _PIECE))
                 waiting = decoder.unconsumed_tail
                 if size > _MOST_PAYLOAD:
-                    raise SourceError(
-                        f"{name}: it decodes to more than a payload can hold.", advice=_THE_APP
-                    )
+                    raise SourceError(f"{name}: it decodes to more than a payload can hold.", advice=_THE_APP)
     except zlib.error as error:
         raise SourceError(f"{name} is damaged: {error}.", advice="Download the package again.") from error
     if not decoder.eof:

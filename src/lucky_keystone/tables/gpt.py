@@ -126,7 +126,9 @@ def compose_gpt(
             raise ValueError(f"partition {partition.number} lies outside sectors {first} to {end - 1}")
         name = partition.name.encode("utf-16-le")
         if len(name) > 72:
-            raise ValueError(f"the name of partition {partition.number} has {len(name) // 2} units, at most 36 are allowed")
+            raise ValueError(
+                f"the name of partition {partition.number} has {len(name) // 2} units, at most 36 are allowed"
+            )
         entry = GptEntry(
             partition_type_guid=partition.kind.bytes_le,
             unique_partition_guid=partition.unique.bytes_le,
