@@ -324,6 +324,20 @@ def test_an_app_from_its_parts(packed: bool, apps: dict[str, Path], tmp_path: Pa
     assert facts_of(bare).family == "macos-installer"
 
 
+def test_a_payload_image_by_itself_is_forecast_as_it_is_checked(apps: dict[str, Path], tmp_path: Path) -> None:
+    """Of 10.8 it is a volume that starts by itself, with the packages whose certificates have ended."""
+    source = open_source(apps["10.8"] / "Contents/SharedSupport/InstallESD.dmg")
+    assert facts_of(source).mac.certified_until == "2019-04-14"  # type: ignore[union-attr]
+    machine = Machine(today=date(2026, 11, 28))
+    planned = make_plan(source, Choices(), DriveShape("x", None), machine=machine).forecast
+    built = build_drive(source, tmp_path / "a.img")
+    with ImageFile(built.path) as medium:
+        found = check_drive(medium, silent, machine=machine).starts
+    assert [(row.firmware, row.verdict) for row in planned] == [(row.firmware, row.verdict) for row in found]
+    for rows in (planned, found):
+        assert "expired on 2019-04-14" in next(row.reason for row in rows if row.firmware == "Mac, Intel")
+
+
 def test_chunk_lists_are_compared(tmp_path: Path) -> None:
     """Beside an image in the app, and beside the base image that goes onto the drive: by the source, and by a check."""
     app = app_of("10.13", tmp_path / "apps")

@@ -111,6 +111,9 @@ class Payload(Struct, frozen=True, eq=False, dict=True):
         try:
             volume = self.packages.volume if self.packages is not None else None
             files = list(volume.beside(f"{PACKAGES}/x")) if volume is not None else []
+            if self.image is None and self.volume is not None:  # the packages are on the volume that is the source
+                folder = self.volume.find_folder(PACKAGES)
+                files = [entry for entry in folder.entries.values() if isinstance(entry, File)] if folder else []
         except KeystoneError:
             return None
         return certified_until(seekable(file.content) for file in files if is_package(file.name))
