@@ -11,6 +11,7 @@
     │   ├── UnreadableSource 4  a file of the source cannot be read any more (source_file)
     │   ├── LinkExpired 4    a server does not know the link any more (fetching)
     │   ├── VolumeError 4    what should be a volume is none, or is damaged (volumes)
+    │   │   └── UnreadVolume 4  it is sound, and has something that is not supported: encryption, say
     │   ├── HiveError   4    a hive is damaged, or has not what is looked for (hive)
     │   └── ChunkError  4    compressed bytes that cannot be decoded (chunks)
     ├── DriveError      5    the drive or image file failed while it was read or written
