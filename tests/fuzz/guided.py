@@ -46,6 +46,8 @@ class Edited:
         """Use the target with the edits of `data`. Raises whatever is no answer to a bad input."""
         from lucky_keystone.common.errors import SourceError, UsageError
 
+        from .targets import shows_bytes
+
         undo: list[tuple[int, bytes]] = []
         try:
             for where, piece in edits(data):
@@ -57,7 +59,7 @@ class Edited:
         except (SourceError, UsageError) as error:
             assert not self.kind.endswith("drive"), error  # a check always has a result
             assert error.message
-            assert re.search(r"(?<![\w'])b'", error.message) is None, error
+            assert not shows_bytes(error.message), error
         finally:
             for offset, before in reversed(undo):
                 self._target.write(offset, before)

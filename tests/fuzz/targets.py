@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 import subprocess
 from collections.abc import Callable
 from contextlib import suppress
@@ -82,6 +83,12 @@ class Target:
 def used_spans(data: bytes, step: int = 512) -> list[tuple[int, int]]:
     """The pieces of `data` that are not all zero: where a mutation can matter."""
     return [(at, step) for at in range(0, len(data) - step + 1, step) if any(data[at : at + step])]
+
+
+def shows_bytes(message: str) -> bool:
+    """Tell whether a message has bytes as Python writes them; a quoted name may end with such letters."""
+    found = re.finditer(r"(?<![\w'])b'", message)
+    return any(message.count("'", 0, match.start()) % 2 == 0 for match in found)
 
 
 def in_memory(data: bytearray) -> tuple[Callable[[int, int], bytes], Callable[[int, bytes], None]]:
