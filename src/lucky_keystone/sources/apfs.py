@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import unicodedata
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from functools import cached_property
-from itertools import islice
 
 from ..common.errors import SourceError
 from ..content.bundles import is_bundle_name
@@ -15,7 +14,7 @@ from ..content.tree import EPOCH, File, Folder, Special, UnixFacts
 from ..volumes.apfs.container import Container
 from ..volumes.apfs.read import ApfsVolume, Entry, Fork, moment_of
 from ..volumes.volume import UnreadVolume, VolumeError
-from .image_volumes import MOST_DAMAGE
+from .image_volumes import Damage, tree_of
 from .packed_file import PackedFile
 
 _PERMISSIONS, _OWN_FLAGS = 0o7777, 0xFF
@@ -32,15 +31,15 @@ class ApfsInImage:
         self.container = Container(FileRange(image, 0, image.size), offset, size)
         self.volumes: list[ApfsVolume] = []
         self._unread: list[VolumeError] = []
-        for number, superblock in self.container.volumes():
+        for number in self.container.volume_numbers():
             try:
-                self.volumes.append(ApfsVolume(self.container, number, superblock))
+                self.volumes.append(ApfsVolume(self.container, number, self.container.volume(number)))
             except VolumeError as error:
                 self._unread.append(error)
         if not self.volumes:
             raise next(iter(self._unread), UnreadVolume("The container has no volumes."))
         self._shared: dict[tuple[int, int], File] = {}
-        self._faults: dict[str, str] = {}
+        self._damage = Damage("")
 
     @property
     def label(self) -> str:
@@ -85,38 +84,17 @@ class ApfsInImage:
             yield from (entry.path for entry in volume.walk() if not entry.is_folder)
 
     def tree(self) -> Folder:
-        folders: dict[str, Folder] = {}
         volume = self._main
-        names: set[tuple[str, str]] = set()
-        walked: list[Entry] = []
-        for entry in volume.walk():
-            if entry.is_folder:
-                walked.append(entry)
-            above = entry.path.rpartition("/")[0]
-            if entry.path and not entry.faults:
-                if entry.name in folders[above].entries or (above, _one_form(entry.name)) in names:
-                    entry.faults.append("another entry of its folder has this name")
-                names.add((above, _one_form(entry.name)))
-            if entry.faults and entry.path:
-                self._note(volume, entry)
-                continue
-            made = self._folder(volume, entry) if entry.is_folder else self._file(volume, entry)
-            if entry.path:
-                folders[above].entries[entry.name] = made
-            if isinstance(made, Folder):
-                folders[entry.path] = made
-        for entry in walked:  # what is wrong with a folder is known when all in it was looked at
-            self._note(volume, entry)
-        return folders[""]
+        self._damage = Damage(f"{self._image.path}, {volume.label}: ")
 
-    def _note(self, volume: ApfsVolume, entry: Entry) -> None:
-        if entry.faults:
-            where = f"{self._image.path}, {volume.label}: {entry.path or 'root folder'}"
-            self._faults.setdefault(entry.path, f"{where}: {entry.faults[0]}.")
+        def make(entry: Entry) -> File | Folder:
+            return self._folder(volume, entry) if entry.is_folder else self._file(volume, entry)
+
+        return tree_of(_told_apart(volume.walk()), make, self._damage)
 
     @property
     def damage(self) -> tuple[str, ...]:
-        return tuple(islice(self._faults.values(), MOST_DAMAGE))
+        return self._damage.told()
 
     def _refuse_faulty(self, volume: ApfsVolume, entry: Entry) -> None:
         if entry.faults:
@@ -182,6 +160,12 @@ def _has_app(volume: ApfsVolume) -> bool:
     return any(entry.is_folder and is_bundle_name(entry.name) for entry in volume.entries(volume.root()))
 
 
-def _one_form(name: str) -> str:
-    """Return what names have in common that HFS+ takes for one."""
-    return unicodedata.normalize("NFD", name)
+def _told_apart(entries: Iterable[Entry]) -> Iterator[Entry]:
+    """Yield entries; one whose name HFS+ would take for that of another in its folder is faulty."""
+    known: set[tuple[str, str]] = set()
+    for entry in entries:
+        place = entry.path.rpartition("/")[0], unicodedata.normalize("NFD", entry.name)
+        if entry.path and place in known:
+            entry.faults.append("another entry of its folder has this name")
+        known.add(place)
+        yield entry

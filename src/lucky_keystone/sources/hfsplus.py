@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import cached_property
-from itertools import islice
 
 from ..common.errors import SourceError
 from ..content.contents import NO_BYTES, Content, Joined, Seekable
@@ -13,7 +12,7 @@ from ..content.tree import EPOCH, File, Folder, Special, UnixFacts
 from ..volumes.hfsplus.parse import Fork
 from ..volumes.hfsplus.read import Entry, HfsPlusVolume
 from ..volumes.hfsplus.records import HAS_ATTRIBUTES, PERMISSION_BITS, CatalogFile, CatalogFolder, moment_of
-from .image_volumes import MOST_DAMAGE
+from .image_volumes import Damage, tree_of
 from .packed_file import PackedFile
 
 _NO_MODE = 0
@@ -28,7 +27,7 @@ class HfsPlusInImage:
         self._image, self._offset = image, offset
         self.volume = HfsPlusVolume(FileRange(image, 0, image.size), offset, size)
         self._shared: dict[int, File] = {}
-        self._faults: dict[str, str] = {}
+        self._damage = Damage(f"{image.path}, ")
 
     @cached_property
     def label(self) -> str:
@@ -60,31 +59,15 @@ class HfsPlusInImage:
 
     def tree(self) -> Folder:
         """Return everything on it. Raises SourceError for what is damaged, with its path."""
-        folders: dict[str, Folder] = {}
-        walked: list[Entry] = []
-        for entry in self.volume.walk():
-            if entry.is_folder:
-                walked.append(entry)
-            if entry.faults and entry.path:
-                self._note(entry)
-                continue
-            made = self._folder(entry) if entry.is_folder else self._file(entry)
-            if entry.path:
-                folders[entry.path.rpartition("/")[0]].entries[entry.name] = made
-            if isinstance(made, Folder):
-                folders[entry.path] = made
-        for entry in walked:  # what is wrong with a folder is known when all in it was looked at
-            self._note(entry)
-        return folders[""]
 
-    def _note(self, entry: Entry) -> None:
-        if entry.faults:
-            where = f"{self._image.path}, {entry.path or 'root folder'}"
-            self._faults.setdefault(entry.path, f"{where}: {entry.faults[0]}.")
+        def make(entry: Entry) -> File | Folder:
+            return self._folder(entry) if entry.is_folder else self._file(entry)
+
+        return tree_of(self.volume.walk(), make, self._damage)
 
     @property
     def damage(self) -> tuple[str, ...]:
-        return tuple(islice(self._faults.values(), MOST_DAMAGE))
+        return self._damage.told()
 
     def _folder(self, entry: Entry) -> Folder:
         return Folder(entry.name, entry.modified or EPOCH, special=Special(unix=self._facts(entry)))

@@ -2,14 +2,64 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
-from typing import Protocol
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from itertools import islice
+from typing import Protocol, TypeVar
 
 from ..content.ranges import RangedFile
 from ..content.tree import File, Folder
 
-MOST_DAMAGE = 100
+_MOST_DAMAGE = 100
 """Sentences."""
+
+
+class Walked(Protocol):
+    """An entry of a volume, as `volumes.volume.Entry` has it."""
+
+    path: str
+    name: str
+    is_folder: bool
+    faults: list[str]
+
+
+_W = TypeVar("_W", bound=Walked)
+
+
+class Damage:
+    """What could not be taken into a tree, and why, by path."""
+
+    def __init__(self, where: str) -> None:
+        self._where, self._faults = where, dict[str, str]()
+
+    def note(self, entry: Walked) -> None:
+        """Keep the first fault of an entry that has one."""
+        if entry.faults:
+            what = f"{self._where}{entry.path or 'root folder'}: {entry.faults[0]}."
+            self._faults.setdefault(entry.path, what)
+
+    def told(self) -> tuple[str, ...]:
+        """Return a sentence for each, as many as are told."""
+        return tuple(islice(self._faults.values(), _MOST_DAMAGE))
+
+
+def tree_of(entries: Iterable[_W], make: Callable[[_W], File | Folder], damage: Damage) -> Folder:
+    """Return what a walk yields as a tree, but for what is faulty, which is noted."""
+    folders: dict[str, Folder] = {}
+    walked: list[_W] = []
+    for entry in entries:
+        if entry.is_folder:
+            walked.append(entry)
+        if entry.faults and entry.path:
+            damage.note(entry)
+            continue
+        made = make(entry)
+        if entry.path:
+            folders[entry.path.rpartition("/")[0]].entries[entry.name] = made
+        if isinstance(made, Folder):
+            folders[entry.path] = made
+    for entry in walked:  # what is wrong with a folder is known when all in it was looked at
+        damage.note(entry)
+    return folders[""]
 
 
 class VolumeInImage(Protocol):

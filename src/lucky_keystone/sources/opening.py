@@ -21,6 +21,7 @@ from ..fetching.link import Link, Place, is_foreign_part
 from ..fetching.part import UNFINISHED
 from ..fetching.remote import RemoteFile, Terms
 from ..fetching.store import Store
+from ..volumes.known import ON_A_MAC
 from ..volumes.volume import UnreadVolume
 from ..wim.read import InstallImage
 from ..wim.records import MAGIC, Header
@@ -227,8 +228,7 @@ def _disk_image(path: Place, image: RangedFile) -> Source | None:
     try:
         volume = OF_VOLUMES[readable.kind](inner, readable.offset, readable.size)
     except UnreadVolume as error:
-        advice = "Open it on a Mac, and copy the installer app out of it onto a stick or into a zip file."
-        raise SourceError(f"{path}: {error.message}", advice=advice) from error
+        raise SourceError(f"{path}: {error.message}", advice=ON_A_MAC) from error
     root = volume.tree()
     held = packed_in(root, path)
     form += f", {volume.form}" + (", flat package" if held is not None else "")

@@ -23,6 +23,7 @@ class KnownVolume(Struct, frozen=True):
 
 
 _SECTOR = 512
+ON_A_MAC = "Open it on a Mac, and copy the installer app out of it onto a stick or into a zip file."
 KNOWN: tuple[KnownVolume, ...] = (
     KnownVolume("BitLocker", 3, b"-FVE-FS-"),  # libbde, "Volume header"
     KnownVolume("ReFS", 3, b"ReFS\0\0\0\0"),  # libfsrefs, "Volume header"
@@ -35,7 +36,7 @@ KNOWN: tuple[KnownVolume, ...] = (
         "APFS",
         32,
         b"NXSB",
-        "Open it on a Mac, and copy the installer app out of it onto a stick or into a zip file.",
+        ON_A_MAC,
     ),
     KnownVolume("Core Storage", 88, b"CS"),  # libfvde, "Volume header"
     KnownVolume("ext2, ext3 or ext4", 1024 + 56, b"\x53\xef"),  # the kernel's documentation, ext4, "Super Block"

@@ -174,17 +174,19 @@ class Container:
     def _map(self) -> MapOfObjects:
         return MapOfObjects(self, self.superblock.nx_omap_oid, "The container's object map")
 
-    def volumes(self) -> Iterator[tuple[int, VolumeSuperblock]]:
-        """Yield the volumes that it has: number, superblock. Raises VolumeError for one that is damaged."""
+    def volume_numbers(self) -> Iterator[int]:
+        """Yield the numbers of the volumes that it has."""
         numbers = self.superblock.nx_fs_oid
         for at in range(0, 8 * min(self.superblock.nx_max_file_systems, MOST_VOLUMES), 8):
-            oid = int.from_bytes(numbers[at : at + 8], "little")
-            if not oid:
-                continue
-            mapped = self._map.find(oid, self.xid)
-            if mapped is None:
-                raise VolumeError(f"Volume {oid:,}: the container's object map does not have it.")
-            yield oid, self.volume_at(mapped.block, oid)
+            if oid := int.from_bytes(numbers[at : at + 8], "little"):
+                yield oid
+
+    def volume(self, oid: int) -> VolumeSuperblock:
+        """Return the superblock of a volume. Raises VolumeError where it is missing or damaged."""
+        mapped = self._map.find(oid, self.xid)
+        if mapped is None:
+            raise VolumeError(f"Volume {oid:,}: the container's object map does not have it.")
+        return self.volume_at(mapped.block, oid)
 
     def volume_at(self, block: int, oid: int | None = None) -> VolumeSuperblock:
         """Return the superblock of a volume, or of a snapshot of one."""
