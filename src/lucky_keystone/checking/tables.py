@@ -45,7 +45,7 @@ def check_table(
             return NO_TABLE, ()
         if manifest is None and _is_blank(drive):
             what, next_step = (
-                "the drive is blank: only zeros are wherever it was sampled.",
+                "the drive is blank: it has only zeros wherever it was sampled.",
                 "Build an installer onto it.",
             )
             report.fault(Code.TABLE_BLANK, "table", what, next_step, Place(offset=0, size=sector))

@@ -77,7 +77,7 @@ def show_changed(forecast: Sequence[Outlook], found: Sequence[Outlook]) -> None:
     foretold = {row.firmware: row.verdict for row in forecast}
     changed = [row for row in found if foretold.get(row.firmware) != row.verdict]
     if changed:
-        paragraph(console(), "It will start differently than planned:", style="warn", indent=2)
+        paragraph(console(), "Where it starts differs from the plan:", style="warn", indent=2)
         show_verdicts(changed)
 
 

@@ -74,9 +74,13 @@ def command(
     if finding or source is None:
         if source is not None or not finding:
             raise click.UsageError("Name a SOURCE, or use --find alone.")
+        if model is not None:
+            raise UsageError("--for goes with a SOURCE.", advice="Name the installer app.")
         _find()
         return 0
     if wanted:
+        if model is not None:
+            raise UsageError("--for does not go with --edition.", advice="Leave one of them out.")
         if given.added or given.sha256 is not None or given.verify:
             raise UsageError(
                 "--add, --sha256 and --verify-source do not go with --edition.",

@@ -94,8 +94,8 @@ def flush(descriptor: int) -> None:
 
 _LINUX_SIZE = 0x8008_1272
 """BLKGETSIZE64 of <linux/fs.h>: bytes of a block device, in eight."""
-_MAC_BLOCK_SIZE, _MAC_BLOCK_COUNT = 0x4004_6418, 0x4008_6419
-"""DKIOCGETBLOCKSIZE and DKIOCGETBLOCKCOUNT of <sys/disk.h>."""
+DKIOCGETBLOCKSIZE, DKIOCGETBLOCKCOUNT = 0x4004_6418, 0x4008_6419
+"""Of <sys/disk.h>, of macOS."""
 
 
 def size_of(descriptor: int) -> int:
@@ -110,7 +110,7 @@ def size_of(descriptor: int) -> int:
         if sys.platform == "linux":
             return _asked(descriptor, _LINUX_SIZE, 8)
         if sys.platform == "darwin":
-            return _asked(descriptor, _MAC_BLOCK_SIZE, 4) * _asked(descriptor, _MAC_BLOCK_COUNT, 8)
+            return _asked(descriptor, DKIOCGETBLOCKSIZE, 4) * _asked(descriptor, DKIOCGETBLOCKCOUNT, 8)
     return os.lseek(descriptor, 0, os.SEEK_END)
 
 

@@ -43,8 +43,9 @@ def model_listed(model: str, models: Sequence[str], *, for_silicon: bool) -> Req
     if kind == "Apple silicon":
         asked, met = "Apple silicon" if for_silicon else "a Mac with Intel's processor", _met(model, for_silicon)
     else:
-        asked, met = f"one of {len(models)} models", _met(model or None, model in models)
-    return Requirement("model", asked, f"{model}, {kind}" if kind else model, met)
+        asked = f"one of {len(models)} models" if models else "models that it does not list"
+        met = _met(model if model and models else None, model in models)
+    return Requirement("model", asked, f"{model} ({kind})" if kind else model, met)
 
 
 def requirements(build: int, installation: str, machine: MachineFacts) -> tuple[Requirement, ...]:
