@@ -178,6 +178,15 @@ def test_split_writes_parts_and_never_over_others(disc: Path, tmp_path: Path) ->
     assert [Path(part["path"]).name for part in done["parts"]] == ["install.swm", "install2.swm", "install3.swm"]
     assert [Path(part["path"]).stat().st_size for part in done["parts"]] == [part["size"] for part in done["parts"]]
     assert "exists already" in run("split", image, "--into", tmp_path / "parts", code=3).stderr
+    _, second, third = (Path(part["path"]) for part in done["parts"])
+    whole = third.read_bytes()
+    third.unlink()  # as an interrupted run leaves it
+    again = run_json("split", image, "--into", tmp_path / "parts", "--part-size", "8MiB")
+    assert [part["was_there"] for part in again["parts"]] == [True, True, False]
+    assert third.read_bytes() == whole
+    second.write_bytes(bytes(second.stat().st_size))
+    other = run("split", image, "--into", tmp_path / "parts", "--part-size", "8MiB", code=3)
+    assert "install2.swm exists already, and is another file" in other.stderr
 
 
 def test_help_of_every_command_shows_examples() -> None:

@@ -1,7 +1,7 @@
 """A PC reduced to what boot code may rely on: a processor emulation, low memory, and a BIOS that can be made awkward.
 
-Needs unicorn, which is optional (the extra 'rehearse'); only this module imports it. What its BIOS does not have it
-refuses as firmware does, and keeps a note of that: what code does then shows nothing of a real machine.
+Needs unicorn, which is optional (the extra 'rehearse'); only this module imports it. Calls that its BIOS
+lacks are refused as firmware refuses them, and noted: what code does after that says nothing about a real machine.
 """
 
 from __future__ import annotations
@@ -70,9 +70,9 @@ class EmulatedMachine:
     low_memory_kib: int = 639
     drive_number: int = 0x80
     keys: int = 0
-    """How often a key is pressed (Enter) before it is waited for one in vain."""
+    """How often a key (Enter) is pressed before waits for one get no answer."""
     most_calls: int = 200_000
-    """Of the BIOS: code that makes more runs forever."""
+    """Calls of the BIOS: code that makes more is taken to run forever."""
     most_instructions: int = 30_000_000
 
     said: str = ""
@@ -144,7 +144,7 @@ class EmulatedMachine:
         return self
 
     def _is_stopped(self, here: int) -> bool:
-        """Tell whether it stands still for good: halted without interrupts, or in a loop that does nothing."""
+        """Tell whether it has stopped for good: halted without interrupts, or in a loop that does nothing."""
         around = self.memory(max(here - 1, 0), 3)
         is_halted = around[:1] == _HALT
         if is_halted and not self.get(UC_X86_REG_EFLAGS) & _INTERRUPTS:

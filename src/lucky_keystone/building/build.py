@@ -1,4 +1,4 @@
-"""Builds a drive: the order of writing, the seal last, and going on after an interruption."""
+"""Builds a drive: the order of writing, the seal last, and continuing after an interruption."""
 
 from __future__ import annotations
 

@@ -27,7 +27,7 @@ class Job(Struct, kw_only=True):
     image: DriveImage
     medium: Medium
     progress: Progress = silent
-    """Hears of its progress."""
+    """Called with its progress."""
     shelf: Shelf = field(default_factory=NoShelf)
     prove: Callable[[Progress], None] = nothing_to_prove
     """Raises SourceError where what was read of the source turns out to be wrong in the end."""

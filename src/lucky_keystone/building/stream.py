@@ -49,7 +49,7 @@ class Hooks(Struct):
 
     before_first_write: Callable[[], None] = field(default=lambda: None)
     taken: Callable[[int, bytes], None] = field(default=lambda _count, _digest: None)
-    """Hears, in another thread, how many bytes were flushed, and the BLAKE3 of their blocks' hashes.
+    """Called in another thread with how many bytes were flushed, and the BLAKE3 of their blocks' hashes.
 
     Never before anything was written.
     """

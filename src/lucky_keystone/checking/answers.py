@@ -34,5 +34,5 @@ _PLACES = {NAME, *(f"{folder}/{NAME}" for folder in SETUP_FOLDERS)}
 def _bytes_of(volume: FoundVolume, entry: Entry) -> bytes:
     try:
         return FileOnVolume(volume.volume, entry).read_at(0, min(entry.size, LARGEST))
-    except KeystoneError:  # what cannot be read is told as that elsewhere
+    except KeystoneError:  # what cannot be read is reported elsewhere
         return b""

@@ -1,4 +1,4 @@
-"""What a check looks at beside structure, one function each: a further one is a line here."""
+"""What a check looks at beside structure, one function per check: another one is a line here."""
 
 from __future__ import annotations
 

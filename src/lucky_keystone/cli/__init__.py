@@ -1,1 +1,1 @@
-"""The command line: one module a command, and how things are shown. Nothing is computed here."""
+"""The command line: one module per command, and how things are shown. Nothing is computed here."""

@@ -1,4 +1,4 @@
-"""`build --batch`: the rows shown, confirmed, and what became of them."""
+"""`build --batch`: the rows shown, confirmed, and the result of each."""
 
 from __future__ import annotations
 
@@ -64,7 +64,7 @@ class _Terminal(Struct, frozen=True):
 
 
 def build_batch(batch: Batch, path: Path, how: How, report: Path | None, *, yes: bool, overwrite: bool) -> int:
-    """Build every row's drive, tell what became of each, and return the exit code: the highest of all rows."""
+    """Build every row's drive, report each result, and return the exit code: the highest of all rows."""
     replacing = replacing_of(overwrite, path)
     if report is not None:
         if report.suffix.lower() not in (".csv", ".json"):

@@ -73,7 +73,7 @@ def show_verdicts(rows: Sequence[Outlook]) -> None:
 
 
 def show_changed(forecast: Sequence[Outlook], found: Sequence[Outlook]) -> None:
-    """Print the verdicts of a check that are other than they were forecast."""
+    """Print the verdicts of a check that differ from the forecast."""
     foretold = {row.firmware: row.verdict for row in forecast}
     changed = [row for row in found if foretold.get(row.firmware) != row.verdict]
     if changed:

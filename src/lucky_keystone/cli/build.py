@@ -266,7 +266,7 @@ class _Build(Struct, frozen=True):
         return code
 
     def _write(self, job: DriveJob, pairs: Sequence[Pair], opened: Source, request: Request) -> int:
-        """Build confirmed drives, say what became of them, and return the exit code."""
+        """Build confirmed drives, report the results, and return the exit code."""
         from ..sources.scanning import doubtful
 
         began, asked_sum = time.monotonic(), request.terms.sha256

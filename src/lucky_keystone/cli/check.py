@@ -132,7 +132,7 @@ def command(
 
 
 def _advise_mending(report: Report, chosen: Chosen) -> str:
-    """Let the advice of everything that can be mended be how; return that advice, '' where nothing can be."""
+    """Advise 'mend' for everything that can be mended; return that advice, '' where nothing can be."""
     if not any(each.level in ("fault", "start") for each in report.findings):
         return ""
     from ..mending.rules import CONSEQUENCES, can_be_mended  # takes its time to load
@@ -141,7 +141,7 @@ def _advise_mending(report: Report, chosen: Chosen) -> str:
     line += " without erasing it."
     mendable = [each.level in ("fault", "start") and can_be_mended(each) for each in report.findings]
     if any(can and each.code in _OF_SECTOR_0 for each, can in zip(report.findings, mendable, strict=True)):
-        # That it is other than it was built is the same once more.
+        # That it differs from what was built says the same again.
         mendable = [can or _is_changed_sector_0(each) for each, can in zip(report.findings, mendable, strict=True)]
     if any(mendable):
         mendable = [can or each.code in CONSEQUENCES for each, can in zip(report.findings, mendable, strict=True)]
@@ -169,7 +169,7 @@ def _report_fields(report: Report) -> dict[str, Any]:
 def show_report(report: Report, name: str, *, said_once: str = "", planned: Sequence[Outlook] | None = None) -> None:
     """Print what a check found, and what to do; the advice `said_once` of many findings comes at the end.
 
-    After a build, whose forecast was `planned`, only what is other than that is worth words.
+    After a build, whose forecast was `planned`, only what differs from it is shown.
     """
     out = console()
     is_brief = manner().quiet or (planned is not None and not manner().verbose)

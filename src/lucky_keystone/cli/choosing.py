@@ -42,7 +42,7 @@ def read_all(places: Sequence[Place], client: Client) -> list[Catalogue]:
 
 
 def choose_image(catalogues: Sequence[Catalogue], wanted: dict[str, str]) -> CatalogueImage:
-    """Return the one image that is as wanted; what is still open is asked for in a terminal.
+    """Return the one image that matches; what is still open is asked for in a terminal.
 
     Raises SourceError where there is none, UsageError with a list where there are several and nobody to ask.
     """

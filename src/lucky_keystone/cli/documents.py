@@ -268,7 +268,7 @@ class ErrorDocument(Document, kw_only=True):
 
 
 class BuiltDrive(msgspec.Struct, kw_only=True):
-    """What became of one drive of a build. For a build of one drive these fields are at the top as well."""
+    """The result for one drive of a build. For a build of one drive these fields are at the top as well."""
 
     name: str | UnsetType = UNSET
     plan: PlanBody | UnsetType = UNSET
@@ -372,7 +372,7 @@ class ReclaimDocument(Document, kw_only=True):
 
 
 class WriteBody(msgspec.Struct, kw_only=True):
-    """Bytes of the drive that a mending replaces."""
+    """Bytes of the drive that a repair replaces."""
 
     offset: int
     size: int
@@ -398,7 +398,7 @@ class LeftBody(msgspec.Struct, kw_only=True):
 
 
 MendState = Literal["nothing to mend", "planned", "mended"]
-"""What became of a drive that was to be mended."""
+"""The result of repairing a drive."""
 
 
 class MendDocument(Document, kw_only=True):
@@ -463,6 +463,8 @@ class PartBody(msgspec.Struct, kw_only=True):
     path: str
     size: int
     resources: int
+    was_there: bool
+    """True where it was there already, byte for byte: nothing was written."""
 
 
 class SplitDocument(Document, kw_only=True):

@@ -24,7 +24,7 @@ ENVIRONMENT: dict[str, str] = {
     "LUCKY_KEYSTONE_TRACE": "1: show where an internal error happened.",
     "HTTPS_PROXY": "The proxy for https links; also HTTP_PROXY and NO_PROXY.",
     "NO_COLOR": "Anything: no colours.",
-    "CLICOLOR_FORCE": "1: colours even where output is no terminal.",
+    "CLICOLOR_FORCE": "1: colours even where output is not a terminal.",
     "TERM": "dumb: no colours, and progress as lines.",
 }
 FILES: dict[str, str] = {

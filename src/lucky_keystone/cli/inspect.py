@@ -69,7 +69,7 @@ def command(
     """Show what SOURCE is: a disc image, a folder, an installer app or a disk image; also an https link to an image.
 
     Of a Windows installer: editions, architectures, loaders, files too large for FAT32. Of a macOS installer: release,
-    supported models, and which stick to buy. Exit code 4 when it is no installer.
+    supported models, and which stick to buy. Exit code 4 when it is not an installer.
     """
     if finding or source is None:
         if source is not None or not finding:
@@ -139,7 +139,7 @@ def _suits(found: SourceFacts, model: str) -> Requirement:
     from ..families.asking import model_for
 
     if found.mac is None:
-        raise UsageError("--for names a model of Mac, and this is no macOS installer.", advice="Leave it out.")
+        raise UsageError("--for names a model of Mac, and this is not a macOS installer.", advice="Leave it out.")
     return model_for(found, model)
 
 

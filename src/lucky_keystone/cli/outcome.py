@@ -1,4 +1,4 @@
-"""What became of the drives of a build: as text, as JSON, and as the program's exit code."""
+"""The results of a build, drive by drive: as text, as JSON, and as the program's exit code."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 def tell_outcome(
     drives: Sequence[tuple[Chosen, Plan, Work]], proofs: list[str], *, verified: bool, seconds: float
 ) -> int:
-    """Show what became of every drive; return the exit code. The error of a single drive is raised.
+    """Show the result of every drive; return the exit code. The error of a single drive is raised.
 
     `seconds`: how long all of it took.
     """

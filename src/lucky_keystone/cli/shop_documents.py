@@ -93,7 +93,7 @@ class LogPruneDocument(Document, kw_only=True):
 
 
 class BatchRowBody(msgspec.Struct, kw_only=True):
-    """What became of a row of a batch."""
+    """The result of a row of a batch."""
 
     line: int
     """Of the CSV file, from 1."""

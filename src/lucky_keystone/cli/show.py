@@ -44,7 +44,7 @@ _THEME = Theme(
 )
 _VERDICTS = ("good", "bad", "warn")
 _A_VERDICT = 40
-"""Characters: what is longer is a sentence, which is not to stand on a bar of colour."""
+"""Characters: what is longer is a sentence, which must not stand on a bar of colour."""
 VERDICT_STYLES = {"starts": "good", "will not start": "bad", "not known": "warn"}
 
 

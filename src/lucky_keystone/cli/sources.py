@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 def resolved(place: Place, given: GivenSource, bay: Path | None) -> tuple[Place, Terms]:
     """Return where a source is read from, and how.
 
-    Of a catalogue's image, by its name or a link to it, sums are known, and where it can be had. One that the store
+    Of a catalogue's image, by its name or a link to it, sums are known, and where it is available. One that the store
     has, by its sum, is taken from there.
     """
     terms = terms_of(given.sha256, given.authority, bay)

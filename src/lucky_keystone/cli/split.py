@@ -47,7 +47,7 @@ Examples:
 def command(image: Place, folder: Path, part_size: int | None, sha256: str | None, authority: Path | None) -> None:
     """Divide an install image (.wim, or a link to one) into as few parts (.swm) as possible.
 
-    The original is left as it is.
+    The original is left as it is. Run the same command again to continue an interrupted split.
     """
     from ..content.ranges import FileRange, RangedFile
     from ..content.source_file import SourceFile
@@ -72,20 +72,20 @@ def command(image: Place, folder: Path, part_size: int | None, sha256: str | Non
         make_folder(folder)
     paths = [folder / name for name in part_names(image.name, len(parts))]
     with Stages() as stages:
-        write_parts(parts, paths, stages, partial(prove, stages) if prove else None)
+        were_there = write_parts(parts, paths, stages, partial(prove, stages) if prove else None)
     if manner().as_json:
         from .documents import PartBody, SplitDocument
 
         bodies = [
-            PartBody(path=str(path), size=part.content.size, resources=part.resource_count)
-            for part, path in zip(parts, paths, strict=True)
+            PartBody(path=str(path), size=part.content.size, resources=part.resource_count, was_there=was_there)
+            for part, path, was_there in zip(parts, paths, were_there, strict=True)
         ]
         emit_json(SplitDocument(image=str(image), parts=bodies))
         return
     out = console()
-    for part, path in zip(parts, paths, strict=True):
+    for part, path, was_there in zip(parts, paths, were_there, strict=True):
         sizes = f"{exact_size(part.content.size)}, {part.resource_count:,} resources"
-        paragraph(out, f"{path}: {sizes}", indent=2, hanging=4)
+        paragraph(out, f"{path}: {sizes}{', already there' if was_there else ''}", indent=2, hanging=4)
     if not manner().quiet:
         out.print()
         paragraph(out, "Put all parts where the whole image would be (sources/ of an installer): setup finds them.")

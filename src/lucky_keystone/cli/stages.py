@@ -49,7 +49,7 @@ class _Line(Struct):
     said: float = 0.0
     """Second of the stage at which it was last spoken of."""
     ended: str = ""
-    """The stage that came last; what is still heard of it is not shown again."""
+    """The stage that came last; what is still reported of it is not shown again."""
     retries: Callable[[], int] = int
 
 
@@ -94,7 +94,7 @@ class Stages:
         self._hear("", stage, done, total)
 
     def line(self, name: str) -> Progress:
-        """Return what hears of the progress of the drive `name`."""
+        """Return what to call with the progress of the drive `name`."""
         return lambda stage, done, total: self._hear(name, stage, done, total)
 
     def note(self, text: str) -> None:

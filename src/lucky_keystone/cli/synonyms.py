@@ -28,7 +28,7 @@ _MEANT: dict[str, tuple[str, str]] = {
 
 
 def advice_for(word: str) -> str:
-    """Return what to type in place of a word; '' where it is none of these."""
+    """Return what to type in place of a word; '' where there is no such advice."""
     for line, (does, words) in _MEANT.items():
         if word.lower() in words.split():
             return f"'lucky-keystone {line.strip()}' {does}."
@@ -53,5 +53,5 @@ _OPTIONS = {
 
 
 def advice_for_option(name: str) -> str:
-    """Return what to give in place of an option; '' where it is none of these."""
+    """Return what to give in place of an option; '' where there is no such advice."""
     return _OPTIONS.get(name.lower(), "")

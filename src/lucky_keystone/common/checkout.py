@@ -9,7 +9,7 @@ _LARGEST = 1 << 20
 
 
 def commit_of(checkout: Path) -> str:
-    """Return the hexadecimal digits of the commit that is checked out; '' where this is no checkout."""
+    """Return the hexadecimal digits of the commit that is checked out; '' outside a checkout."""
     try:
         folder = checkout / ".git"
         if folder.is_file():  # a worktree: the file says where its own folder is

@@ -10,14 +10,14 @@
     │   ├── NoRoom      4    a volume has too little free space
     │   ├── UnreadableSource 4  a file of the source cannot be read any more (source_file)
     │   ├── LinkExpired 4    a server does not know the link any more (fetching)
-    │   ├── VolumeError 4    what should be a volume is none, or is damaged (volumes)
+    │   ├── VolumeError 4    not a volume, or a damaged one (volumes)
     │   │   └── UnreadVolume 4  it is sound, and has something that is not supported: encryption, say
     │   ├── HiveError   4    a hive is damaged, or has not what is looked for (hive)
     │   └── ChunkError  4    compressed bytes that cannot be decoded (chunks)
     ├── DriveError      5    the drive or image file failed while it was read or written
     │   ├── DriveGone   5    it is no longer there
     │   └── Transient   5    it may work when it is tried again
-    ├── RecordError    70    bytes that are no structure of a kind; whoever reads them says of what (record)
+    ├── RecordError    70    bytes that do not make a record; the reader says which (record)
     ├── ManifestError  70    what should be a manifest is damaged; a check notes it (manifest)
     │   └── EarlierManifest 70  it is of an earlier version
     └── Interrupted   130    stopped by the user
@@ -58,13 +58,13 @@ class NotYet(UsageError):
 
 
 class ProtectError(KeystoneError):
-    """Refused, because going on could destroy something."""
+    """Refused, because continuing could destroy something."""
 
     exit_code = 3
 
 
 class NoRights(ProtectError):
-    """The system does not let this user open or change the drive; the advice names the way to get the right."""
+    """The system does not let this user open or change the drive; the advice says how to get permission."""
 
 
 class SourceError(KeystoneError):

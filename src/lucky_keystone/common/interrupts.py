@@ -23,7 +23,7 @@ def end_like_ctrl_c() -> None:
 
 
 def end_in_peace() -> None:
-    """Let no further signal disturb what is left to do: the end has come already."""
+    """Ignore further signals while the rest is done: the end has come already."""
     if threading.current_thread() is threading.main_thread():
         for number in _SIGNALS:
             signal.signal(number, signal.SIG_IGN)

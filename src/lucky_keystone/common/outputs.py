@@ -103,8 +103,10 @@ def replace_whole(path: Path, data: bytes) -> None:
             stream.write(data)
         give_to_user(beside)
         rename(beside, path, replace=True)
-    finally:
-        beside.unlink(missing_ok=True)
+    except BaseException:
+        with suppress(OSError):
+            beside.unlink()
+        raise
 
 
 def _is_same(path: Path, other: Path) -> bool:

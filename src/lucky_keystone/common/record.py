@@ -167,7 +167,7 @@ def unpacker(kind: type[Record], names: Sequence[str]) -> Callable[[bytes, int],
     code, found = kind.byte_order(), []
     for name, place, _ in kind.places():
         if name in names and place.code == "s":
-            raise TypeError(f"{kind.__name__}.{name} is no number that can be read quickly")
+            raise TypeError(f"{kind.__name__}.{name} is not a number that can be read quickly")
         code += place.code if name in names else f"{place.width}x"
         found += [name] if name in names else []
     if found != list(names):
@@ -190,7 +190,7 @@ def packer(*parts: tuple[type[Record], Mapping[str, int]], names: Sequence[str])
             value = values.get(name, default)
             if name in names and name not in values:
                 if place.code == "s":
-                    raise TypeError(f"{kind.__name__}.{name} is no number that can be packed quickly")
+                    raise TypeError(f"{kind.__name__}.{name} is not a number that can be packed quickly")
                 slots.append((True, len(found)))
                 found.append(name)
                 code += place.code

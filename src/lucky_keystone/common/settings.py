@@ -18,7 +18,7 @@ LARGEST = 1 << 20
 def read_settings(path: Path, what: str, kind: str, version: int, advice: str) -> tuple[str, dict[str, Any]]:
     """Return the text of a file that is to be `what` ('a machine's file'), and its values without the first one.
 
-    Its first key, `kind`, has the version of the format. Raises UsageError where it is none; `advice` says what to do.
+    Its first key, `kind`, has the version of the format. Raises UsageError for others; `advice` says what to do.
     """
     with naming(str(path), UsageError, advice=advice), path.open("rb") as stream:
         data = stream.read(LARGEST + 1)
@@ -50,7 +50,7 @@ def line_of(text: str, key: str) -> int:
 
 
 def unknown_key(path: Path, text: str, key: str, known: Collection[str], otherwise: str) -> UsageError:
-    """Return the error for a dotted key that is none; `otherwise` is its advice where no known one is like it."""
+    """Return the error for an unknown dotted key; `otherwise` is its advice where no known key is similar."""
     name = key.rpartition(".")[2]
     where = f", line {line}" if (line := line_of(text, key)) else ""
     return UsageError(f"{path}{where}: there is no key '{name}'.", advice=did_you_mean(name, known) or otherwise)

@@ -32,7 +32,7 @@ def command_line(words: Sequence[str], *, windows: bool = sys.platform == "win32
 
 
 def with_sudo(arguments: Sequence[str]) -> str:
-    """Return this very command with sudo, whose own PATH may lack the program; '' where it is no help."""
+    """Return this very command with sudo, whose own PATH may lack the program; '' where it does not help."""
     if sys.platform == "win32" or os.geteuid() == 0:
         return ""
     called = Path(sys.argv[0])

@@ -40,7 +40,7 @@ def sold_size(size: int) -> str:
 
 
 def size_to_buy(size: int) -> str:
-    """Return the smallest size that shops sell that holds so many bytes; sticks may have 5 % less than is said."""
+    """Return the smallest size that shops sell that holds this many bytes; sticks may have 5 % less than is said."""
     sold = 8
     while sold * 950_000_000 < size:
         sold *= 2
@@ -56,7 +56,7 @@ _MEASURABLE = 64 << 20
 
 
 def rate(size: int, seconds: float) -> int:
-    """Return bytes a second; 0 of what is too little to measure a drive by: that passes through caches."""
+    """Return bytes a second; 0 where too little was moved to measure a drive by: caches absorb it."""
     return round(size / seconds) if size >= _MEASURABLE and seconds > 0 else 0
 
 

@@ -1,7 +1,7 @@
 """What bytes are, before anyone reads them.
 
 A `Content` knows its exact size. `open()` gives a `Reader` that fills buffers front to back; contents whose bytes can
-be had at any offset without producing what comes before are `Seekable` as well.
+be read at any offset without producing what comes before are `Seekable` as well.
 
     Literal     bytes in memory
     Zeros       nothing but zeros

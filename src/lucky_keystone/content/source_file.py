@@ -28,7 +28,7 @@ _HEAD_AT, _HEAD = 32 << 10, 4 << 10  # where volume descriptors of discs begin (
 
 
 class Trying(Struct, frozen=True):
-    """How often a place is tried that cannot be read, and how long is waited between."""
+    """How often an unreadable place is retried, and the pauses between tries."""
 
     tries: int
     pause: float
@@ -59,7 +59,7 @@ class SourceFile:
     def __init__(self, path: Path, facts: os.stat_result | None = None, *, order: str = IMAGE_ORDER) -> None:
         """`facts` where a folder listing has them already; `order` as `RangedFile.order`.
 
-        Raises SourceError for what is no file and no device.
+        Raises SourceError for what is neither a file nor a device.
         """
         self.path, self.order = path, order
         self._descriptor: int | None = None
@@ -68,7 +68,7 @@ class SourceFile:
         self.late: dict[int, int] = {}
         """Places (offset in bytes) that came only at the second try or later, and at which."""
         self.failure: SourceError | None = None
-        """The first error of the system that reading it ended in: what was found out since may lack something."""
+        """The first error of the system while it was read: what was found out since may be incomplete."""
         self._head, self._looked_at = b"", time.monotonic()
         with naming(str(path), SourceError, advice="Check the path and that you may read it."):
             self.is_device, self._seen, self.size = self._examine(facts)

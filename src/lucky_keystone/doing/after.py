@@ -22,7 +22,7 @@ def tell_system(chosen: Chosen, medium: RetryingMedium, partitions: Sequence[Spa
 
 
 def eject(chosen: Chosen) -> list[str]:
-    """Make a closed drive ready to be pulled out; a failure of that is said and is no failure of the work."""
+    """Make a closed drive ready to be pulled out; a failure of that is reported and does not fail the work."""
     if chosen.host is None or chosen.drive is None:
         return ["An image file needs no ejecting."]
     try:

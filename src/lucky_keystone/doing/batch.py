@@ -149,7 +149,7 @@ class Batch(Struct, frozen=True, kw_only=True):
     _sources: dict[str, Source | KeystoneError] = field(default_factory=dict)
 
     def run(self, path: Path, how: How, front: BatchFront) -> list[Entry]:
-        """Build every row's drive. Raises UsageError for a file that is no batch, or whose rows collide."""
+        """Build every row's drive. Raises UsageError for a file that is not a batch, or whose rows collide."""
         entries, folder = [Entry(row) for row in read_batch(path)], path.absolute().parent
         _each(entries, lambda entry: self._choose(entry, folder, front))
         _refuse_twice(path, entries)

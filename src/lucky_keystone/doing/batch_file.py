@@ -109,7 +109,7 @@ def _row(where: str, line: int, names: Sequence[str], cells: Sequence[str]) -> B
 def in_passes(items: Iterable[_T], key: Callable[[_T], tuple[object, Choices]]) -> list[list[_T]]:
     """Put together what can be written in one pass over a source; `key` gives the source, and a plan's choices.
 
-    Label, identity and measures differ from drive to drive; whatever else differs may change the bytes of files.
+    Label, identity and dimensions differ from drive to drive; whatever else differs may change the bytes of files.
     """
     passes: dict[object, list[_T]] = {}
     for item in items:

@@ -98,7 +98,7 @@ def asked_for(
 ) -> AskedFor:
     """Return what is wanted: `chosen` by name, then what the preset says.
 
-    A saved plan (`of_plan`) has its choices: the environment's preset is none for it. Raises UsageError.
+    A saved plan (`of_plan`) has its choices: the environment's preset does not apply to it. Raises UsageError.
     """
     choices = Choices(**{name: chosen[name] for name in CHOICE_NAMES})
     name = preset.name or (None if of_plan else preset.usual)

@@ -31,10 +31,10 @@ Pair = tuple[Chosen, WantedDrive]
 
 
 class Lines(Protocol):
-    """What hears of the progress of several drives."""
+    """What is called with the progress of several drives."""
 
     def line(self, name: str) -> Progress:
-        """Return what hears of the drive `name`; '' of the only one."""
+        """Return what to call with the progress of the drive `name`; '' for the only one."""
 
     def count_retries(self, name: str, count: Callable[[], int]) -> None:
         """Ask `count` how often something had to be tried again, whenever the work of `name` is shown."""
@@ -60,7 +60,7 @@ class DriveJob(Struct, frozen=True):
 
     @property
     def will(self) -> str:
-        """What becomes of what is on a drive."""
+        """What happens to what is on a drive."""
         return "updated to the new source" if self.kind == "update" else "erased"
 
     def guard(self, chosen: Sequence[Chosen], sources: tuple[Path, ...]) -> None:

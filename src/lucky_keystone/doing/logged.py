@@ -57,7 +57,7 @@ class Logged:
         self.reading = rate(report.bytes_checked, self.seconds)
 
     def _size(self) -> int:
-        """Bytes of the drive; 0 where it is not there, or cannot be asked any more: the entry is not worth the work."""
+        """Bytes of the drive; 0 where it is not there, or cannot be asked any more: an entry must not fail the work."""
         try:
             return self._chosen.size if self._chosen.exists else 0
         except (OSError, KeystoneError):

@@ -119,7 +119,7 @@ def with_saved_plan(request: Request, *, several: bool) -> Request:
         choices = msgspec.structs.replace(choices, identity=identity)
     if request.choices.as_is:
         choices = msgspec.structs.replace(choices, as_is=True)
-    if request.update:  # the volume is there already: its measures are not a plan's to choose
+    if request.update:  # the volume is there already: its dimensions are not a plan's to choose
         choices = msgspec.structs.replace(choices, use=None, cluster=None)
     size = request.size or saved.drive.size
     return replace(request, choices=choices, size=size, saved=saved, earlier=saved.decided)

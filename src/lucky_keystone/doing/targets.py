@@ -157,7 +157,7 @@ def _choose(text: str, bay: Path | None, sector_size: int | None) -> Chosen:
 
 
 def _refuse_bare_name(text: str, bay: Path | None) -> None:
-    """Raise for a word that is no drive: an image file of that name would be made, and taken for one."""
+    """Raise for a word that names no drive: an image file of that name would be made, and taken for one."""
     try:
         drives = host_of(bay).drives()
     except KeystoneError:
@@ -219,7 +219,7 @@ def _goes_by(drive: Drive, named: str, letter: str) -> bool:
 def guard(chosen: Chosen, *, needed: int, lifted: Collection[Guard], sources: Collection[Path] = ()) -> None:
     """Raise ProtectError when a guard holds `chosen` back, NoRights or DriveError when this user may not write there.
 
-    A file that is none and no whole drive either is held back too.
+    A path that is neither a file nor a whole drive is protected too.
     """
     if chosen.host is not None and chosen.drive is not None:
         at_source = holds_any(chosen.host, chosen.drive, sources)

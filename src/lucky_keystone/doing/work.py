@@ -69,7 +69,7 @@ class Work(Job, kw_only=True):
 def build_or_update(
     works: Sequence[Work], line: Callable[[str], Progress], *, verify: bool, resume: bool, probe: bool
 ) -> None:
-    """Build or update every drive; each gets its own result or error. `line` gives what hears of a drive's progress.
+    """Build or update every drive; each gets its own result or error. `line` gives what is told a drive's progress.
 
     Updates go one after the other: each drive holds something else, so each reads what it needs of the source.
     """
@@ -148,7 +148,7 @@ def _refuse_fake(work: Work) -> None:
     Raises DriveError for a fake.
     """
     end = work.image.content_end
-    unseal(work.image, work.medium)  # what is cut off from here on is no finished drive any more
+    unseal(work.image, work.medium)  # what is interrupted from here on is not a finished drive
     found = probe_capacity(work.medium, Marker(secrets.token_bytes(16)), lambda *_: None, written_below=end)
     words = f"{found.summary[:1].lower()}{found.summary[1:]}"
     if found.is_fake and (found.real_size or 0) < work.needed:

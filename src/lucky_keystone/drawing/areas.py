@@ -48,7 +48,7 @@ class DrawnBlock(Struct, frozen=True):
     number: str
     """What is beside it: a digit for a partition, a letter for a part of the beginning, '' for the rest."""
     kind: str
-    """'FAT32' and so on, 'image'; '' for what is no volume."""
+    """'FAT32' and so on, 'image'; '' for what is not a volume."""
     name: str
     start: int
     size: int

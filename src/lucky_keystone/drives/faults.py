@@ -31,7 +31,7 @@ class Faults(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
     beyond: Literal["repeats", "lost", "ones", "noise", "fails"] = "fails"
     """Beyond its real size: address space repeats; writes are lost and zeros, ones or noise are read; or it fails."""
     remembers: Bytes = 0
-    """A fake's trick: so many of the bytes written last are read back right, wherever they were written."""
+    """A fake's trick: this many of the bytes written last are read back correctly, wherever they were written."""
     fails_reading: list[tuple[Bytes, Bytes]] = []
     """Places (offset, size) that cannot be read."""
     fails_writing: list[tuple[Bytes, Bytes]] = []
@@ -41,7 +41,7 @@ class Faults(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
     forgets: list[tuple[Bytes, Bytes]] = []
     """Places (offset, size) that take data and keep something else."""
     vanishes_after: Bytes = 0
-    """It is gone when so many bytes went to and fro; 0: never."""
+    """It vanishes after this many bytes were read and written; 0: never."""
     volatile_cache: Bytes = 0
     """Size of a cache that is lost, torn and written out of order when the power is cut."""
     lies_when_flushing: bool = False

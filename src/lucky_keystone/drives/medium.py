@@ -1,4 +1,4 @@
-"""What a drive is to everything that reads or writes it: bytes at offsets, a flush, and what became of them."""
+"""What a drive is to everything that reads or writes it: bytes at offsets, a flush, and their errors."""
 
 from __future__ import annotations
 

@@ -15,7 +15,7 @@ PAUSES = (0.1, 0.5, 2.0)
 """Seconds before each further attempt at one place."""
 
 MOST = 100
-"""Failures on one drive after which it is not worth going on."""
+"""Failures on one drive after which continuing is pointless."""
 
 
 class Retrying:

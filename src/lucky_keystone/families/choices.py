@@ -94,7 +94,7 @@ def all_but(why_not: Mapping[str, str], instead: Mapping[str, str] | None = None
 
 
 def check_choices(choices: Choices, sector_size: int) -> None:
-    """Raise UsageError for a value that is none.
+    """Raise UsageError for an invalid value.
 
     Whether values go together is the family's to say.
     """

@@ -14,7 +14,7 @@ class Loader(Struct, frozen=True):
     firmware: str
     """'bios' or 'uefi'."""
     architecture: str
-    """By the PE header; 'x86' for BIOS; '' when the file is no loader after all."""
+    """By the PE header; 'x86' for BIOS; '' when the file is not a loader after all."""
     size: int
 
 

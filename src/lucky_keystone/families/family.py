@@ -214,7 +214,7 @@ class Family(Protocol):
     read_beside: ClassVar[frozenset[str]] = frozenset()
     """Options whose files are read by what is on the drive: --answer-file, --drivers."""
     lacking: ClassVar[str] = ""
-    """Of a family that is asked for by its purpose: what a source that is none of it lacks, completing 'FILE …'."""
+    """Of a family that is asked for by its purpose: what a source that is not of it lacks, completing 'FILE …'."""
     without_purpose: ClassVar[str] = ""
     """Of such a family: what a source is called that no other family knows, while the purpose is not chosen."""
 

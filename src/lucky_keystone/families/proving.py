@@ -116,7 +116,7 @@ def sum_of(source: Source, progress: Progress) -> str:
     """Return the SHA-256 of a source that is one file on this computer, or a disc. Raises SourceError."""
     assert isinstance(source.path, Path)
     whole = next((file for file in source.files if file.path == source.path), None) or SourceFile(source.path)
-    # Behind the volume of a disc in a drive lies a run-out that is no part of it, and often cannot be read.
+    # Behind the volume of a disc in a drive lies a run-out that is not part of it, and often cannot be read.
     size = min(whole.size, source.volume_size or whole.size) if whole.is_device else whole.size
     digest, done = hashlib.sha256(), 0
     for piece in stream(FileRange(whole, 0, size)):

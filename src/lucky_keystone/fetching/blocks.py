@@ -22,7 +22,7 @@ class BlockSums(Struct, frozen=True):
         return len(self.sums) // _SUM
 
     def fits(self, size: int) -> bool:
-        """Tell whether these are the sums of an image of so many bytes."""
+        """Tell whether these are the sums of an image of this many bytes."""
         return len(self.sums) == _SUM * -(-size // self.block_size)
 
     def is_right(self, number: int, data: bytes | bytearray) -> bool:

@@ -34,7 +34,7 @@ Sum = Annotated[str, msgspec.Meta(pattern="^[0-9a-f]{64}$")]
 
 
 class CatalogueImage(msgspec.Struct, frozen=True, kw_only=True):
-    """[[image]]: an image that can be had."""
+    """[[image]]: an image that can be fetched."""
 
     file: Text
     """What it is called: a plain name."""
@@ -171,7 +171,7 @@ def meant(images: Iterable[CatalogueImage], names: Collection[str], link: Link |
 
 
 def matching(images: Iterable[CatalogueImage], wanted: dict[str, str]) -> list[CatalogueImage]:
-    """Return the images that are as wanted (release, build, edition, language, architecture), the newest first.
+    """Return the images that match (release, build, edition, language, architecture), the newest first.
 
     A word counts where the image's begins with it, whatever its case; an edition has to be named whole.
     """
@@ -194,7 +194,8 @@ def _number(text: str) -> list[int]:
 def add_image(path: Path, image: CatalogueImage) -> bool:
     """Add an image to a catalogue in TOML, which is made when it is missing; False where it is in it already.
 
-    Raises UsageError for a file that is none, SourceError where it contradicts, DriveError where it cannot be written.
+    Raises UsageError for a file that is not a catalogue, SourceError where it contradicts, DriveError where it cannot
+    be written.
     """
     if path.exists():
         known = next(

@@ -1,4 +1,4 @@
-"""Fetching an image: going on after any break, from a fresh link too, and believing nothing but bytes and sums."""
+"""Fetching an image: continuing after any break, from a fresh link too, and believing nothing but bytes and sums."""
 
 from __future__ import annotations
 
@@ -75,7 +75,7 @@ def fetch(
 
     Up to `connections` are used where a large image comes faster that way.
 
-    Raises UsageError where nothing could prove what comes; SourceError where it cannot be had, or is another file;
+    Raises UsageError where nothing could prove what comes; SourceError where it is not available, or is another file;
     DriveError where it cannot be written; ProtectError where the name is taken.
     """
     for link in links:
@@ -198,7 +198,7 @@ class _Run:
             answer.body.close()
 
     def _begins_at(self, answer: Answer, asked: int) -> int:
-        """Return the byte with which an answer begins. Raises Passing or SourceError for one that is no use."""
+        """Return the byte with which an answer begins. Raises Passing or SourceError for a useless one."""
         refuse_failure(answer, self._link, self._expired, also=(416,))
         if answer.status == 416:
             return self._unsatisfiable(answer)
@@ -316,7 +316,7 @@ class _Run:
     # -- several connections -----------------------------------------------------------------------------------------
 
     def _helps_to_have_more(self, answer: Answer, seconds: float, count: int, size: int) -> bool:
-        """Tell whether further connections are worth a try, after one brought `count` bytes in so many seconds."""
+        """Tell whether further connections are worth a try, after one brought `count` bytes in this many seconds."""
         return (
             self._most_connections > 1
             and seconds >= _ALONE

@@ -57,8 +57,8 @@ def adopted(path: Path, into: Path, progress: Progress) -> Iterator[None]:
     """Make another program's unfinished file the part of `into`; all of it is compared and summed before it is used.
 
     Where the block ends with an error and nothing was added, the file has its own name again. A part of `into` that was
-    adopted from there before is left as it is: the same command continues. Raises UsageError where `path` is no such
-    file, ProtectError where `into` has a part already, DriveError where it cannot be moved.
+    adopted from there before is left as it is: the same command continues. Raises UsageError where `path` is not such
+    a file, ProtectError where `into` has a part already, DriveError where it cannot be moved.
     """
     unfinished = into.with_name(into.name + UNFINISHED)
     beside = unfinished.with_name(unfinished.name + ".json")

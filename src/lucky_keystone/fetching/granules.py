@@ -44,7 +44,7 @@ class Granules:
     def admit(self, at: int, data: bytes) -> None:
         """Compare what came with what came before, and count it in the sum where it continues that.
 
-        `at` is the begin of a granule. Raises SourceError.
+        `at` is the first byte of a granule. Raises SourceError.
         """
         with self._lock:
             for inside in range(0, len(data), GRANULE):

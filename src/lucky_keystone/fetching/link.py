@@ -22,7 +22,7 @@ _ADVICE = "A link begins with https:// and the name of a server."
 
 
 class Link(Struct, frozen=True):
-    """Where an image is to be had."""
+    """Where an image is available."""
 
     scheme: str
     host: str
@@ -68,17 +68,17 @@ class Link(Struct, frozen=True):
 
     @property
     def name(self) -> str:
-        """What the image is called: the last part of the path, or the server where that is no name."""
+        """What the image is called: the last part of the path, or the server where that is not a name."""
         return self.file_name or self.host
 
     @property
     def stem(self) -> str:
-        """The name without its ending."""
+        """The name without its extension."""
         return PurePosixPath(self.name).stem
 
     @property
     def file_name(self) -> str:
-        """The last part of the path, as a plain file name; '' where it is none."""
+        """The last part of the path, as a plain file name; '' where it is not one."""
         name = unquote(self.path.rpartition("/")[2])
         return name if is_plain_name(name) else ""
 
@@ -119,7 +119,7 @@ def parse_link(text: str) -> Link:
         parts = urlsplit(text)
         port = parts.port
         host = (parts.hostname or "").encode("idna" if not (parts.hostname or "").isascii() else "ascii").decode()
-    except ValueError as error:  # a port that is none, brackets that do not close, an invalid name
+    except ValueError as error:  # an invalid port, brackets that do not close, an invalid name
         raise UsageError("The link cannot be read: server or port are invalid.", advice=_ADVICE) from error
     scheme = parts.scheme.lower()
     if scheme not in _PORTS:
@@ -149,7 +149,7 @@ def is_foreign_part(name: str) -> bool:
 
 
 def final_name(name: str) -> str:
-    """Return a file's name without the ending that marks it as unfinished."""
+    """Return a file's name without the extension that marks it as unfinished."""
     return _UNFINISHED.sub("", name)
 
 

@@ -3,7 +3,7 @@
 NAME.unfinished         the bytes; holes are still to come
 NAME.unfinished.json    the journal, written after the data was flushed
 NAME                    appears once, by renaming, when size and sum are right
-NAME.aside              what lay under the first of these names, and is no part of it as far as can be told
+NAME.aside              what lay under the first of these names, and is not part of it as far as can be told
 """
 
 from __future__ import annotations
@@ -87,7 +87,7 @@ class Download:
         if not path.parent.is_dir():
             raise ProtectError(f"{path.parent} is not a folder.", advice="Name a folder that exists with --into.")
         self.set_aside: Path | None = None
-        """Where a file was moved that lay there and is no part of this one."""
+        """Where a file was moved that lay there and is not part of this one."""
         self._is_new, self._is_foreign = False, False
         self._blocks: list[str] = []
         self._later: dict[int, tuple[int, str]] = {}
@@ -238,7 +238,7 @@ class Download:
             note(f"{self.path} is complete; the leftover {self._journal_path} could not be removed: {error.strerror}.")
 
     def start_over(self, aside: str = "") -> None:
-        """Begin again; with `aside` what is here is kept under the name with this ending."""
+        """Begin again; with `aside` what is here is kept under the name with this extension."""
         self._begin()
         with naming(str(self.unfinished), DriveError):
             if aside:
@@ -302,7 +302,7 @@ class Download:
             positional.rename(self._journal_path, free_name(beside.with_name(beside.name + ".json")), replace=False)
 
     def _read_journal(self) -> tuple[DownloadJournal, bool]:
-        """Return the journal, and whether there is one; what is there and is none is set aside."""
+        """Return the journal, and whether there is one; a file there that is not one is set aside."""
         if (found := journal_of(self.unfinished)) is not None:
             return found, True
         if not os.path.lexists(self.unfinished):  # else it goes with the file that it lies beside
@@ -342,7 +342,7 @@ class Download:
         self._blocks = []
 
     def _release(self) -> None:
-        """Let go of the lock. That this fails is no failure of the work: the lock goes with the process."""
+        """Let go of the lock. Failing to do so does not fail the work: the lock goes with the process."""
         if sys.platform != "win32":  # there it goes with the lock, and not before
             for _ in range(_TRIES):
                 with suppress(OSError):

@@ -58,11 +58,11 @@ class Events(Struct):
     connections: int = 1
     """How many were used at the same time, at most."""
     told: Callable[[str], None] = field(default=lambda _text: None)
-    """Hears of each break, with how long it waits."""
+    """Called with each break, and how long it waits."""
 
 
 class Patience:
-    """Counts the breaks of one undertaking."""
+    """Counts the breaks of one download."""
 
     def __init__(self, shown: str, events: Events, clock: Clock, *, is_patient: bool = False, at: int = 0) -> None:
         """`shown` names the link in errors; `at` is how many bytes were there when it began."""

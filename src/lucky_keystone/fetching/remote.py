@@ -51,7 +51,7 @@ class Terms(Struct, frozen=True):
     keep: Callable[[bytes], None] | None = None
     """Takes all bytes of the image, in order."""
     disc: Callable[[Path], SourceFile | None] = lambda _path: None
-    """Opens a simulated disc; None where a path is none."""
+    """Opens a simulated disc; None where a path does not name one."""
 
 
 class _JustCame(Exception):
@@ -122,7 +122,7 @@ class RemoteFile:
         """Prepare for reading all of it.
 
         `later` are the ranges (offset, size in bytes) of large contents that are to be read: what lies between two
-        reads is passed over where it is none of them.
+        reads is passed over where no such range needs it.
         """
         with self._lock:
             if self._reads_all:

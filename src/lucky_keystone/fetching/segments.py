@@ -36,7 +36,7 @@ class Segments:
         self._open, self._end, self._most, self._judge = open_range, end, most, judge
         self._given = self._next_start = start
         self._came: dict[int, bytearray] = {}
-        """What came of each segment that was begun and not given on, by its begin."""
+        """What came of each segment that was begun and not given on, by its first byte."""
         self._lost: list[int] = []
         """Segments whose connection broke."""
         self._running = self._wanted = 0

@@ -12,7 +12,7 @@ from .patience import Events, Patience, RealClock
 
 
 def fetch_small(link: Link, client: Client, events: Events | None = None) -> bytes:
-    """Return the bytes of a small file. Raises UsageError for plain http, SourceError where it cannot be had."""
+    """Return the bytes of a small file. Raises UsageError for plain http, SourceError where it is not available."""
     if link.scheme != "https":
         raise UsageError(f"{link.shown}: a catalogue has to come over https.", advice="Use an https link, or a file.")
 

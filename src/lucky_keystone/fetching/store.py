@@ -155,7 +155,7 @@ class Store:
             self.used(image)
 
     def used(self, image: StoredImage) -> None:
-        """Note that it is used. That it cannot be noted hurts nobody."""
+        """Note that it is used. A failure to note it is ignored."""
         with suppress(OSError):
             _write(image.path.parent, msgspec.structs.replace(image.about, used=now()))
 

@@ -15,7 +15,7 @@ _PIECE = 4 * GRANULE
 _AHEAD = 16 << 20
 """Bytes that may wait to be taken."""
 Admit = Callable[[int, bytes], None]
-"""Hears of every piece (offset, bytes) before it is given out; raises SourceError for one that is not right."""
+"""Called with every piece (offset, bytes) before it is given out; raises SourceError for one that is not right."""
 
 
 class Stream:
@@ -24,7 +24,7 @@ class Stream:
     def __init__(
         self, ranges: Ranges, at: int, admit: Admit, patience: Patience, blocks: BlockSums | None = None
     ) -> None:
-        """Read from byte `at`: the begin of a granule, and of a block where there are sums of `blocks`."""
+        """Read from byte `at`, where a granule begins, and a block where there are sums of `blocks`."""
         self._blocks, self._held = blocks, bytearray()
         self._ranges, self._admit, self._patience = ranges, admit, patience
         self.position = at

@@ -112,7 +112,7 @@ def probe_capacity(
 
 
 class _Marked:
-    """A drive that is written marks on, and what these overwrote."""
+    """A drive that marks are written to, and what they overwrote."""
 
     def __init__(
         self,

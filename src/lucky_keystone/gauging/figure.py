@@ -21,7 +21,7 @@ _INK, _PAPER, _READ, _WRITTEN, _BAD = "#22303a", "#fbfaf7", "#2f7f86", "#b3722b"
 
 
 def refuse_ending(path: Path) -> None:
-    """Raise UsageError for a file name that is no figure's."""
+    """Raise UsageError for a file name with another extension than a figure's."""
     if path.suffix.lower() not in (".png", ".svg"):
         raise UsageError(f"{path}: a figure is a .png or .svg.", advice="Rename the file accordingly.")
 

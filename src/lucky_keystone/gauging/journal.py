@@ -1,4 +1,4 @@
-"""What marks overwrite is kept on this computer until it is back on the drive: a file a drive, written before them.
+"""What marks overwrite is kept on this computer until it is back on the drive: one file per drive, written before them.
 
 header   32 bytes   magic, nonce of the marks, zeros
 entry    32 bytes   offset on the drive, size, hash of the bytes that follow

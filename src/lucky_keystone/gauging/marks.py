@@ -42,7 +42,7 @@ class Marker:
         return bytes(data)
 
     def address_in(self, data: bytes | memoryview) -> int | None:
-        """Return the byte at which the chunk that starts `data` was written; None when it is no mark of this run."""
+        """Return the byte at which the chunk that starts `data` was written; None when it is not a mark of this run."""
         if len(data) < _HEAD.size:
             return None
         magic, nonce, address = _HEAD.unpack_from(data)

@@ -39,7 +39,7 @@ class HiveEditor:
         self._free: list[tuple[int, int]] | None = None
 
     def set_number(self, path: str, name: str, number: int) -> bool:
-        """Give the key at `path` a DWORD value; the key is made where it is not there, the one above it has to be.
+        """Give the key at `path` a DWORD value; a missing key is made, but its parent must exist.
 
         Returns False where the value has that number already. Raises HiveError.
         """
@@ -189,7 +189,7 @@ class HiveEditor:
         self._write(start - CELL_HEAD, (end - start + CELL_HEAD).to_bytes(4, "little"))
 
     def _free_cells(self) -> list[tuple[int, int]]:
-        """Return the free cells (offset, bytes), walking all bins. Raises HiveError where a cell is none."""
+        """Return the free cells (offset, bytes), walking all bins. Raises HiveError for an invalid cell."""
         if self._free is not None:
             return self._free
         self._free = []

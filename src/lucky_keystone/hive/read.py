@@ -38,7 +38,7 @@ _LARGEST_VALUE = 64 << 20
 
 
 class HiveError(SourceError):
-    """The bytes are no registry hive, or a damaged one."""
+    """The bytes are not a registry hive, or a damaged one."""
 
 
 class Value(Struct, frozen=True):
@@ -60,7 +60,7 @@ class Hive:
     """A hive in memory."""
 
     def __init__(self, data: bytes | bytearray, what: str) -> None:
-        """`what` names the hive in errors. Raises HiveError where it is none, or its bins are damaged."""
+        """`what` names the hive in errors. Raises HiveError where it is not one, or its bins are damaged."""
         self.data, self.what = data, what
         if len(data) < BASE_SIZE or data[:4] != b"regf":
             raise HiveError(f"{what} is not a registry hive.", advice="The file is damaged, or another one is meant.")
@@ -114,7 +114,7 @@ class Hive:
         return at + CELL_HEAD, at + size
 
     def unpack(self, kind: type[_R], offset: int, what: str) -> tuple[_R, int, int]:
-        """Return a record at the begin of a cell, where it ends, and where the cell ends. Raises HiveError."""
+        """Return a record at the start of a cell, where it ends, and where the cell ends. Raises HiveError."""
         start, end = self.cell(offset, what)
         try:
             found = kind.unpack(memoryview(self.data)[start:end])

@@ -18,7 +18,7 @@ _SECTOR = 512
 
 
 class LinuxMachine:
-    """Looks below a root folder, which is '/' but in tests."""
+    """Looks below a root folder, which is '/' except in tests."""
 
     def __init__(self, root: Path = Path("/"), processor: str = "") -> None:
         self._root, self._processor = root, processor

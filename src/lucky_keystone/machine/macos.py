@@ -35,7 +35,7 @@ class MacMachine:
             bios=None,
             uefi=None if is_silicon else "yes",
             uefi_width=None if is_silicon else self._width(),
-            secure_boot=None,  # a Mac's own start-up security is none that follows UEFI
+            secure_boot=None,  # a Mac's own start-up security does not follow UEFI
             security_module="none",
             memory=int(memory) if memory.isdecimal() else None,
             storage=largest_internal(self._drives),

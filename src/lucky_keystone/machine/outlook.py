@@ -16,7 +16,7 @@ _MAC = re.compile(r"[A-Za-z]+\d+,\d+")
 
 
 class MachineOutlook(Struct, frozen=True):
-    """What becomes of a drive on one machine."""
+    """Whether a drive starts on one machine."""
 
     machine: str
     verdict: Verdict
@@ -39,7 +39,7 @@ class _Way(Struct, frozen=True):
 
 
 def outlook_for(machine: MachineFacts, rows: Sequence[Outlook]) -> MachineOutlook:
-    """Return the best of the ways on which a machine can start a drive, those that are certain before all others."""
+    """Return the best of the ways in which a machine can start a drive, certain ones first."""
     ways = [(row, way.is_certain) for way in _ways(machine) for row in rows if way.fits(row)]
     if not ways and _MAC.fullmatch(machine.model):
         return MachineOutlook(machine.shown, "will not start", "", "nothing on it is for Macs")

@@ -1,4 +1,4 @@
-"""What reads the facts of the computer that the program runs on: one a system."""
+"""What reads the facts of the computer that the program runs on: one per system."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from .facts import MachineFacts
 
 
 class MachineReader(Protocol):
-    """Asks a system by what it shows everybody, and goes without what that leaves open."""
+    """Asks a system for what it shows everybody; what that leaves open stays unknown."""
 
     def facts(self) -> MachineFacts:
         """Return what the system says. What it does not say is left out."""

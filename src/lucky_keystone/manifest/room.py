@@ -14,7 +14,7 @@ HASH_SIZE = 32
 END_ROOM = MIB
 """Bytes at the end of a drive that hold the manifest where the beginning belongs to a raw image."""
 _HEAD = 512
-_ABOUT = 8 << 10  # names and measures
+_ABOUT = 8 << 10  # names and dimensions
 _REGIONS = 16  # of a volume: each may end in a block that is not full
 
 

@@ -1,4 +1,4 @@
-"""Where a manifest is kept that has no room on its drive: a shelf beside it, one a drive."""
+"""Where a manifest is kept that has no room on its drive: a shelf beside it, one per drive."""
 
 from __future__ import annotations
 

@@ -76,7 +76,7 @@ def pack_unfinished(state: Unfinished, sector_size: int) -> bytes:
 
 
 def unpack_unfinished(data: bytes) -> Unfinished | None:
-    """Return what the record says, None for bytes that are no whole record."""
+    """Return what the record says, None for bytes that are not a whole record."""
     if len(data) < UnfinishedRecord.SIZE or data[:8] != MAGIC or blake3(data[:480]).digest() != data[480:512]:
         return None
     found = UnfinishedRecord.unpack(data)

@@ -1,4 +1,4 @@
-"""Writes a mending: the journal first, then step by step, flushed between; and reads it back."""
+"""Writes a repair: the journal first, then step by step, flushed between; and reads it back."""
 
 from __future__ import annotations
 

@@ -65,7 +65,7 @@ class Draft:
 
 
 def _known(content: Content, offset: int, size: int) -> bytes:
-    """Return bytes of a content, of one that is joined or cut from others by theirs."""
+    """Return bytes of a content; those of a joined or cut one come from its parts."""
     whole = getattr(content, "cut_from", None)
     if whole is not None:
         return _known(whole[0], whole[1] + offset, size)

@@ -7,7 +7,7 @@ entry       32 bytes   offset on the drive, size, whether the bytes there were z
             8 a sector BLAKE2b of what is written over each of them
 mark        32 bytes   ready: everything is in the file; then written, or undone
 
-Without the mark 'ready' nothing was written to the drive. With no later one the mending was cut off.
+Without the mark 'ready' nothing was written to the drive. With no later one the repair was interrupted.
 """
 
 from __future__ import annotations
@@ -156,7 +156,7 @@ class MendJournal:
     """A journal that was kept."""
 
     def __init__(self, path: Path) -> None:
-        """Raises UsageError where `path` is no journal of a mending, or a damaged one."""
+        """Raises UsageError where `path` is not a journal of a repair, or a damaged one."""
         self.path = path
         self._refusal = UsageError(f"{path} is not an undo file of 'mend', or is damaged.", advice=_WHICH)
         with naming(str(path), UsageError, advice=_WHICH), path.open("rb") as stream:
@@ -256,7 +256,7 @@ class MendJournal:
 
 
 def pending(folder: Path, prefix: str) -> Iterator[MendJournal]:
-    """Yield the journals in a folder of mendings that were cut off; those that never began are removed."""
+    """Yield the journals in a folder of repairs that were interrupted; those that never began are removed."""
     for path in sorted(folder.glob(f"{prefix}*.mend")):
         try:
             journal = MendJournal(path)
@@ -284,7 +284,7 @@ def _by_moment(journal: MendJournal) -> tuple[str, int, str]:
 
 
 def finished_before(folder: Path, moment: str) -> list[Path]:
-    """Return the journals in a folder of mendings that came to their end, or were undone, before a moment."""
+    """Return the journals in a folder of repairs that were finished, or undone, before a moment."""
     found: list[Path] = []
     for path in sorted(folder.glob("*.mend")):
         try:
@@ -300,7 +300,7 @@ def finished_before(folder: Path, moment: str) -> list[Path]:
 
 
 def refuse_changed(journal: MendJournal, medium: Medium) -> None:
-    """Raise ProtectError where the drive is another one, or something else has written where the mending did."""
+    """Raise ProtectError where the drive is another one, or something else has written where the repair did."""
     if medium.size != journal.header.drive_size:
         raise ProtectError(
             f"{journal.path} belongs to a drive of {journal.header.drive_size:,} bytes, this one has {medium.size:,}.",
@@ -336,7 +336,7 @@ def _strange(journal: MendJournal, medium: Medium, entries: Iterable[Kept], amon
 
 
 def put_back(journal: MendJournal, medium: Medium, progress: Progress) -> int:
-    """Bring back every byte that a mending replaced, the last first; return how many bytes were written.
+    """Bring back every byte that a repair replaced, the last first; return how many bytes were written.
 
     Raises ProtectError where something else has changed the drive since, DriveError where the drive does not take it.
     """

@@ -181,7 +181,7 @@ class _Maker:
         return Draft(self._drive, (change for remedy in (*self._taken, *proposed) for change in remedy.changes))
 
     def _findings(self, examined: Examined) -> list[Finding]:
-        """Return what a check found, and code of others that is to be replaced on request."""
+        """Return what a check found and, on request, others' boot code that is to be replaced."""
         found = list(examined.report.findings)
         return found + (list(_foreign_code(examined)) if self._wishes.replace_code else [])
 

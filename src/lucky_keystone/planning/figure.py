@@ -47,7 +47,7 @@ _PARTS = ("#a33a24", "#d9a441", "#7a5c99", "#3f7d8c", "#8aa84f", "#76704f")
 def draw_plan(plan: Plan, path: Path, replacing: Replacing = NOTHING_ELSE) -> None:
     """Write the drawing to `path` as .png or .svg (1280 by 800 points).
 
-    Raises UsageError for other endings, ProtectError or DriveError where it cannot be written.
+    Raises UsageError for other extensions, ProtectError or DriveError where it cannot be written.
     """
     ending = path.suffix.lower()
     if ending not in (".png", ".svg"):

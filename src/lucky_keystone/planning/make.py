@@ -146,7 +146,7 @@ def _by(choices: Choices, name: str) -> By:
 
 
 def _measured(choices: Choices, wish: DriveWish, fitted: Fitted, use: str) -> list[Decision]:
-    """Return what follows from the measures: partitions, and the clusters of the main volume."""
+    """Return what follows from the dimensions: partitions, and the clusters of the main volume."""
     if not fitted.volumes:
         return []
     style, several = STYLES[wish.table], len(fitted.volumes) > 1

@@ -128,7 +128,7 @@ def check_answer_file(data: bytes, name: str, architectures: Sequence[str]) -> t
 
 
 def commands_of(data: bytes) -> tuple[str, ...]:
-    """Return the commands of the first pass; none for bytes that are no answer file."""
+    """Return the commands of the first pass; none for bytes that are not an answer file."""
     try:
         _refuse_declarations(data)
         root = ElementTree.fromstring(data)

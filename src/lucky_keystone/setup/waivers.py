@@ -44,7 +44,7 @@ WAIVERS = (
 
 
 def waivers_of(text: str) -> tuple[Waiver, ...]:
-    """Return the waivers of a list like 'tpm,memory', 'all' or 'none'. Raises UsageError for a name that is none."""
+    """Return the waivers of a list like 'tpm,memory', 'all' or 'none'. Raises UsageError for an unknown name."""
     if text.strip().lower() == NONE:
         return ()
     names = [name.strip().lower() for name in text.split(",")]

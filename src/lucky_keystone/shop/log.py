@@ -163,7 +163,7 @@ def safe_in_table(value: object) -> object:
 
 
 def moment_of(text: str) -> str:
-    """Return a date or moment as entries have it. Raises UsageError for one that is none."""
+    """Return a date or moment as entries have it. Raises UsageError for one that is neither."""
     try:
         given = datetime.fromisoformat(text)
     except ValueError as error:

@@ -19,7 +19,7 @@ _MEASURED_BY = {
     "build": ("when built", 0.5, 2),
     "check": ("when checked", 0.5, 2),
 }
-"""In words; how much of the best rate measured so is no chance any more; how many of the latest have to be that slow.
+"""In words; how much of the best rate measured so cannot be chance; how many of the latest have to be that slow.
 
 What else the computer did, and how fast a source is, shows in builds and checks.
 """
@@ -37,7 +37,7 @@ class Trend(Struct, frozen=True):
 
 
 def trends(entries: Iterable[LogEntry]) -> tuple[Trend, ...]:
-    """Return what gets worse, drive by drive. Image files are no drives, so nothing is said of them."""
+    """Return what gets worse, drive by drive. Image files are not drives, so nothing is said of them."""
     drives: dict[tuple[str, str], list[LogEntry]] = {}
     for entry in entries:
         if entry.model or entry.serial:

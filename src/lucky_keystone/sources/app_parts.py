@@ -1,6 +1,6 @@
 """An installer app from its parts, as they are handed out: images beside each other in a folder, the app in a package.
 
-So 10.13 to 10.15 are had without a Mac's own downloader. The parts go to where the app has them.
+So 10.13 to 10.15 are available without a Mac's own downloader. The parts go to where the app has them.
 """
 
 from __future__ import annotations

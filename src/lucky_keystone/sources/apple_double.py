@@ -60,7 +60,7 @@ class Double(Struct):
 
 
 def read_double(content: Seekable) -> Double | None:
-    """Take an AppleDouble file apart; None of a file that is none, or is damaged."""
+    """Take an AppleDouble file apart; None for a file that is not one, or is damaged."""
     try:
         return _read(content)
     except (KeystoneError, struct.error, ValueError):
@@ -112,7 +112,7 @@ def _attributes(content: Seekable, end: int) -> Iterator[tuple[str, bytes]]:
 def merge_doubles(root: Folder) -> int:
     """Put into every file and folder what its AppleDouble file holds, and leave those out. Return how many there were.
 
-    A `._NAME` that is no such file, or has nothing beside it, is left as it is.
+    A `._NAME` that is not such a file, or has nothing beside it, is left as it is.
     """
     count = 0
     archive = root.entries.get(_ARCHIVE_FOLDER)

@@ -27,7 +27,7 @@ _STORED = 256 << 10  # bytes read from the file at once
 _PIECE = 1 << 20  # bytes decoded at once, at most
 _MOST_MEMORY = 256 << 20  # bytes a decoder may need; what common tools write needs less
 _ODD = (EOFError, ValueError, LookupError, OverflowError, struct.error)
-"""What packages end in besides, given bytes that no one has thought of."""
+"""What packages raise besides, given bytes that nobody foresaw."""
 _ADVICE = "The download is damaged or incomplete: compare its checksum, or download it again."
 
 
@@ -58,7 +58,7 @@ def _told_of(file: RangedFile, format_name: str) -> Iterator[None]:
     try:
         yield
     except OSError as error:
-        if error.errno is None:  # what bz2 raises for bytes that are none of it
+        if error.errno is None:  # what bz2 raises for bytes that are not bzip2
             raise damaged(file, format_name, error) from error
         with naming(str(file.path), SourceError, advice="Check that the file can be read."):
             raise

@@ -23,7 +23,7 @@ class HfsPlusInImage:
     """An HFS+ volume at byte `offset` of an image."""
 
     def __init__(self, image: RangedFile, offset: int, size: int) -> None:
-        """Raises VolumeError for what is no volume that can be read."""
+        """Raises VolumeError for what is not a readable volume."""
         self._image, self._offset = image, offset
         self.volume = HfsPlusVolume(FileRange(image, 0, image.size), offset, size)
         self._shared: dict[int, File] = {}

@@ -94,7 +94,7 @@ class VolumeInImage(Protocol):
 
 
 Opens = Callable[[RangedFile, int, int], VolumeInImage]
-"""What opens a volume at a byte of an image, of so many bytes at most. Raises VolumeError."""
+"""What opens a volume at a byte of an image, of at most this many bytes. Raises VolumeError."""
 
 
 def _hfsplus(image: RangedFile, offset: int, size: int) -> VolumeInImage:

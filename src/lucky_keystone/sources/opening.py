@@ -59,7 +59,7 @@ def open_source(
 
     `drivers` are folders with packages for setup, `answer_file` answers its questions. `further` are sources whose
     volumes go onto the same drive. A compressed image that does not say its size is decoded once to measure it, which
-    `progress` hears of. Raises SourceError.
+    `progress` reports. Raises SourceError.
     """
     overlays, terms = tuple(added), terms or Terms()
     if isinstance(path, Link):

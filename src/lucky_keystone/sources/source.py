@@ -69,7 +69,7 @@ class Source(Struct, frozen=True, eq=False, dict=True):
     further: tuple[Source, ...] = ()
     """What else goes onto the same drive, each with volumes of its own."""
     damage: tuple[str, ...] = ()
-    """Why it cannot be whole by its own measures, a sentence each."""
+    """Why it cannot be whole by what it says itself, one sentence per reason."""
 
     @property
     def sha256(self) -> str:

@@ -1,4 +1,4 @@
-"""What a file is that is no image: by its name and first bytes, so that a technician knows what to do."""
+"""What a file is that is not an image: by its name and first bytes, so that a technician knows what to do."""
 
 from __future__ import annotations
 

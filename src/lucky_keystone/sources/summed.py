@@ -64,7 +64,7 @@ class Sum(Struct, frozen=True):
 
 
 class SummedFile:
-    """Has what a file of a source has: see `content.RangedFile`. Who reads all of it in order gets it proven."""
+    """Has what a file of a source has: see `content.RangedFile`. Reading all of it in order proves it."""
 
     def __init__(self, stored: Seekable, name: str, expected: Sum) -> None:
         self.path, self.underlying, self.size = Path(name), stored, stored.size

@@ -236,7 +236,7 @@ def compressed(text: str) -> bytes:
 
 
 def time_of(data: bytes) -> datetime:
-    """Return a timestamp (ECMA-167 1/7.3) as the wall-clock time recorded; EPOCH when it is none."""
+    """Return a timestamp (ECMA-167 1/7.3) as the wall-clock time recorded; EPOCH when it is not a time."""
     year = int.from_bytes(data[2:4], "little")
     month, day, hour, minute, second = data[4:9]
     try:

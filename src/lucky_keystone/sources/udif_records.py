@@ -10,7 +10,7 @@ from ..common.record import Record, raw, record, u32, u64
 SECTOR = 512
 TRAILER_MAGIC, MAP_MAGIC = b"koly", b"mish"
 CRC32 = 2
-"""A kind of checksum; 0 is none."""
+"""A kind of checksum; 0 means no checksum."""
 
 ZERO_FILL, RAW, IGNORE = 0, 1, 2
 COMMENT, TERMINATOR = 0x7FFF_FFFE, 0xFFFF_FFFF

@@ -1,1 +1,1 @@
-"""Whether firmware starts a drive, and why: one rule a kind of firmware, asked of planned and of found drives alike."""
+"""Whether firmware starts a drive, and why: one rule per kind of firmware, for planned and found drives alike."""

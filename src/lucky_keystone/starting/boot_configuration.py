@@ -39,7 +39,7 @@ class BootConfiguration(Struct, frozen=True):
 
 
 def read_property_list(content: SizedReadable) -> Any:
-    """Return what a property list holds, in XML or binary; None where it is none, or absurdly large."""
+    """Return what a property list holds, in XML or binary; None where it is not one, or absurdly large."""
     try:
         if content.size > _MOST:
             return None

@@ -211,7 +211,7 @@ class StoredSystem(Struct, frozen=True):
 
 
 def read_systems(hive: Hive) -> Iterator[StoredSystem]:
-    """Yield the systems in a boot store. Raises HiveError where it is none, or damaged."""
+    """Yield the systems in a boot store. Raises HiveError where it is not a hive, or damaged."""
     objects = hive.find("Objects")
     if objects is None:
         raise hive.fault(0, "it is a registry hive, but no boot store")

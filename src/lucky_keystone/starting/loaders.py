@@ -22,14 +22,14 @@ class LoaderState(Struct, frozen=True):
 
     path: str
     architecture: str
-    """By its PE header; '' when it is no loader."""
+    """By its PE header; '' when it is not a loader."""
     fault: str
     """Why it cannot be whole, '' when it is."""
     signatures: tuple[Signature, ...]
     unseen: str = ""
     """Why it was not examined; '' when it was."""
     digest: Digest | None = None
-    """What firmware goes by where it has no signature; None where it has one, or is no loader."""
+    """What firmware goes by where it has no signature; None where it has one, or is not a loader."""
 
 
 def loader_path(architecture: str) -> str:

@@ -19,7 +19,7 @@ class Outlook(Struct, frozen=True):
     reason: str
     kind: FirmwareKind
     refines: str = ""
-    """The row this one says more of: the same firmware with Secure Boot on."""
+    """The row that this one refines: the same firmware with Secure Boot on."""
     architecture: str = ""
     """What its loaders are made for; '' of BIOS."""
     secure_boot: bool = False

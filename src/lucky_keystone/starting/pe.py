@@ -40,7 +40,7 @@ class SectionHeader(Record):
 
 
 def loader_architecture(content: SizedReadable) -> str:
-    """Return the architecture a PE file is made for, '' when it is no UEFI application. Reads headers only."""
+    """Return the architecture a PE file is made for, '' when it is not a UEFI application. Reads headers only."""
     head = content.read_at(0, min(64, content.size))
     if len(head) < 64 or head[:2] != b"MZ":
         return ""

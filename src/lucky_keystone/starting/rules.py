@@ -1,4 +1,4 @@
-"""The rules of starting: a list, one a kind of firmware. A further kind is a module and a line here."""
+"""The rules of starting: a list, one per kind of firmware. A further kind is a module and a line here."""
 
 from __future__ import annotations
 

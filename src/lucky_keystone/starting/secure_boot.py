@@ -39,7 +39,7 @@ def crossing_state(architecture: str) -> LoaderState:
 
 
 def secure_verdict(loaders: Sequence[LoaderState], machine: Machine) -> Judged:
-    """Return what becomes of loaders that start one another; firmware asks for each of them."""
+    """Return the verdict on loaders that start one another; firmware asks for each of them."""
     judged = [_judge(loader, machine) for loader in loaders]
     for verdict in ("will not start", "not known"):
         for one in judged:

@@ -28,7 +28,7 @@ class StoreFault(Struct, frozen=True):
 def store_fault(drive: Bootable, volume: BootVolume, firmware: str) -> StoreFault | None:
     """Return why a store on a volume does not start the system that it names; None where nothing speaks against it.
 
-    Stores that name no partition, as those of installers do, have no fault, nor has what is no registry hive at all.
+    Stores that name no partition, as those of installers do, have no fault, nor has what is not a registry hive.
     """
     path = STORES[firmware]
     file = volume.find(path)

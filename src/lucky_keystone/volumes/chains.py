@@ -11,7 +11,7 @@ from .volume import Run
 FIRST_CLUSTER = 2
 _WINDOW = 1 << 18  # FAT entries looked at together
 _WINDOWS_KEPT = 8  # a MiB each
-_MOST_RUNS = 100_000  # a chain in more pieces is no real one, and jumping about in a large FAT takes its time
+_MOST_RUNS = 100_000  # a chain in more pieces is not a real one, and jumping about in a large FAT takes its time
 
 
 class _Window:

@@ -68,7 +68,7 @@ class Compressed:
 
 
 def compressed(attribute: bytes, fork_size: int, read_fork: Callable[[int, int], bytes]) -> Compressed:
-    """Return how a file's bytes are had, by its attribute and resource fork. Raises VolumeError where they cannot."""
+    """Return how a file's bytes are read, by attribute and resource fork. Raises VolumeError where they cannot be."""
     if len(attribute) < DecmpfsHeader.SIZE:
         raise VolumeError("The attribute that says how it is compressed is too short.")
     head = DecmpfsHeader.unpack(attribute)

@@ -6,7 +6,7 @@ from datetime import datetime
 
 
 def moment_of(day: int, time: int) -> datetime | None:
-    """Return the local time of whoever wrote a date and a time; None where they are no moment."""
+    """Return the local time of whoever wrote a date and a time; None where they are not a moment."""
     try:
         return datetime(
             1980 + (day >> 9), day >> 5 & 15, day & 31, time >> 11, time >> 5 & 63, min((time & 31) * 2, 59)

@@ -25,9 +25,9 @@ class Budget(Struct, frozen=True):
     """What a volume asks of the manifest's room, at most. Bytes."""
 
     hashed: int
-    """Of the volume that have hashes."""
+    """Bytes of the volume that are hashed."""
     text: int
-    """Of text that tell of single folders or files."""
+    """Bytes of text about single folders or files."""
 
 
 class StandingVolume(Struct, frozen=True):
@@ -35,7 +35,7 @@ class StandingVolume(Struct, frozen=True):
 
     kind: ComposedKind
     geometry: Any
-    """The kind's own measures of it."""
+    """The kind's own dimensions of it."""
     cluster_size: int
     places: Mapping[str, tuple[int, int]]
     """Path in upper case to first cluster and size in bytes, of every file that lies in one piece."""
@@ -189,7 +189,7 @@ class ComposedKind(VolumeKind, Protocol):
         """Lay a tree out on a volume that is there already. Raises SourceError where it does not fit."""
 
     def geometry_of(self, volume: Any) -> Any:
-        """Return the measures of a volume that was opened, to lay a tree out on it again."""
+        """Return the dimensions of a volume that was opened, to lay a tree out on it again."""
 
     def partition_end(self, regions: Sequence[tuple[str, int, int]], limit: int) -> int:
         """Return where a volume's partition ends by its regions (kind, offset, size), which lie before `limit`."""

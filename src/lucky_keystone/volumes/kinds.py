@@ -22,7 +22,7 @@ FOR_STORAGE: Mapping[str, ComposedKind] = {kind.name: kind for kind in _COMPOSED
 
 
 def kind_at(drive: Readable, offset: int, size: int) -> VolumeKind | None:
-    """Return the kind of volume that starts at byte `offset`, None when it is none that is read here."""
+    """Return the kind of volume that starts at byte `offset`, None when no kind that is read recognises it."""
     return next((kind for kind in KINDS.values() if kind.recognises(drive, offset, size)), None)
 
 

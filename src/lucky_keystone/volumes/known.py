@@ -1,4 +1,4 @@
-"""Volumes that are known by their signatures and not read: what is said of a drive, and what is no faulty FAT32.
+"""Volumes that are known by their signatures and not read: what is said of a drive, and no faulty FAT32.
 
 The description of each format is named beside it. Volumes of the system's own tools were tried for ext and swap only.
 """
@@ -19,7 +19,7 @@ class KnownVolume(Struct, frozen=True):
     """Byte of the volume."""
     magic: bytes
     instead: str = ""
-    """What to do with a disk image that holds one; '' where such an image is told as one that holds nothing known."""
+    """What to do with a disk image that holds one; '' where such an image is reported as holding nothing known."""
 
 
 _SECTOR = 512
@@ -62,13 +62,13 @@ def disc_size(drive: SizedReadable) -> int:
 
 
 def known_at(drive: Readable, offset: int, size: int) -> str:
-    """Return the name of what lies at byte `offset`, '' where that is none of these. Never raises."""
+    """Return the name of what lies at byte `offset`, '' for anything else. Never raises."""
     found = known_volume(drive, offset, size)
     return found.shown if found is not None else ""
 
 
 def known_volume(drive: Readable, offset: int, size: int) -> KnownVolume | None:
-    """Return what lies at byte `offset`, None where that is none of these. Never raises."""
+    """Return what lies at byte `offset`, None for anything else. Never raises."""
     sectors: dict[int, bytes] = {}
     for known in KNOWN:
         start = known.at // _SECTOR * _SECTOR

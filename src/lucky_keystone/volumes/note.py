@@ -57,7 +57,7 @@ class NtfsNote(VolumeNote, frozen=True, tag="ntfs"):
     records: bytes = b""
     """Four bytes for each file record (base64 in the text); see volumes/ntfs/essence.py."""
     runs: bool = False
-    """True of a volume that a system runs from, so that what it changes is no damage."""
+    """True of a volume that a system runs from, so that what it changes is not damage."""
 
 
 class HfsPlusNote(VolumeNote, frozen=True, tag="hfsplus"):

@@ -23,7 +23,7 @@ def stored_hidden(first_sector: int) -> int:
 
 
 class VolumeError(SourceError):
-    """The bytes are no volume of this kind that can be read at all."""
+    """The bytes are not a readable volume of this kind."""
 
 
 class UnreadVolume(VolumeError):
@@ -66,7 +66,7 @@ class Entry(Protocol):
 
     @property
     def modified(self) -> datetime | None:
-        """When it was last written, as the volume keeps it; None where that is no moment."""
+        """When it was last written, as the volume keeps it; None where that is not a moment."""
 
     @property
     def faults(self) -> list[str]:

@@ -170,7 +170,7 @@ class PackedResource:
         )
 
     def _stored(self, number: int, count: int) -> tuple[np.ndarray[Any, Any], bytes]:
-        """Return where `count` chunks begin, from the begin of the first one on, and all their stored bytes."""
+        """Return where `count` chunks begin, from the start of the first one on, and all their stored bytes."""
         starts = self._chunks.starts[number : number + count + 1]
         for place in np.flatnonzero(np.diff(starts) > self._chunk):
             raise self._fault(f"chunk {number + place:,} has more than {self._chunk:,} bytes")

@@ -28,7 +28,7 @@ LARGEST_KEPT = 16 << 20
 
 
 _BATCH, _BATCH_BYTES = 64, 1 << 20
-"""Resources, or bytes, that are made in one go: to hand each of them to another thread takes longer than to make it."""
+"""Resources, or bytes, that are made in one go: handing each to another thread takes longer than making it."""
 _WINDOW, _DENSE = 1 << 20, 16 << 10
 """Bytes that are read at once where resources lie close to each other, and how close that is."""
 
@@ -125,7 +125,7 @@ class Resources:
         return window[inside : inside + found.size]
 
     def _hold(self) -> None:
-        """Keep the image's files open from here on: to open them for every resource takes longer than to read it."""
+        """Keep the image's files open from here on: opening them each time takes longer than reading."""
         self._held = True
         for part in self.image.parts:
             for file in stored_files(part.content):

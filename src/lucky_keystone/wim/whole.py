@@ -147,7 +147,7 @@ class WholeImage:
         for part in self.parts:
             raw = np.ascontiguousarray(part.resources["sha1"]).tobytes()
             here = part.resources["part"] == part.header.part_number
-            here &= part.resources["original_size"] != SOLID_RESOURCE  # those are no file's
+            here &= part.resources["original_size"] != SOLID_RESOURCE  # those do not belong to a file
             for number in np.flatnonzero(here):
                 found[raw[20 * int(number) : 20 * int(number) + 20]] = part, int(number)
         return found

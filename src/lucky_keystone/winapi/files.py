@@ -1,6 +1,6 @@
 """Files of Windows: read and written at an offset, sparse, and placed on their volume.
 
-Seeking and then reading would be a race between threads that share a descriptor; one call with an offset is none
+Seeking and then reading would be a race between threads that share a descriptor; one call with an offset avoids it
 (ReadFile and WriteFile, lpOverlapped).
 """
 

@@ -186,7 +186,7 @@ def _properties(system: MacSystem, *command: str) -> dict[str, Any]:
 
 
 def _registry(system: MacSystem) -> list[dict[str, Any]]:
-    """Return the USB devices of the I/O registry with everything below them; nothing when it cannot be had."""
+    """Return the USB devices of the I/O registry with everything below them; nothing when it is not available."""
     try:
         answer = plistlib.loads(_readable(system.run("ioreg", "-a", "-l", "-r", "-c", "IOUSBHostDevice")))
     except (OSError, ValueError, ExpatError, plistlib.InvalidFileException):
@@ -199,7 +199,7 @@ def _readable(answer: bytes) -> bytes:
 
 
 def _number(values: Mapping[str, Any], key: str) -> int:
-    """Return a number of an answer, 0 where it is none."""
+    """Return a number of an answer, 0 where it is not one."""
     value = values.get(key, 0)
     return value if isinstance(value, int) else 0
 

@@ -125,7 +125,7 @@ class WindowsFinder:
             internal=bus not in _EXTERNAL and not removable,
             holds_system=False,
             read_only=not writable,
-            mounts=(),  # a letter is no use by anybody: whether something is in use, the lock says
+            mounts=(),  # a letter does not mean that anybody uses it: whether something is in use, the lock says
             members=members,
             volumes=tuple(volume.shown for volume in own),
             physical_sector_size=physical,

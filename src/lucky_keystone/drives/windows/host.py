@@ -61,7 +61,7 @@ class WindowsHost:
         is_optical = False
         with suppress(OSError), finder.asking(device) as handle:
             is_optical = finder.is_optical(handle)
-        # A letter that is no disc's is a folder like any other.
+        # A letter without a disc is a folder like any other.
         return WindowsDisc(device, self._system, self._sleep) if is_optical or not letter else None
 
     def disks_below(self, path: Path) -> frozenset[Path]:

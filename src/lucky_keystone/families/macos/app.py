@@ -30,7 +30,7 @@ class InstallerApp(Struct, frozen=True):
 
     @property
     def title(self) -> str:
-        """The name without its ending."""
+        """The name without its extension."""
         return self.name.removesuffix(EXTENSION)
 
     def file(self, path: str) -> File | None:
@@ -38,7 +38,7 @@ class InstallerApp(Struct, frozen=True):
         return self.folder.find_file(f"{SUPPORT}/{path}")
 
     def text(self, key: str) -> str:
-        """Return a value of Info.plist, '' where it is no text."""
+        """Return a value of Info.plist, '' where it is not text."""
         value = self.info.get(key, "")
         return value if isinstance(value, str) else ""
 

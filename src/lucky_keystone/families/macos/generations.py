@@ -95,4 +95,4 @@ ASSET = Generation(
 GENERATIONS = (ASSET, BESIDE, WHOLE_VOLUME, CONTAINER)
 """In the order in which an app is compared with them."""
 SOLD_FOR_NEWEST = (12, 32)
-"""From this release on, sticks of so many GB."""
+"""From this release on, sticks of this many GB."""

@@ -157,7 +157,7 @@ def _first_records(case: Case, finding: Finding) -> Outcome:
 
 
 def _is_record(volume: NtfsVolume, data: bytes, number: int) -> bool:
-    """Records that are spare may hold anything that is a record."""
+    """Spare records may hold any valid record."""
     try:
         record = parse_record(data, number, volume.cluster_count)
     except VolumeError:

@@ -59,7 +59,7 @@ class Container:
     """A container that starts at byte `offset` of `drive` and may reach to `offset + size`."""
 
     def __init__(self, drive: Readable, offset: int, size: int) -> None:
-        """Raises VolumeError for what is none that can be read."""
+        """Raises VolumeError for what is not a readable container."""
         self._drive, self.offset, self.size = drive, offset, size
         self._kept: OrderedDict[int, bytes] = OrderedDict()
         if size < BLOCK:

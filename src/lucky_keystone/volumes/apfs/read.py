@@ -133,7 +133,7 @@ class Snapshot(Struct, frozen=True):
 
 
 def moment_of(nanoseconds: int) -> datetime | None:
-    """Return a moment (UTC) by its nanoseconds since 1970, None for what is none."""
+    """Return a moment (UTC) by its nanoseconds since 1970, None for what is not a moment."""
     try:
         return datetime.fromtimestamp(nanoseconds // _SECOND, UTC).replace(tzinfo=None)
     except (OverflowError, ValueError, OSError):

@@ -13,7 +13,7 @@ LARGEST_CLUSTER = 32 << 20
 
 
 class Geometry(Struct, frozen=True):
-    """One volume's measures. All counts are in sectors unless named otherwise."""
+    """One volume's dimensions. All counts are in sectors unless named otherwise."""
 
     sector_size: int
     cluster_size: int

@@ -337,7 +337,7 @@ def _entry(short: bytes, file: File | None, first: int) -> bytes:
 
 
 def _gap(places: Sequence[tuple[int, bytes]], count: int) -> int | None:
-    """Return where so many deleted entries lie behind each other, in one sector where that can be; None for nowhere."""
+    """Return where this many deleted entries lie behind each other, in one sector if possible; None for nowhere."""
     found = None
     for number in range(len(places) - count + 1):
         if all(data[0] == DELETED for _, data in places[number : number + count]):

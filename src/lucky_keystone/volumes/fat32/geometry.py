@@ -18,7 +18,7 @@ _MARGIN = 16  # fatgen103 advises to stay some clusters away from the limit betw
 
 
 class Geometry(Struct, frozen=True):
-    """One volume's measures. All counts are in sectors unless named otherwise."""
+    """One volume's dimensions. All counts are in sectors unless named otherwise."""
 
     sector_size: int
     cluster_size: int

@@ -96,7 +96,7 @@ class FatVolume:
         return require
 
     def take_measures(self, boot: BootSector | BootSector16, require: Callable[[bool, str], None]) -> None:
-        """Hold what all sizes of FAT have alike against fatgen103, and take sector and cluster size from it."""
+        """Compare what all sizes of FAT have alike with fatgen103, and take sector and cluster size from it."""
         require(boot.signature == 0xAA55, "signature")
         require(boot.BPB_BytsPerSec in (512, 1024, 2048, 4096), "BPB_BytsPerSec")
         per_cluster = boot.BPB_SecPerClus

@@ -15,7 +15,7 @@ _HEADER_END = HEADER_OFFSET + 512
 
 
 class Geometry(Struct, frozen=True):
-    """One volume's measures. Counts are in sectors unless named otherwise."""
+    """One volume's dimensions. Counts are in sectors unless named otherwise."""
 
     sector_size: int
     cluster_size: int

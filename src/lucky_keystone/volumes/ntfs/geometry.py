@@ -14,7 +14,7 @@ _MOST_CLUSTERS = (1 << 32) - 1  # systems take no more, whatever the structures 
 
 
 class Geometry(Struct, frozen=True):
-    """One volume's measures. Counts are in sectors unless named otherwise."""
+    """One volume's dimensions. Counts are in sectors unless named otherwise."""
 
     sector_size: int
     cluster_size: int
@@ -75,7 +75,7 @@ def shift_or_count(size: int, cluster_size: int) -> int:
 
 
 def geometry(*, hidden: int, total: int, sector_size: int, cluster_size: int) -> Geometry:
-    """Return the measures of a volume of `total` sectors. Raises UsageError when they cannot be."""
+    """Return the dimensions of a volume of `total` sectors. Raises UsageError when they cannot be."""
     check_cluster_size(cluster_size, sector_size)
     result = Geometry(sector_size, cluster_size, hidden, total)
     if result.cluster_count > _MOST_CLUSTERS:

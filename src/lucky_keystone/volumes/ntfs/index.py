@@ -109,7 +109,7 @@ def pack_root(found: IndexShape, entry: Entry, *, indexed_type: int, collation: 
 
 
 def view_entry(key: bytes, data: bytes, filling: bytes = b"") -> bytes:
-    """Return an entry of an index whose keys are no names.
+    """Return an entry of an index whose keys are not names.
 
     `filling` is what systems write behind the data and ignore.
     """

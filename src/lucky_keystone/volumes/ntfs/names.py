@@ -30,7 +30,7 @@ def _reached_fault(name: str) -> str:
 
 
 def _stored_fault(name: str) -> str:
-    """Return why the volume cannot hold a name that another one held: systems need not reach it by any way."""
+    """Return why the volume cannot hold a name that another one held: systems need not be able to reach it."""
     if not _NEVER_STORED.isdisjoint(name):
         return "holds " + " ".join(repr(character) for character in sorted(set(name) & _NEVER_STORED))
     units = len(name) if name.isascii() else len(name.encode("utf-16-le", "surrogatepass")) // 2
@@ -71,7 +71,7 @@ def stored_names(folder: Folder) -> dict[str, tuple[tuple[str, int], ...]]:
 
 
 def _refuse_short_names(given: Mapping[str, str], folded: Sequence[str]) -> None:
-    """Raise SourceError where a short name is none, or another entry of the folder has it."""
+    """Raise SourceError where a short name is invalid, or another entry of the folder has it."""
     taken = set(folded)
     for name, short in given.items():
         base, dot, extension = short.partition(".")

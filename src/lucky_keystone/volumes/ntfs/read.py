@@ -286,7 +286,7 @@ class NtfsVolume:
         return data
 
     def pieces(self, entry: Entry, block: int = 4 << 20) -> Iterator[bytes]:
-        """Yield a file's bytes in pieces of up to `block`. Raises VolumeError for a file whose bytes cannot be had."""
+        """Yield a file's bytes in pieces of up to `block`. Raises VolumeError for a file whose bytes cannot be read."""
         stream = self._content(entry)
         for start in range(0, stream.size, block):
             yield self.read_stream(stream, start, min(block, stream.size - start))

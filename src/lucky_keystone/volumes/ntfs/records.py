@@ -99,7 +99,7 @@ class FileRecordHeader(Record):
 
     signature: bytes = raw(0x00, 4, "FILE", default=b"FILE")
     sequence_offset: int = u16(0x04, "bytes from the record's start to the update sequence", default=0x30)
-    sequence_count: int = u16(0x06, "numbers of the update sequence: its own, and one a stride")
+    sequence_count: int = u16(0x06, "numbers of the update sequence: its own, and one per stride")
     log_number: int = u64(0x08, "number in $LogFile", default=0)
     sequence_number: int = u16(0x10, "how often the record was used for a file")
     link_count: int = u16(0x12, "names")

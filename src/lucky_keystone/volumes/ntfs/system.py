@@ -47,7 +47,7 @@ _ANY = (1 << 64) - 1
 
 
 class ViewIndex(Struct, frozen=True):
-    """An index whose keys are no names."""
+    """An index whose keys are not names."""
 
     name: str
     collation: int

@@ -11,7 +11,7 @@ LONGEST_CODE = 15
 
 
 class AdaptiveCode:
-    """A code that is rebuilt after every so many symbols."""
+    """A code that is rebuilt at regular intervals."""
 
     def __init__(self, count: int, rebuilt_after: int) -> None:
         """`count` symbols, each as likely as the others at first."""

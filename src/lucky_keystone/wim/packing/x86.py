@@ -12,7 +12,7 @@ _TAIL = 16
 _WINDOW = 65535
 """A target that was used no longer ago shows that this is code."""
 _MOST_APART, _MOST_APART_CALLS = 1023, 511
-"""From such a place on operands of instructions are translated, so many bytes at most."""
+"""From such a place on operands of instructions are translated, at most this many bytes away."""
 _JUMP = 0xE9
 
 

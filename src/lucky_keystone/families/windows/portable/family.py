@@ -22,7 +22,7 @@ from ..proposals import SIGNINGS
 from .editions import all_images, editions_of, words_of
 
 _ALONE = "install-image"
-"""The family of an image that is no installer: what it is, as long as no purpose is chosen."""
+"""The family of an image that is not an installer: what it is, as long as no purpose is chosen."""
 
 
 class WindowsPortable(Family):

@@ -72,7 +72,7 @@ def marked(root: Folder, internal_disks: str, *, chosen: bool) -> Marked:
 
 
 def with_answers(root: Folder, given: File, architecture: str) -> Marked:
-    """Put an answer file where the first start looks for one. Raises UsageError where it is none."""
+    """Put an answer file where the first start looks for one. Raises UsageError for anything else."""
     data = b"".join(bytes(piece) for piece in stream(given.content)) if given.size <= answer_file.LARGEST else b""
     if not data:
         raise SourceError(f"{given.name} has {given.size:,} bytes: no answer file has.", advice="Check it.")
