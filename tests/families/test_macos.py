@@ -30,11 +30,13 @@ from lucky_keystone.demo.apfs import ApfsPart
 from lucky_keystone.demo.disk_image import Part, write_disk_image
 from lucky_keystone.demo.mac import MODELS, RELEASES
 from lucky_keystone.drives.image_file import ImageFile
+from lucky_keystone.families.asking import asked_of
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.families.macos.picker import GREYS, label_bitmap
 from lucky_keystone.families.proving import verify_source
+from lucky_keystone.machine.facts import read_machine
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.starting.mac import mac_start
@@ -120,7 +122,7 @@ def test_every_generation_from_every_carrier(release: str, carrier: str, apps: d
     facts = facts_of(source)
     assert (facts.family, facts.release, facts.damage) == ("macos-installer", made.version, ())
     assert facts.mac is not None
-    assert (facts.mac.build, facts.mac.models) == (made.build, MODELS)
+    assert (facts.mac.build, facts.mac.listed.models) == (made.build, MODELS)
     ends = {"whole": "2019-04-14", "container": "2019-04-14", "beside": "2034-04-14", "asset": ""}
     assert facts.mac.certified_until == ends[made.generation]
     # Deflated members are decoded once from their beginning, which is told.
@@ -224,6 +226,32 @@ def test_one_row_for_a_model_of_a_known_class(
     told = json.loads(run("inspect", apps["14"], "--for", model, "--json").stdout)["model"]
     listed = "met" if kind == "Apple silicon" or model == "TidewellBook7,1" else "not met"
     assert (told["met"], model in told["has"]) == (listed, True)
+
+
+@pytest.mark.parametrize(
+    ("model", "board", "met"),
+    [
+        ("TidewellBook7,1", "", "met"),
+        ("", "Mac-Tidewell7", "met"),
+        ("TidewellBook1,1", "Mac-Tidewell7", "met"),
+        ("", "Mac-Tidewell1", "not met"),
+        ("TidewellBook1,1", "Mac-Tidewell1", "not met"),
+        ("", "", "not known"),
+    ],
+)
+def test_a_release_lists_macs_by_model_or_board(
+    model: str, board: str, met: str, apps: dict[str, Path], tmp_path: Path
+) -> None:
+    (tmp_path / "mac.toml").write_text(f'machine = 1\nmodel = "{model}"\nboard = "{board}"\n')
+    source = open_source(apps["14"])
+    assert [each.met for each in asked_of(read_machine(tmp_path / "mac.toml"), facts_of(source))] == [met]
+    machine = Machine(model=model, board=board)
+    forecast = make_plan(source, Choices(), DriveShape("x.img", None), machine=machine).forecast
+    intel = next(row for row in forecast if row.kind == "mac")
+    assert intel.verdict == ("will not start" if met == "not met" else "starts")
+    if bool(model) != bool(board):
+        told = json.loads(run("inspect", apps["14"], "--for", model or board, "--json").stdout)["model"]
+        assert told["met"] == met
 
 
 @pytest.mark.parametrize(("file", "what"), [(LOADER, "loader"), (CONFIGURATION, "configuration"), (None, "base")])

@@ -23,6 +23,7 @@ from lucky_keystone.common.errors import KeystoneError
 from lucky_keystone.common.progress import silent
 from lucky_keystone.fetching import client as client_module
 from lucky_keystone.fetching import fetch as fetch_module
+from lucky_keystone.fetching import foreign
 from lucky_keystone.fetching import segments as segments_module
 from lucky_keystone.fetching.answers import Answer, harmless
 from lucky_keystone.fetching.blocks import BlockSums
@@ -544,6 +545,35 @@ def test_what_another_program_left(left: str, server: Server, tmp_path: Path) ->
     assert done["proven"]
     assert beside(tmp_path / "a.iso") == {""}
     assert server.files["/a.iso"].sent < len(DATA)
+
+
+def test_what_was_stopped_before_it_was_taken_over_is_taken_over(
+    server: Server, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    server.files["/a.iso"] = Served(DATA)
+    part = tmp_path / "a.iso.part"
+    part.write_bytes(DATA[:7_000_000])
+
+    rename = foreign.positional.rename
+
+    def stopped(path: Path, name: Path, *, replace: bool) -> None:
+        if path == part:
+            raise KeyboardInterrupt
+        rename(path, name, replace=replace)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(foreign.positional, "rename", stopped)
+        with pytest.raises(KeyboardInterrupt), foreign.adopted(part, tmp_path / "a.iso", silent):
+            pass
+    assert beside(tmp_path / "a.iso") == {".part", ".unfinished.json"}
+    line = ["fetch", server.link("/a.iso"), "--adopt", part, "--sha256", SUM]
+    other = tmp_path / "a.iso.unfinished.json"
+    kept = other.read_bytes()
+    other.write_bytes(kept.replace(b'"blocks"', b'"blocks_"'))
+    assert "a part of it exists already" in run(*line, code=3).stderr
+    other.write_bytes(kept)
+    assert run_json(*line)["proven"]
+    assert beside(tmp_path / "a.iso") == {""}
 
 
 @pytest.mark.parametrize("kind", ["each at its own rate", "cut", "only one allowed", "damaged blocks"])

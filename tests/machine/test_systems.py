@@ -138,14 +138,15 @@ MACS: dict[str, tuple[dict[str, str], bytes | None, MachineFacts]] = {
         {"hw.model": "TidewellBook14,1", "hw.cpu64bit_capable": "1", "hw.memsize": str(8 << 30),
          "machdep.cpu.brand_string": "Ferry 9", "machdep.cpu.features": "FPU SSE4.1 SSE4.2 POPCNT"},
         b"EFI64\0",
-        MachineFacts(model="TidewellBook14,1", architecture="x64", started_by="uefi", uefi="yes", uefi_width=64,
-                     security_module="none", memory=8 << 30, processor="Ferry 9", popcnt="yes", sse4_2="yes"),
+        MachineFacts(model="TidewellBook14,1", board="Mac-TidewellBook14,1", architecture="x64", started_by="uefi",
+                     uefi="yes", uefi_width=64, security_module="none", memory=8 << 30, processor="Ferry 9",
+                     popcnt="yes", sse4_2="yes"),
     ),
     "Intel of 2007": (
         {"hw.model": "TidewellBook2,1", "hw.cpu64bit_capable": "1", "machdep.cpu.features": "FPU SSSE3"},
         b"EFI32\0",
-        MachineFacts(model="TidewellBook2,1", architecture="x64", started_by="uefi", uefi="yes", uefi_width=32,
-                     security_module="none", popcnt="no", sse4_2="no"),
+        MachineFacts(model="TidewellBook2,1", board="Mac-TidewellBook2,1", architecture="x64", started_by="uefi",
+                     uefi="yes", uefi_width=32, security_module="none", popcnt="no", sse4_2="no"),
     ),
     "silicon": (
         {"hw.model": "TidewellMini9,1", "hw.optional.arm64": "1", "hw.memsize": "many"},
@@ -165,6 +166,8 @@ def test_a_mac_answers(name: str) -> None:
             if command[0] == "ioreg":
                 if not width:
                     return b"<plist" if width is not None else b""
+                if "IOPlatformExpertDevice" in command:
+                    return plistlib.dumps([{"board-id": f"Mac-{said['hw.model']}".encode() + b"\0"}, 7])
                 return plistlib.dumps([{"IORegistryEntryName": "efi", "firmware-abi": width}])
             if command[2] not in said:
                 raise OSError(0, f"unknown oid '{command[2]}'")

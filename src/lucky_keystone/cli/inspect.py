@@ -53,7 +53,12 @@ Examples:
 @click.option("--matching", metavar="PATTERN", help="List only what matches: by name, or by path where it has a '/'.")
 @click.option("--take", "taken", metavar="PATH", help="Take a file or folder out of the edition.")
 @click.option("--into", "folder", type=click.Path(path_type=Path), metavar="FOLDER", help="Where --take puts it.")
-@click.option("--for", "model", metavar="MODEL", help="Of a macOS installer: is it for this Mac (MacBookPro15,1)?")
+@click.option(
+    "--for",
+    "model",
+    metavar="MODEL",
+    help="Of a macOS installer: is it for this Mac (MacBookPro15,1, or its board id)?",
+)
 @source_options
 @bay_option
 @output_options

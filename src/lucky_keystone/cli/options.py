@@ -362,7 +362,7 @@ def machine_options(function: _F) -> _F:
         "model",
         default="",
         metavar="MODEL",
-        help="The Mac to start, as MacBookPro14,1 (About This Mac, System Report), for the forecast.",
+        help="The Mac to start, as MacBookPro14,1 (About This Mac, System Report) or its board id, for the forecast.",
     )(function)
     for name, word, base in (("--revoked", "refuses", "dbx"), ("--trust", "trusts", "db")):
         text = f"What the machine {word} ({base}), for the Secure Boot forecast: a certificate, or signature lists."

@@ -75,16 +75,19 @@ def _contents(found: SourceFacts) -> str:
 
 def _mac_rows(found: SourceFacts, mac: MacFacts) -> list[tuple[str, str]]:
     build = f", build {mac.build}" if mac.build else ""
-    contents = _contents(found)
+    contents, models = _contents(found), mac.listed.models
     rows = [
         ("Installer", mac.title),
         ("Release", f"{found.release}{build}" if found.release else "unknown"),
         ("Generation", f"{mac.generation}: same layout" if mac.generation else "unknown"),
         ("Processors", " and ".join(_PROCESSORS[name] for name in found.architectures) or "unknown"),
-        ("Models", f"{len(mac.models)} listed: {', '.join(mac.models[:_MODELS])}" if mac.models else "not listed"),
+        (
+            "Models",
+            f"{len(models)} listed: {', '.join(models[:_MODELS])}" if models else "not listed",
+        ),
         ("Contents", contents),
     ]
-    if len(mac.models) > _MODELS:
+    if len(models) > _MODELS:
         rows[-2] = ("Models", f"{rows[-2][1]} …")
     if mac.certified_until:
         rows.append(("Certificates", _certified(mac.certified_until)))

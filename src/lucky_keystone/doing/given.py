@@ -11,6 +11,7 @@ from msgspec import Struct
 
 from ..families.choices import CHOICE_NAMES, Choices
 from ..planning.presets import preset_named
+from ..starting.mac_models import named_mac
 from ..starting.trust import Machine, SignatureDatabase
 
 if TYPE_CHECKING:
@@ -59,20 +60,22 @@ class GivenMachines(Struct, frozen=True):
     trust: tuple[Path, ...]
     revoked: tuple[Path, ...]
     model: str
-    """Of a Mac."""
+    """Of a Mac, or its board id."""
     files: tuple[Path, ...]
     today: date
 
     def machine(self) -> Machine:
         """Return what is known of the machine of a forecast. Raises UsageError or SourceError for its files."""
+        model, board = named_mac(self.model)
         if not self.trust and not self.revoked:
-            return Machine(model=self.model, today=self.today)
+            return Machine(model=model, board=board, today=self.today)
         from ..starting.signature_lists import read_database
 
         return Machine(
             SignatureDatabase.joined(map(read_database, self.trust)) if self.trust else None,
             SignatureDatabase.joined(map(read_database, self.revoked)),
-            self.model,
+            model,
+            board,
             self.today,
         )
 

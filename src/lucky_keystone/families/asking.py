@@ -9,6 +9,7 @@ from msgspec import Struct
 from ..machine.facts import MachineFacts
 from ..machine.requirements import Requirement, model_listed, requirements
 from ..setup.waivers import NONE, waivers_of
+from ..starting.mac_models import ListedMacs, named_mac
 from .facts import SourceFacts
 
 
@@ -17,8 +18,8 @@ def asked_of(machine: MachineFacts, source: SourceFacts) -> tuple[Requirement, .
 
     Of editions of several types those of clients count: they ask for the most.
     """
-    if source.mac is not None and source.mac.models:
-        return (model_for(source, machine.model),)
+    if source.mac is not None and source.mac.listed != ListedMacs():
+        return (_listing(source, machine.model, machine.board),)
     editions = [edition for image in source.images for edition in image.editions]
     asking = [edition for edition in editions if not edition.is_server] or editions
     if not asking:
@@ -28,9 +29,13 @@ def asked_of(machine: MachineFacts, source: SourceFacts) -> tuple[Requirement, .
 
 
 def model_for(source: SourceFacts, model: str) -> Requirement:
-    """Return whether the release of a macOS installer is for a model of Mac."""
-    models = source.mac.models if source.mac is not None else ()
-    return model_listed(model, models, for_silicon="arm64" in source.architectures)
+    """Return whether the release of a macOS installer is for a Mac, by its model or board id."""
+    return _listing(source, *named_mac(model))
+
+
+def _listing(source: SourceFacts, model: str, board: str) -> Requirement:
+    listed = source.mac.listed if source.mac is not None else ListedMacs()
+    return model_listed(model, board, listed, for_silicon="arm64" in source.architectures)
 
 
 class Shortfall(Struct, frozen=True):

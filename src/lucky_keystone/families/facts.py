@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
+from ..starting.mac_models import ListedMacs
 from ..wim.read import Edition
 
 
@@ -38,8 +39,8 @@ class MacFacts(Struct, frozen=True):
     """'17G66' and so on; '' where nothing says it."""
     generation: str = ""
     """The releases that are built alike."""
-    models: tuple[str, ...] = ()
-    """Models of Macs that the source lists; none where it does not say."""
+    listed: ListedMacs = ListedMacs()
+    """Macs that the source lists; none where it does not say."""
     sold: int = 0
     """GB of the smallest stick to buy, as sticks are sold."""
     base_unread: str = ""

@@ -67,11 +67,14 @@ def adopted(path: Path, into: Path, progress: Progress) -> Iterator[None]:
         return
     if not path.exists() or not stat.S_ISREG(path.lstat().st_mode):
         raise UsageError(f"{path} is not a file.", advice="Name the unfinished file.")
-    if any(os.path.lexists(name) for name in (into, unfinished, beside)):
-        raise ProtectError(f"{into} or a part of it exists already.", advice="Name another place with --into.")
+    if any(os.path.lexists(name) for name in (into, unfinished)):
+        raise _taken(into)
     with naming(str(path), DriveError):
         size = path.stat().st_size
         journal = _journal_of_blocks(list(_sums(path, size, progress)))
+        # A journal without a part: an earlier run was stopped just before it moved this very file.
+        if os.path.lexists(beside) and not _is_of(journal, unfinished):
+            raise _taken(into)
         if not any(journal.blocks):
             raise UsageError(
                 f"{path} has no whole block of {BLOCK >> 20} MiB: there is nothing worth taking over.",
@@ -89,13 +92,22 @@ def adopted(path: Path, into: Path, progress: Progress) -> Iterator[None]:
     try:
         yield
     except BaseException:
-        now = journal_of(unfinished)
-        if now is not None and list(now.claims()) == list(journal.claims()):
+        if _is_of(journal, unfinished):
             with suppress(OSError):
                 os.truncate(unfinished, size)
                 positional.rename(unfinished, path, replace=False)
                 beside.unlink()
         raise
+
+
+def _taken(into: Path) -> ProtectError:
+    return ProtectError(f"{into} or a part of it exists already.", advice="Name another place with --into.")
+
+
+def _is_of(journal: DownloadJournal, unfinished: Path) -> bool:
+    """Tell whether the journal that is kept of a part claims just what this one does."""
+    kept = journal_of(unfinished)
+    return kept is not None and list(kept.claims()) == list(journal.claims())
 
 
 def _journal_of_blocks(sums: list[str]) -> DownloadJournal:

@@ -98,7 +98,12 @@ class Download:
         self._lock, was_there = FileLock(lock), os.path.lexists(lock)
         with naming(str(self.unfinished), DriveError, advice=_ROOM):
             try:
-                self._lock.acquire(timeout=0)
+                try:
+                    self._lock.acquire(timeout=0)
+                except Timeout:
+                    if was_there:
+                        raise
+                    self._lock.acquire(timeout=0)  # nobody had it: the system may have failed once
             except Timeout as error:
                 raise ProtectError(f"{path} is being fetched by another run.", advice="Wait for its end.") from error
             except OSError:

@@ -31,6 +31,8 @@ class MachineFacts(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True
     name: str = ""
     model: str = ""
     """As its maker calls it; of a Mac as MacBookPro14,1."""
+    board: str = ""
+    """Of a Mac: the board id of its firmware."""
     architecture: Architecture | None = None
     """Of its processor."""
     started_by: Literal["bios", "uefi"] | None = None
@@ -63,6 +65,7 @@ class MachineFacts(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True
 _WORDS: dict[str, tuple[str, str]] = {
     "name": ('"Counter 3"', "what the shop calls it"),
     "model": ('"TidewellBook7,2"', "as its maker calls it; a Mac's decides what it starts"),
+    "board": ('"Mac-2B1EF49A0C7D3586"', "a Mac's board id, by which releases list it too"),
     "architecture": ('"x64"', "of the processor: x64, x86 or arm64"),
     "started_by": ('"uefi"', "how it started when it was looked at: bios or uefi"),
     "bios": ('"yes"', "whether it can start by BIOS (a legacy or CSM entry in its setup): yes or no"),

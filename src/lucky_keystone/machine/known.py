@@ -37,7 +37,7 @@ def known_machine(path: Path, today: date | None) -> KnownMachine:
     trusted = [read_database(path.parent / name) for name in facts.trusts]
     refused = [read_database(path.parent / name) for name in facts.refuses]
     db = SignatureDatabase.joined(trusted) if trusted else None
-    return KnownMachine(facts, Machine(db, SignatureDatabase.joined(refused), facts.model, today))
+    return KnownMachine(facts, Machine(db, SignatureDatabase.joined(refused), facts.model, facts.board, today))
 
 
 def outlooks_of(machines: Sequence[KnownMachine], drive: Bootable) -> tuple[MachineOutlook, ...]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import plistlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any, Literal
 from xml.parsers.expat import ExpatError
 
@@ -13,8 +13,9 @@ from .facts import Architecture, MachineFacts
 from .reader import largest_internal
 
 _DEVICES = ("ioreg", "-a", "-p", "IODeviceTree", "-r", "-n", "efi", "-d", "1")
+_BOARD = ("ioreg", "-a", "-r", "-c", "IOPlatformExpertDevice", "-d", "1")
 _CAPABLE: dict[str, Architecture] = {"1": "x64", "0": "x86"}
-_WIDTHS: dict[bytes, Literal[32, 64]] = {b"EFI32": 32, b"EFI64": 64}
+_WIDTHS: dict[str, Literal[32, 64]] = {"EFI32": 32, "EFI64": 64}
 """firmware-abi, by which Macs of 2006 to 2008 tell that their firmware has fewer bits than their processor."""
 
 
@@ -30,6 +31,7 @@ class MacMachine:
         memory = self._said("hw.memsize")
         return MachineFacts(
             model=self._said("hw.model"),
+            board=next((text for text in self._registered(_BOARD, "board-id") if text), ""),
             architecture="arm64" if is_silicon else _CAPABLE.get(self._said("hw.cpu64bit_capable")),
             started_by=None if is_silicon else "uefi",
             bios=None,
@@ -59,12 +61,17 @@ class MacMachine:
             return ""
 
     def _width(self) -> Literal[32, 64] | None:
+        return next(
+            (width for text in self._registered(_DEVICES, "firmware-abi") if (width := _WIDTHS.get(text))), None
+        )
+
+    def _registered(self, command: Sequence[str], key: str) -> Iterator[str]:
+        """Yield the texts that the registry of devices has under a key."""
         try:
-            answer: Any = plistlib.loads(self._system.run(*_DEVICES))
+            answer: Any = plistlib.loads(self._system.run(*command))
         except (OSError, ValueError, ExpatError, plistlib.InvalidFileException):
-            return None
+            return
         for each in answer if isinstance(answer, list) else ():
-            told = each.get("firmware-abi", b"") if isinstance(each, dict) else b""
-            if isinstance(told, bytes) and (width := _WIDTHS.get(told.rstrip(b"\0"))):
-                return width
-        return None
+            told = each.get(key) if isinstance(each, dict) else None
+            if isinstance(told, bytes):
+                yield told.rstrip(b"\0").decode("ascii", "replace")

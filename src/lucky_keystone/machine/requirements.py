@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from typing import Literal
 
 from msgspec import Struct
 
 from ..common.units import shown_size
 from ..setup.waivers import FIRST_BUILD, FIRST_WITH_POPCNT
-from ..starting.mac_models import class_of
+from ..starting.mac_models import ListedMacs, class_of
 from ..wim.read import is_server
 from .facts import Flag, MachineFacts
 
@@ -37,15 +37,16 @@ class Requirement(Struct, frozen=True):
         return f"--waive {self.waiver} leaves the check out" if self.waiver else "nothing waives this"
 
 
-def model_listed(model: str, models: Sequence[str], *, for_silicon: bool) -> Requirement:
-    """Return whether a Mac is one that a release is for. `models` are of Intel's; Apple silicon needs no list."""
-    kind = class_of(model)
+def model_listed(model: str, board: str, listed: ListedMacs, *, for_silicon: bool) -> Requirement:
+    """Return whether a Mac is one that a release is for. Those listed are Intel's; Apple silicon needs no list."""
+    kind, mac = class_of(model), model or board
     if kind == "Apple silicon":
-        asked, met = "Apple silicon" if for_silicon else "a Mac with Intel's processor", _met(model, for_silicon)
+        asked, met = "Apple silicon" if for_silicon else "a Mac with Intel's processor", _met(mac, for_silicon)
     else:
-        asked = f"one of {len(models)} models" if models else "models that it does not list"
-        met = _met(model if model and models else None, model in models)
-    return Requirement("model", asked, f"{model} ({kind})" if kind else model, met)
+        asked = f"one of {len(listed.models)} models" if listed.models else "models that it does not list"
+        is_listed = listed.has(model, board)
+        met = _met(None if is_listed is None else mac, is_listed is True)
+    return Requirement("model", asked, f"{mac} ({kind})" if kind else mac, met)
 
 
 def requirements(build: int, installation: str, machine: MachineFacts) -> tuple[Requirement, ...]:

@@ -24,7 +24,7 @@ from .boot_configuration import (
     read_property_list,
 )
 from .bootable import Bootable, BootVolume
-from .mac_models import class_of
+from .mac_models import ListedMacs, class_of, listed_macs
 from .outlook import Outlook, Verdict
 from .pe import loader_architecture, loader_fault
 from .trust import Machine
@@ -58,7 +58,7 @@ class MacStart(Struct, frozen=True):
     loader: str
     configuration: BootConfiguration | None
     faults: tuple[MacFault, ...]
-    models: tuple[str, ...]
+    listed: ListedMacs
     release: str
     lacks_for_t2: tuple[str, ...] = ()
     """What Macs with a T2 chip look for and is nowhere on it."""
@@ -84,13 +84,12 @@ def mac_start(volume: BootVolume) -> MacStart | None:
         else:
             faults += _named_faults(volume, configuration)
     folder = str(PurePosixPath(loader).parent)
-    models = _list(volume, f"{folder}/{_MODELS}").get("SupportedModelProperties")
     release = _list(volume, f"{folder}/{_VERSION}").get("ProductVersion")
     return MacStart(
         loader,
         configuration,
         tuple(faults),
-        tuple(model for model in models if isinstance(model, str)) if isinstance(models, list) else (),
+        listed_macs(_list(volume, f"{folder}/{_MODELS}")),
         release if isinstance(release, str) else "",
         tuple(name for name in T2_FILES if not any(volume.find(f"{place}/{name}") for place in T2_FOLDERS)),
         next(_without_links(volume), ""),
@@ -208,14 +207,15 @@ class Mac:
             return (row("not known", words),)
         verdict: Verdict = "starts"
         reason = f"the volume names {start.loader}, which finds its kernel and base system"
-        if machine.model and start.models:
-            if machine.model in start.models:
-                reason = f"{machine.model} is among the {len(start.models)} models that the installer lists; {reason}"
-            else:
-                verdict = "will not start"
-                reason = f"{machine.model} is not among the {len(start.models)} models that the installer lists"
-        elif start.models:
-            reason += f"; {len(start.models)} models are listed (--machine-model says of one whether it is)"
+        models, is_listed = start.listed.models, start.listed.has(machine.model, machine.board)
+        mac = machine.model or machine.board
+        if is_listed:
+            reason = f"{mac} is among the {len(models)} models that the installer lists; {reason}"
+        elif is_listed is False:
+            verdict = "will not start"
+            reason = f"{mac} is not among the {len(models)} models that the installer lists"
+        elif models:
+            reason += f"; {len(models)} models are listed (--machine-model says of one whether it is)"
         if verdict == "starts" and (ended := expired_on(volume, machine)):
             reason = (
                 f"its installer refuses to run (certificates expired on {ended}; set the Mac's clock back); {reason}"

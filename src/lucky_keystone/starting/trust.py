@@ -51,6 +51,8 @@ class Machine(Struct, frozen=True):
     """What its Secure Boot refuses (dbx), whoever else signed."""
     model: str = ""
     """A Mac's model, as 'MacBookPro14,1'; '' where none was given."""
+    board: str = ""
+    """A Mac's board id; '' where none was given."""
     today: date | None = None
     """The day by the clock of the computer that asks; None: not known. A machine's own clock may differ."""
 

@@ -1,4 +1,4 @@
-"""Volumes that are known by their signatures and not read: what is said of a drive, and no faulty FAT32.
+"""Volumes that are known by their signatures and not read: named where they lie, and not taken for a faulty FAT32.
 
 The description of each format is named beside it. Volumes of the system's own tools were tried for ext and swap only.
 """

@@ -80,7 +80,7 @@ class MacInstaller(Family):
             title=payload.app.title,
             build=payload.build,
             generation=payload.generation.name,
-            models=payload.models,
+            listed=payload.listed_macs,
             sold=_sold(payload),
             base_unread=payload.base.unread if payload.base else "",
             certified_until=until.isoformat() if until else "",

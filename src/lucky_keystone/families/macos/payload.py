@@ -22,6 +22,7 @@ from ...sources.nested import OpenedImage, open_image
 from ...sources.source import Source
 from ...sources.zip_archive import ZipArchive
 from ...starting.boot_configuration import read_property_list
+from ...starting.mac_models import ListedMacs, listed_macs
 from .app import FROM_ITS_IMAGE, InstallerApp, find_apps, the_app
 from .generations import (
     ASSET,
@@ -170,10 +171,9 @@ class Payload(Struct, frozen=True, eq=False, dict=True):
         return self._list(VERSION)
 
     @cached_property
-    def models(self) -> tuple[str, ...]:
-        """Models of Macs that the system says it runs on; none where it does not say."""
-        value = self._list(MODELS).get("SupportedModelProperties", ())
-        return tuple(model for model in value if isinstance(model, str)) if isinstance(value, list) else ()
+    def listed_macs(self) -> ListedMacs:
+        """The Macs that the system says it runs on; none where it does not say."""
+        return listed_macs(self._list(MODELS))
 
     def _list(self, path: str) -> Mapping[str, Any]:
         found = self.find(WantedFile(path))
