@@ -122,7 +122,7 @@ def test_every_generation_from_every_carrier(release: str, carrier: str, apps: d
     facts = facts_of(source)
     assert (facts.family, facts.release, facts.damage) == ("macos-installer", made.version, ())
     assert facts.mac is not None
-    assert (facts.mac.build, facts.mac.listed.models) == (made.build, MODELS)
+    assert (facts.mac.build, facts.mac.models) == (made.build, MODELS)
     ends = {"whole": "2019-04-14", "container": "2019-04-14", "beside": "2034-04-14", "asset": ""}
     assert facts.mac.certified_until == ends[made.generation]
     # Deflated members are decoded once from their beginning, which is told.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import plistlib
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from pathlib import Path
@@ -15,9 +16,10 @@ from lucky_keystone.fetching.fetch import Wanted, fetch
 from lucky_keystone.fetching.link import Link, parse_link
 from lucky_keystone.fetching.part import Download
 from lucky_keystone.fetching.patience import Events
+from lucky_keystone.fetching.releases import Release, Words, read_products, read_words, words_in
 from lucky_keystone.fetching.store import ImageNote, Store
 
-from .targets import Target, in_memory
+from .targets import Target, in_memory, shows_bytes
 
 DATA = bytes(range(256)) * 40
 SUM = hashlib.sha256(DATA).hexdigest()
@@ -46,6 +48,8 @@ def fetching_targets(folder: Path) -> dict[str, Target]:
     return {
         "catalogue": _catalogue(CATALOGUE.encode()),
         "catalogue json": _catalogue(_as_json()),
+        "releases": _releases(),
+        "words": _words(),
         "journal": _journal(folder / "a.iso"),
         "record of the store": _store(folder / "store"),
         "answers": _answers(folder / "b.iso"),
@@ -68,6 +72,34 @@ def _catalogue(text: bytes) -> Target:
         found = parse_catalogue(bytes(data), "shop.toml", is_local=True)
         for image in matching(joined([found]), {"language": "en", "release": "Tidewell"}):
             _ = image.links, image.blocks, image.words
+
+    return _whole(data, use)
+
+
+def _releases() -> Target:
+    package = {"URL": "https://images.tidewell.example/InstallAssistant.pkg", "Size": 5, "Digest": SUM}
+    parts = [{**package, "URL": f"https://images.tidewell.example/{n}"} for n in ("BaseSystem.dmg", "InstallESD.dmg")]
+    products = {"041-1": {"Packages": [package], "Distributions": {"en": "https://images.tidewell.example/w"}}}
+    products["041-2"] = {"Packages": parts}
+    data = bytearray(plistlib.dumps({"Products": products}, fmt=plistlib.FMT_BINARY))
+
+    def use() -> None:
+        for product in read_products(bytes(data), "releases.plist")[0]:
+            release = Release(product, Words())
+            _ = words_in(product, "de"), release.words, release.size, release.order, release.architecture
+
+    return _whole(data, use)
+
+
+def _words() -> Target:
+    data = bytearray(
+        b"<x><title>T</title><auxinfo><dict><key>VERSION</key><string>14.2</string></dict></auxinfo><script>"
+        b'boardIDs = [\'Mac-1\']; nonSupportedModels=["A1,1"];</script><strings>"T" = "Ferry";</strings></x>'
+    )
+
+    def use() -> None:
+        told = read_words(bytes(data))
+        assert not shows_bytes(told.title)
 
     return _whole(data, use)
 

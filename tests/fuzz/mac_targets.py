@@ -12,12 +12,14 @@ from lucky_keystone.content.contents import Literal, stream
 from lucky_keystone.content.ranges import ContentFile
 from lucky_keystone.content.tree import Folder
 from lucky_keystone.demo.apfs import ApfsPart, sealed_block, write_apfs
+from lucky_keystone.demo.mac import chunk_list_of
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.families import facts_of
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.families.proving import verify_source
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.apfs import ApfsInImage
+from lucky_keystone.sources.chunk_list import compare, misfit, read_chunk_list
 from lucky_keystone.sources.cpio import read_cpio
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.pbzx import PbzxFile
@@ -44,6 +46,7 @@ def mac_targets(folder: Path) -> dict[str, Target]:
         "mac zip": _source(archive, [(archive.stat().st_size - 8000, 8000)] * 3 + [(0, 4000)]),
         "mac package": _source(package, [(0, 600)] * 3 + [(0, package.stat().st_size)]),
         "mac payload": _payload(),
+        "chunk list": _chunk_list(),
         "apfs": _apfs(folder, 1),
         "sealed apfs": _apfs(folder, 0x21),
         "studio drive": _drive(app, folder),
@@ -70,6 +73,19 @@ def _payload() -> Target:
     return Target(*in_memory(data), heads * 3 + [(0, len(data))], use)
 
 
+def _chunk_list() -> Target:
+    image = b"The 7:40 to Fairwater." * 40_000
+    data = bytearray(chunk_list_of(image))
+
+    def use() -> None:
+        listed = read_chunk_list(Literal(bytes(data)), "a.chunklist")
+        if listed is not None:
+            assert misfit(listed, len(image)) or listed.size == len(image)
+            compare(Literal(image), listed, "a.dmg", silent)
+
+    return Target(*in_memory(data), [(0, 72)] * 3 + [(0, len(data))], use)
+
+
 def _heads(data: bytearray) -> Iterator[int]:
     at = 12
     while at < len(data):
@@ -79,8 +95,12 @@ def _heads(data: bytearray) -> Iterator[int]:
 
 def _apfs(folder: Path, features: int) -> Target:
     """A container in memory, whose objects' checksums are made anew: else nothing of a changed one is looked at."""
-    tree = Folder("", entries={f"Poster {number:03}": file(f"Poster {number:03}", b"p" * 900) for number in range(300)})
-    tree.entries["more"] = Folder("more", entries={"link": file("link", b"../Poster 001")})
+    # Long names, so that few files need many nodes.
+    names = [
+        f"Poster {number:03} of the summer timetable, for the pier, the mole and both decks" for number in range(70)
+    ]
+    tree = Folder("", entries={name: file(name, b"p" * 900) for name in names})
+    tree.entries["more"] = Folder("more", entries={"link": file("link", b"../timetable")})
     path = folder / f"{features}.apfs"
     older = Folder("", entries={"a": file("a", b"1")}) if features == 1 else None
     write_apfs(path, [ApfsPart("Studio", tree, features=features, snapshot=older)])
@@ -96,7 +116,8 @@ def _apfs(folder: Path, features: int) -> Target:
         here = bytearray(data)
         for number in objects:
             at = 4096 * number
-            here[at : at + 4096] = sealed_block(bytes(here[at : at + 4096]))
+            if here[at : at + 4096] != blocks[number]:
+                here[at : at + 4096] = sealed_block(bytes(here[at : at + 4096]))
         image = ContentFile(Literal(bytes(here)), "studio.apfs")
         volumes = ApfsInImage(image, 0, image.size)
         for volume in volumes.volumes:

@@ -32,7 +32,7 @@ KINDS = (
     *("xpress image", "lzx image", "lzms image", "xpress solid image", "lzx solid image", "lzms solid image"),
     *("applied edition", "hive", "boot store"),
     *("edition", "signature lists", "answer file", "driver package"),
-    *("catalogue", "catalogue json", "journal", "record of the store", "answers"),
+    *("catalogue", "catalogue json", "releases", "words", "chunk list", "journal", "record of the store", "answers"),
     *("machine file", "presets", "batch", "record"),
     *("manifest drive", "progress drive", "bay", "plan"),
     *("mended fat32 drive", "mended gpt drive", "mended ntfs drive", "mended studio drive"),

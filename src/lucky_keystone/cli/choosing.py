@@ -14,10 +14,10 @@ from .question import ask, can_ask
 from .show import Column, console, paragraph, table
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Mapping, Sequence
 
     from ..families.choices import Choices
-    from ..fetching.catalogue import Catalogue, CatalogueImage
+    from ..fetching.catalogue import AnyOffer, Catalogue, CatalogueImage, Offer
     from ..fetching.client import Client
     from ..fetching.link import Place
     from ..sources.source import Source
@@ -25,30 +25,42 @@ if TYPE_CHECKING:
 LISTED = 40
 
 
-def read_all(places: Sequence[Place], client: Client) -> list[Catalogue]:
-    """Read catalogues from this computer and from servers. Raises UsageError and SourceError."""
-    from ..fetching.catalogue import parse_catalogue, read_catalogue
+def read_bytes(place: Place, client: Client) -> bytes:
+    """Return the bytes of a catalogue. Raises UsageError and SourceError."""
+    from ..fetching.catalogue import catalogue_bytes
     from ..fetching.small import fetch_small
 
-    found: list[Catalogue] = []
-    for place in places:
-        if isinstance(place, Path):
-            found.append(read_catalogue(place))
-        else:
-            found.append(parse_catalogue(fetch_small(place, client), place.shown, is_local=False))
-        for note in found[-1].notes:
-            paragraph(console(err=True), f"Note: {note}", style="warn")
+    return catalogue_bytes(place) if isinstance(place, Path) else fetch_small(place, client)
+
+
+def parsed(place: Place, data: bytes) -> Catalogue:
+    """Read a catalogue's bytes, and tell what was not understood. Raises UsageError."""
+    from ..fetching.catalogue import parse_catalogue
+
+    is_local = isinstance(place, Path)
+    found = parse_catalogue(data, str(place), is_local=is_local)
+    tell_notes(found.notes)
     return found
 
 
-def choose_image(catalogues: Sequence[Catalogue], wanted: dict[str, str]) -> CatalogueImage:
-    """Return the one image that matches; what is still open is asked for in a terminal.
+def tell_notes(notes: Sequence[str]) -> None:
+    """Tell what was not understood of a catalogue."""
+    for note in notes:
+        paragraph(console(err=True), f"Note: {note}", style="warn")
+
+
+def read_all(places: Sequence[Place], client: Client) -> list[Catalogue]:
+    """Read catalogues from this computer and from servers. Raises UsageError and SourceError."""
+    return [parsed(place, read_bytes(place, client)) for place in places]
+
+
+def choose_offer(images: Sequence[AnyOffer], wanted: dict[str, str]) -> AnyOffer:
+    """Return the one image, or release, that matches; what is still open is asked for in a terminal.
 
     Raises SourceError where there is none, UsageError with a list where there are several and nobody to ask.
     """
-    from ..fetching.catalogue import joined, matching
+    from ..fetching.catalogue import matching
 
-    images = joined(catalogues)
     found = matching(images, wanted)
     if not found:
         asked = ", ".join(f"{name} {value}" for name, value in wanted.items())
@@ -68,27 +80,26 @@ def choose_image(catalogues: Sequence[Catalogue], wanted: dict[str, str]) -> Cat
     return _asked(found)
 
 
-def _asked(found: Sequence[CatalogueImage]) -> CatalogueImage:
-    out = console()
+def show_offers(found: Sequence[Offer], further: Mapping[str, Sequence[str]] | None = None) -> None:
+    """Print what a catalogue has, numbered, with `further` columns by their headings."""
+    more = further or {}
+    heads = ("No.", "Release", "Version", "Build", "Language", "Architecture", "Editions", "Date", *more, "Size")
     rows = [
         (
-            str(number),
-            image.release,
-            image.build,
-            image.language,
-            image.architecture,
-            ", ".join(image.editions),
+            *(str(number), image.title, image.release if image.release != image.title else "", image.build),
+            *(image.language, image.architecture),
+            *(", ".join(image.editions), image.posted, *(column[number - 1] for column in more.values())),
             shown_size(image.size),
         )
         for number, image in enumerate(found, 1)
     ]
-    columns = [Column("No.", right=True), Column("Release"), Column("Build"), Column("Language")]
-    table(
-        out,
-        [*columns, Column("Architecture"), Column("Editions", folds=True), Column("Size", right=True)],
-        rows,
-    )
-    out.print()
+    columns = [Column(head, right=head in ("No.", "Size"), folds=head == "Editions") for head in heads]
+    table(console(), columns, rows)
+
+
+def _asked(found: Sequence[AnyOffer]) -> AnyOffer:
+    show_offers(found)
+    console().print()
     return found[_number_asked(f"Which one? (1 to {len(found)}", len(found)) - 1]
 
 

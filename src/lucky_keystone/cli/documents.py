@@ -5,7 +5,7 @@ Sizes and offsets are in bytes, times in seconds, rates in bytes a second.
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, Literal, Self
 
 import msgspec
 from msgspec import UNSET, UnsetType
@@ -18,7 +18,7 @@ from ..families.choices import Choices
 from ..families.facts import SourceFacts
 from ..families.family import Decision, SplitImage
 from ..families.signing import LoaderSignature
-from ..fetching.catalogue import CatalogueImage
+from ..fetching.catalogue import CatalogueImage, Offer
 from ..gauging.capacity import Verdict as CapacityVerdict
 from ..gauging.gauge import Mode
 from ..machine.outlook import MachineOutlook
@@ -499,6 +499,61 @@ class FetchDocument(Document, kw_only=True):
     """True where it was in the store already: nothing was downloaded."""
 
 
+class ListedOffer(msgspec.Struct, kw_only=True):
+    """An image or a release of a catalogue."""
+
+    file: str
+    title: str
+    release: str
+    build: str
+    language: str
+    architecture: str
+    editions: list[str]
+    posted: str
+    """The day on which it was put into the catalogue; empty where that is not said."""
+    size: int
+    model: Requirement | None = None
+    """With --for: whether the release is for that Mac."""
+
+    @classmethod
+    def of(cls, offer: Offer, model: Requirement | None = None) -> Self:
+        names = (name for name in cls.__struct_fields__ if name != "model")
+        return cls(**{name: getattr(offer, name) for name in names}, model=model)
+
+
+class OffersDocument(Document, kw_only=True):
+    """`fetch --list`."""
+
+    command: Literal["fetch"] = "fetch"
+    offers: list[ListedOffer]
+    """The newest first."""
+
+
+class FetchedPartBody(msgspec.Struct):
+    """A part of a release that was fetched."""
+
+    path: str
+    size: int
+    sha256: str
+    """Empty of one that was there, and is known by another sum."""
+    proven: bool
+    """True where it has the sum that the catalogue names."""
+    was_there: bool
+
+
+class ReleaseDocument(Document, kw_only=True):
+    """`fetch` from a catalogue of macOS releases."""
+
+    command: Literal["fetch"] = "fetch"
+    release: str
+    build: str
+    product: str
+    """Its number in the catalogue."""
+    source: str
+    """What a drive is built from."""
+    parts: list[FetchedPartBody]
+
+
 class RecordDocument(Document, kw_only=True):
     """`fetch --record`."""
 
@@ -584,7 +639,7 @@ DOCUMENTS: dict[str, tuple[type[msgspec.Struct], ...]] = {
     "report": (ReportDocument,),
     "log": (LogDocument, LogPruneDocument),
     "split": (SplitDocument,),
-    "fetch": (FetchDocument, RecordDocument),
+    "fetch": (FetchDocument, RecordDocument, OffersDocument, ReleaseDocument),
     "images": (ImagesDocument,),
     "data": (DataDocument,),
     "collect": (CollectDocument,),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -13,7 +13,7 @@ import click
 from ..common.errors import DriveError, ProtectError, UsageError
 from ..common.shell import quoted
 from ..common.units import counted, exact_size, shown_size
-from .choosing import choose_image, read_all, refuse_other_sum, refuse_without_links
+from .choosing import choose_offer, parsed, read_bytes, refuse_other_sum, refuse_without_links, show_offers
 from .completion import complete_words
 from .guided import complain
 from .headings import Command
@@ -46,6 +46,8 @@ Examples:
   lucky-keystone fetch NEW-LINK --into tidewell-12.iso
   lucky-keystone fetch - --into tidewell-12.iso < link.txt
   lucky-keystone fetch --catalogue tidewell.toml --release 'Tidewell 12' --language en-GB
+  lucky-keystone fetch --catalogue releases.plist --list --for TidewellBook7,2
+  lucky-keystone fetch --catalogue releases.plist --release 14 --into tidewell-14
   lucky-keystone fetch LINK --sha256 SUM --adopt tidewell-12.iso.part
   lucky-keystone fetch --record tidewell-12.iso --catalogue shop.toml""",
 )
@@ -64,8 +66,10 @@ Examples:
     type=SourcePlace(),
     multiple=True,
     metavar="FILE-or-LINK",
-    help="Choose from a catalogue, or prove LINK by it. Repeatable.",
+    help="Choose from a catalogue, or prove LINK by it. Repeatable. A catalogue of macOS releases stands alone.",
 )
+@click.option("--list", "only_list", is_flag=True, help="Of a catalogue: show what it has, and get nothing.")
+@click.option("--for", "mac", metavar="MODEL", help="Of a catalogue of macOS releases: those for this Mac.")
 @click.option("--release", metavar="TEXT", help="Of a catalogue: this release.")
 @click.option("--build", metavar="TEXT", help="Of a catalogue: this build.")
 @click.option("--edition", metavar="NAME", help="Of a catalogue: with this edition.")
@@ -106,6 +110,8 @@ def command(
     sha256: str | None,
     size: int | None,
     catalogues: tuple[Place, ...],
+    only_list: bool,
+    mac: str | None,
     record: Path | None,
     adopt: Path | None,
     authority: Path | None,
@@ -118,6 +124,7 @@ def command(
 
     The file has its name only when it is whole. The same command continues after any break, also with a fresh link.
     """
+    from ..fetching.catalogue import is_of_releases, joined, matching
     from ..fetching.client import HttpClient
     from ..fetching.fetch import Wanted
     from ..fetching.link import parse_link
@@ -128,12 +135,30 @@ def command(
         _record(record, catalogues, given)
         return
     if not catalogues:
-        _refuse_without_catalogue(given, wanted_words)
+        _refuse_without_catalogue(given, [*wanted_words, *["list"] * only_list, *["for"] * (mac is not None)])
+    how = {"patient": patient, "from_scratch": from_scratch, "connections": connections}
     client = HttpClient(authority)
     try:
-        image = _of_catalogue(catalogues, client, given, into, wanted_words)
+        read = [(place, read_bytes(place, client)) for place in catalogues]
+        if any(is_of_releases(data) for _, data in read):
+            if len(read) > 1 or given is not None or adopt is not None or sha256 is not None or size is not None:
+                raise UsageError(
+                    "A catalogue of releases stands alone: it says where the parts are, and what proves them.",
+                    advice="Leave out LINK, --adopt, --sha256, --size and further catalogues.",
+                )
+            from .releases import Releases
+
+            Releases(*read[0], client, how).run(wanted_words, mac, into, only_list=only_list)
+            return
+        if mac is not None:
+            raise UsageError("--for goes with a catalogue of macOS releases.", advice="Leave it out.")
+        images = joined([parsed(*each) for each in read])
+        if only_list:
+            _list(matching(images, wanted_words))
+            return
+        image = _of_catalogue(images, given, into, wanted_words) if read else None
         errand = _errand_for(image, given, into, adopt, Wanted(sha256 or "", size), client)
-        errand.how = {"patient": patient, "from_scratch": from_scratch, "connections": connections}
+        errand.how = how
         place = adopt.parent if adopt is not None and into is None else into
         if place is None:
             errand.into_store()
@@ -176,20 +201,26 @@ def _errand_for(
     return _Errand(links, name, wanted, image.words if image is not None else "", client, Events())
 
 
-def _of_catalogue(
-    places: tuple[Place, ...], client: Client, given: Link | None, into: Path | None, wanted: dict[str, str]
-) -> CatalogueImage | None:
-    """Return the image that is meant; None where no catalogue was named."""
-    if not places:
-        return None
-    from ..fetching.catalogue import joined, meant
+def _list(images: Sequence[CatalogueImage]) -> None:
+    if manner().as_json:
+        from .documents import ListedOffer, OffersDocument
 
-    catalogues = read_all(places, client)
+        emit_json(OffersDocument(offers=[ListedOffer.of(image) for image in images]))
+        return
+    show_offers(images)
+
+
+def _of_catalogue(
+    images: Sequence[CatalogueImage], given: Link | None, into: Path | None, wanted: dict[str, str]
+) -> CatalogueImage:
+    """Return the image that is meant."""
+    from ..fetching.catalogue import meant
+
     if given is not None and not wanted:
         names = {given.file_name, into.name if into is not None else ""}
-        if (found := meant(joined(catalogues), names, given)) is not None:
+        if (found := meant(images, names, given)) is not None:
             return found
-    image = choose_image(catalogues, wanted)
+    image = choose_offer(images, wanted)
     if given is None:
         refuse_without_links(image)
     return image

@@ -75,7 +75,7 @@ def _contents(found: SourceFacts) -> str:
 
 def _mac_rows(found: SourceFacts, mac: MacFacts) -> list[tuple[str, str]]:
     build = f", build {mac.build}" if mac.build else ""
-    contents, models = _contents(found), mac.listed.models
+    contents, models = _contents(found), mac.models
     rows = [
         ("Installer", mac.title),
         ("Release", f"{found.release}{build}" if found.release else "unknown"),

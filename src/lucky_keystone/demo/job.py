@@ -13,6 +13,7 @@ from ..rehearsal.emulator import FIRMWARES, find_image
 from .bay import make_bay
 from .disc import write_disc
 from .mac import MODELS, RELEASES, write_app
+from .mac_releases import CATALOGUE, write_releases
 from .old_stick import write_old_stick
 from .parts import PARTS
 from .server import WorkshopServer, write_catalogue
@@ -26,6 +27,7 @@ from .updater import write_updater
 _AUTHORITY = "tidewell-authority.pem"
 _UPDATER = "ticket-printer-4.2.img.gz"
 _APPS = "installer apps"
+_PLOVER = "plover parts"
 _CATALOGUE = "tidewell.toml"
 _SYSTEM = "tidewell-bridge.wim"
 _OLD_STICK = "counter-4.img"
@@ -40,6 +42,8 @@ LEFT = (
     ("printer.img", "the drive it became, byte for byte"),
     (_CATALOGUE, "the workshop's catalogue; its server ended with the demo"),
     ("store", "the downloaded images"),
+    (CATALOGUE, "a catalogue of macOS releases, and beside it what the server gave of them"),
+    (_PLOVER, "the parts of a macOS release, as they were fetched"),
     ("crew.img", "the crew laptops' drive: NTFS with everything, FAT32 with what firmware reads"),
     (_OLD_STICK, "counter 4's old stick, mended"),
     (_APPS, "installer apps of Macs, one of each generation"),
@@ -99,13 +103,16 @@ def _write_data(folder: Path, progress: Progress, stack: ExitStack) -> tuple[str
     write_disc(folder / DISC, installer(is_signed=True), LABEL, MOMENT, progress)
     (folder / _AUTHORITY).write_bytes(authority_certificate())
     write_updater(folder / _UPDATER)
-    server = WorkshopServer({_UPDATER: folder / _UPDATER}, breaks_after=_BREAKS_AFTER)
+    apps = _make_apps(folder / _APPS)
+    served = {_UPDATER: folder / _UPDATER}
+    server = WorkshopServer(served, breaks_after=_BREAKS_AFTER)
     stack.callback(server.close)
+    served |= write_releases(folder, {Path(apps[name]): RELEASES[name] for name in ("10.13", "14")}, server.link)
     write_catalogue(folder / _CATALOGUE, folder / _UPDATER, server.link(_UPDATER))
     write_system(folder / _SYSTEM)
     write_old_stick(folder / _OLD_STICK)
     write_shop(folder, _AUTHORITY, _UPDATER)
-    return server.link(_UPDATER), _make_apps(folder / _APPS)
+    return server.link(_UPDATER), apps
 
 
 def _counter(folder: Path, disc: str) -> list[Step]:
@@ -166,6 +173,15 @@ def _from_server(folder: Path, link: str) -> list[Step]:
         ),
         Step("It is kept for further drives.", ["images"]),
         Step("For the next one nothing is downloaded.", ["fetch", link, "--catalogue", catalogue]),
+        Step(
+            "Which releases does the catalogue of macOS have for the poster studio's Mac?",
+            ["fetch", "--catalogue", str(folder / CATALOGUE), "--list", "--for", MODELS[1]],
+        ),
+        Step(
+            "One of them comes in parts, and each is proven.",
+            ["fetch", "--catalogue", str(folder / CATALOGUE), "--release", "10.13", "--into", str(folder / _PLOVER)],
+        ),
+        Step("Together they are an installer app.", ["inspect", str(folder / _PLOVER)]),
     ]
 
 

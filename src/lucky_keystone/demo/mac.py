@@ -4,10 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import plistlib
-import struct
 import zipfile
-import zlib
-from base64 import b64encode
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
@@ -29,6 +26,7 @@ from ..volumes.hfsplus.kind import HFSPLUS
 from .apfs import PREBOOT, ApfsPart, write_apfs
 from .disk_image import Part, write_disk_image
 from .loaders import mac_loader
+from .mac_packages import flat_package
 from .signing import package_certificate
 
 MOMENT = datetime(2026, 3, 14, 9, 26, 52)
@@ -170,17 +168,7 @@ def _package(release: Release, size: int) -> bytes:
     """Return a flat package with a payload of noise, and a signature whose certificate has ended for old releases."""
     is_old = release.generation in ("whole", "container")
     certificate = package_certificate(*(("090101", "190414") if is_old else ("240101", "340414")))
-    payload = noise("payload", size)
-    table = (
-        '<?xml version="1.0" encoding="UTF-8"?><xar><toc><checksum style="sha1"><offset>0</offset><size>20</size>'
-        f'</checksum><signature style="RSA"><KeyInfo xmlns="http://www.w3.org/2000/09/xmldsig#"><X509Data>'
-        f"<X509Certificate>{b64encode(certificate).decode()}</X509Certificate></X509Data></KeyInfo></signature>"
-        f'<file id="1"><name>Payload</name><type>file</type><data><offset>20</offset><length>{size}</length>'
-        f'<size>{size}</size><encoding style="application/octet-stream"/></data></file></toc></xar>'
-    ).encode()
-    packed = zlib.compress(table)
-    header = b"xar!" + struct.pack(">HHQQI", 28, 1, len(packed), len(table), 1)
-    return header + packed + hashlib.sha1(packed).digest() + payload
+    return flat_package({"Payload": noise("payload", size)}, certificate)
 
 
 def _image(
@@ -204,7 +192,7 @@ def _image(
     scratch.unlink()
 
 
-def _sums(image: bytes) -> bytes:
+def chunk_list_of(image: bytes) -> bytes:
     """The chunk list of an image, unsigned."""
     pieces = [image[at : at + _PIECE] for at in range(0, len(image), _PIECE)]
     sums = [Chunk(chunk_size=len(piece), chunk_sha256=hashlib.sha256(piece).digest()).pack() for piece in pieces]
@@ -236,7 +224,7 @@ def _container(support: Path, scratch: Path, release: Release, payload_size: int
     (support / "inner.dmg").unlink()
     files = {
         "BaseSystem.dmg": base,
-        "BaseSystem.chunklist": _sums(base),
+        "BaseSystem.chunklist": chunk_list_of(base),
         "Packages/Essentials.pkg": _package(release, payload_size),
     }
     _image(support / "InstallESD.dmg", scratch, files, "Tidewell Install ESD", ["zlib"])
@@ -244,7 +232,7 @@ def _container(support: Path, scratch: Path, release: Release, payload_size: int
 
 def _beside(support: Path, scratch: Path, release: Release, payload_size: int) -> None:
     base = _base(support / "BaseSystem.dmg", scratch, release, ["LZFSE", "zlib"])
-    (support / "BaseSystem.chunklist").write_bytes(_sums(base))
+    (support / "BaseSystem.chunklist").write_bytes(chunk_list_of(base))
     files = {"Packages/Core.pkg": _package(release, payload_size)}
     _image(support / "InstallESD.dmg", scratch, files, "Tidewell Install ESD", ["zlib"])
     _list(support / "InstallInfo.plist", {"Payload Image Info": {"URL": "InstallESD.dmg"}})
@@ -264,7 +252,7 @@ def _asset(support: Path, scratch: Path, release: Release, payload_size: int) ->
             archive.writestr(info, data)
 
         put("AssetData/Restore/BaseSystem.dmg", base)
-        put("AssetData/Restore/BaseSystem.chunklist", _sums(base))
+        put("AssetData/Restore/BaseSystem.chunklist", chunk_list_of(base))
         for path, data in boot.items():
             if path != release.kernel:
                 put(f"AssetData/boot/{path}", data)

@@ -39,14 +39,20 @@ class MacFacts(Struct, frozen=True):
     """'17G66' and so on; '' where nothing says it."""
     generation: str = ""
     """The releases that are built alike."""
-    listed: ListedMacs = ListedMacs()
-    """Macs that the source lists; none where it does not say."""
+    models: tuple[str, ...] = ()
+    """Models of Macs that the source lists; none where it does not say."""
+    boards: tuple[str, ...] = ()
+    """The same by the board id of their firmware."""
     sold: int = 0
     """GB of the smallest stick to buy, as sticks are sold."""
     base_unread: str = ""
     """Why its base system is not examined; '' when it is."""
     certified_until: str = ""
     """The day (ISO 8601) on which the first certificate of its packages ends; '' where none was found."""
+
+    @property
+    def listed(self) -> ListedMacs:
+        return ListedMacs(self.models, self.boards)
 
 
 class SourceFacts(Struct, frozen=True, kw_only=True):

@@ -5,9 +5,9 @@ from __future__ import annotations
 import base64
 import re
 import tomllib
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, Protocol, TypeVar
 
 import msgspec
 from msgspec import Struct
@@ -20,7 +20,7 @@ from .blocks import BlockSums
 from .link import Link, is_plain_name, parse_link
 
 FORMAT = 1
-LARGEST = 16 << 20
+LARGEST = 32 << 20
 """Bytes of a catalogue."""
 BLOCK_SIZE = 16 << 20
 _MOST_IMAGES = 10_000
@@ -65,6 +65,24 @@ class CatalogueImage(msgspec.Struct, frozen=True, kw_only=True):
         return BlockSums(self.block_size, base64.b64decode(self.block_sums)) if self.block_sums else None
 
     @property
+    def title(self) -> str:
+        return self.release or self.file
+
+    @property
+    def posted(self) -> str:
+        return ""
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """What --release may call it."""
+        return (self.release,)
+
+    @property
+    def order(self) -> tuple[list[int], list[int]]:
+        """Newer ones have a greater one."""
+        return dotted(self.build), dotted(self.release)
+
+    @property
     def words(self) -> str:
         """What it is, for people."""
         parts = (self.release, f"build {self.build}" if self.build else "", self.language, self.architecture)
@@ -89,13 +107,28 @@ class Catalogue(Struct, frozen=True):
 
 def read_catalogue(path: Path) -> Catalogue:
     """Read a catalogue on this computer. Raises UsageError for one that cannot be used."""
+    return parse_catalogue(catalogue_bytes(path), str(path), is_local=True)
+
+
+def catalogue_bytes(path: Path) -> bytes:
+    """Return the bytes of a catalogue on this computer. Raises UsageError where it cannot be read."""
     with naming(str(path), UsageError, advice="Check the path of the catalogue."), path.open("rb") as stream:
-        data = stream.read(LARGEST + 1)
-    return parse_catalogue(data, str(path), is_local=True)
+        return stream.read(LARGEST + 1)
+
+
+def is_of_releases(data: bytes) -> bool:
+    """Tell by its first bytes whether a catalogue is a property list, of releases (`fetching.releases`)."""
+    head = data[:256].lstrip(b"\xef\xbb\xbf \t\r\n")
+    return head.startswith((b"bplist00", b"<?xml", b"<!DOCTYPE plist", b"<plist"))
 
 
 def parse_catalogue(data: bytes, place: str, *, is_local: bool) -> Catalogue:
     """Read a catalogue's bytes; `place` names it. Raises UsageError for one that cannot be used."""
+    if is_of_releases(data):
+        raise UsageError(
+            f"{place} is a catalogue of releases, which come in parts.",
+            advice="Get a release with 'lucky-keystone fetch --catalogue', and build from what came.",
+        )
     if len(data) > LARGEST:
         raise UsageError(f"{place} is too large for a catalogue.", advice=_ADVICE)
     try:
@@ -170,23 +203,67 @@ def meant(images: Iterable[CatalogueImage], names: Collection[str], link: Link |
     return None
 
 
-def matching(images: Iterable[CatalogueImage], wanted: dict[str, str]) -> list[CatalogueImage]:
+class Offer(Protocol):
+    """What a catalogue has: an image, or a release in parts."""
+
+    @property
+    def file(self) -> str: ...
+    @property
+    def size(self) -> int:
+        """Bytes."""
+
+    @property
+    def title(self) -> str:
+        """What it is called in a list."""
+
+    @property
+    def posted(self) -> str:
+        """The day, ISO 8601, on which it was put into the catalogue; '' where that is not said."""
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """What --release may call it."""
+
+    @property
+    def release(self) -> str: ...
+    @property
+    def build(self) -> str: ...
+    @property
+    def language(self) -> str: ...
+    @property
+    def architecture(self) -> str: ...
+    @property
+    def editions(self) -> list[str]: ...
+    @property
+    def order(self) -> Any:
+        """Newer ones have a greater one."""
+
+    @property
+    def words(self) -> str:
+        """What it is, for people."""
+
+
+AnyOffer = TypeVar("AnyOffer", bound=Offer)
+
+
+def matching(images: Iterable[AnyOffer], wanted: Mapping[str, str]) -> list[AnyOffer]:
     """Return the images that match (release, build, edition, language, architecture), the newest first.
 
     A word counts where the image's begins with it, whatever its case; an edition has to be named whole.
     """
     kept = [image for image in images if all(_has(image, name, value) for name, value in wanted.items())]
-    return sorted(kept, key=lambda image: [_number(image.build), _number(image.release)], reverse=True)
+    return sorted(kept, key=lambda image: image.order, reverse=True)
 
 
-def _has(image: CatalogueImage, name: str, value: str) -> bool:
+def _has(image: Offer, name: str, value: str) -> bool:
+    value = value.casefold()
     if name == "edition":
-        return value.casefold() in (edition.casefold() for edition in image.editions)
-    has, value = str(getattr(image, name)).casefold(), value.casefold()
-    return has == value or re.match(rf"{re.escape(value)}\b", has) is not None
+        return value in (edition.casefold() for edition in image.editions)
+    known = image.names if name == "release" else (str(getattr(image, name)),)
+    return any(has == value or re.match(rf"{re.escape(value)}\b", has) for has in map(str.casefold, known))
 
 
-def _number(text: str) -> list[int]:
+def dotted(text: str) -> list[int]:
     """Return a dotted number for comparing."""
     return [int(part) for part in re.findall(r"\d{1,9}", text)]
 

@@ -44,6 +44,8 @@ class Wanted(Struct, frozen=True):
     size: int | None = None
     blocks: BlockSums | None = None
     """Sums of its blocks, where they are known: a damaged one is fetched again, alone."""
+    sha1: str = ""
+    """'' where none is wanted: catalogues of releases have no better one."""
 
 
 class Fetched(Struct, frozen=True):
@@ -53,7 +55,7 @@ class Fetched(Struct, frozen=True):
     size: int
     sha256: str
     proven: bool
-    """True where the sum that was wanted is the one it has."""
+    """True where the sum that was wanted is the one it has, by SHA-256 or by SHA-1."""
     origin: str
     """Scheme, server and path."""
 
@@ -79,11 +81,11 @@ def fetch(
     DriveError where it cannot be written; ProtectError where the name is taken.
     """
     for link in links:
-        refuse_unproven(link, wanted.sha256)
+        refuse_unproven(link, wanted.sha256 or wanted.sha1)
     if not is_plain_name(into.name):
         raise UsageError(f"'{into.name}' cannot be a file's name everywhere.", advice="Name another one with --into.")
     way = _Way(progress, events, clock or RealClock(), patient, connections)
-    with Download(into) as part:
+    with Download(into, with_sha1=bool(wanted.sha1)) as part:
         if from_scratch:
             part.start_over()
         for number, link in enumerate(links, 1):
@@ -126,7 +128,9 @@ class _Run:
                 advice="Name another place with --into, or begin again with --from-scratch.",
             )
         journal.sha256 = wanted.sha256 or journal.sha256
-        self._sha256 = journal.sha256
+        self._sha256, self._sha1 = journal.sha256, wanted.sha1
+        # What has the size that a catalogue names is no page in its place, even where it is text.
+        self._may_be_text = wanted.size is not None and bool(wanted.sha256 or wanted.sha1)
         self._size = wanted.size if wanted.size is not None else journal.size
         if journal.size is not None and wanted.size not in (None, journal.size):
             raise SourceError(
@@ -162,14 +166,18 @@ class _Run:
     def _finished(self) -> Fetched:
         found = self._part.sha256()
         if self._sha256 and found != self._sha256:
-            self._part.start_over(".wrong")
-            raise SourceError(
-                f"{self._part.path.name}: its SHA-256 is {found}, not {self._sha256} as it should be.",
-                advice=f"It is kept for a look as {self._part.path.name}.wrong. Check link and sum.",
-            )
+            raise self._wrong("SHA-256", found, self._sha256)
+        if self._sha1 and (other := self._part.sha1()) != self._sha1:
+            raise self._wrong("SHA-1", other, self._sha1)
         self._part.finish()
-        size = self._part.length
-        return Fetched(self._part.path, size, found, bool(self._sha256), self._link.origin)
+        return Fetched(self._part.path, self._part.length, found, bool(self._sha256 or self._sha1), self._link.origin)
+
+    def _wrong(self, method: str, found: str, wanted: str) -> SourceError:
+        self._part.start_over(".wrong")
+        return SourceError(
+            f"{self._part.path.name}: its {method} is {found}, not {wanted} as it should be.",
+            advice=f"It is kept for a look as {self._part.path.name}.wrong. Check link and sum.",
+        )
 
     # -- one connection ----------------------------------------------------------------------------------------------
 
@@ -297,7 +305,7 @@ class _Run:
             if not data:
                 raise Passing("the connection ended early")
             is_page = (answer.is_page and is_text(data)) or (not part.length and looks_like_a_page(data))
-            if at == 0 and is_page:
+            if at == 0 and is_page and not self._may_be_text:
                 raise page_instead(answer, self._expired, data)
             known = min(max(part.length - at, 0), len(data))
             if known and data[:known] != part.read(at, known):

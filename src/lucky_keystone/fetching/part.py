@@ -77,7 +77,7 @@ class Download:
     set aside before the first byte is written.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, *, with_sha1: bool = False) -> None:
         """Raises ProtectError where the name is taken, or another run has it; DriveError where it cannot be written."""
         self.path = path
         self.unfinished = path.with_name(path.name + UNFINISHED)
@@ -111,7 +111,9 @@ class Download:
                     self._release()
                 raise
             self._descriptor: int | None = None
-            self._length, self._hash, self._whole = 0, blake3(), hashlib.sha256()
+            self._methods = ("sha256", "sha1") if with_sha1 else ("sha256",)
+            self._length, self._hash = 0, blake3()
+            self._sums = self._no_sums()
             self._unflushed, self._flushed_at = 0, time.monotonic()
             self.damaged = 0
             """Bytes that the journal claims, and that no longer have their hash."""
@@ -227,7 +229,11 @@ class Download:
 
     def sha256(self) -> str:
         """Return the sum of what is here."""
-        return self._whole.hexdigest()
+        return self._sums[0].hexdigest()
+
+    def sha1(self) -> str:
+        """Return the SHA-1 of what is here, which it was made for."""
+        return self._sums[1].hexdigest()
 
     def finish(self) -> None:
         """Give the whole file its name. Nothing can be read or written here afterwards."""
@@ -330,7 +336,8 @@ class Download:
 
     def _take(self, data: bytes) -> None:
         """Count bytes as here, in the sums too."""
-        self._whole.update(data)
+        for each in self._sums:
+            each.update(data)
         view = memoryview(data)
         while view:
             piece = view[: BLOCK - self._length % BLOCK]
@@ -343,8 +350,11 @@ class Download:
 
     def _forget(self) -> None:
         self._length = 0
-        self._hash, self._whole = blake3(), hashlib.sha256()
+        self._hash, self._sums = blake3(), self._no_sums()
         self._blocks = []
+
+    def _no_sums(self) -> list[hashlib._Hash]:
+        return [hashlib.new(method, usedforsecurity=False) for method in self._methods]
 
     def _release(self) -> None:
         """Let go of the lock. Failing to do so does not fail the work: the lock goes with the process."""

@@ -1,4 +1,4 @@
-"""Small files from servers, read as a whole: catalogues."""
+"""Small files from servers, read as a whole: catalogues, and what they name."""
 
 from __future__ import annotations
 
@@ -11,9 +11,12 @@ from .link import Link
 from .patience import Events, Patience, RealClock
 
 
-def fetch_small(link: Link, client: Client, events: Events | None = None) -> bytes:
-    """Return the bytes of a small file. Raises UsageError for plain http, SourceError where it is not available."""
-    if link.scheme != "https":
+def fetch_small(link: Link, client: Client, events: Events | None = None, *, is_proof: bool = True) -> bytes:
+    """Return the bytes of a small file. Raises SourceError where it is not available.
+
+    What is a proof of something else has to come over https: raises UsageError.
+    """
+    if is_proof and link.scheme != "https":
         raise UsageError(f"{link.shown}: a catalogue has to come over https.", advice="Use an https link, or a file.")
 
     def expired(what: str, why: str) -> SourceError:

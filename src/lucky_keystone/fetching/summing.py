@@ -17,9 +17,9 @@ _WAITING = 64
 _PIECE = 1 << 20
 
 
-def file_sum(path: Path, progress: Progress) -> str:
-    """Return the SHA-256 of a whole file. Raises SourceError where it cannot be read."""
-    digest, done = hashlib.sha256(), 0
+def file_sum(path: Path, progress: Progress, method: str = "sha256") -> str:
+    """Return the SHA-256, or another sum, of a whole file. Raises SourceError where it cannot be read."""
+    digest, done = hashlib.new(method, usedforsecurity=False), 0
     with naming(str(path), SourceError), path.open("rb") as stream:
         size = os.fstat(stream.fileno()).st_size
         while piece := stream.read(_PIECE):

@@ -35,9 +35,13 @@ class ListedMacs(Struct, frozen=True):
     models: tuple[str, ...] = ()
     boards: tuple[str, ...] = ()
     """Board ids of their firmware: 'Mac-' and hexadecimal digits."""
+    excluded: tuple[str, ...] = ()
+    """Models that it is not for."""
 
     def has(self, model: str, board: str = "") -> bool | None:
         """Tell whether a Mac is listed; None where nothing decides it. What is not known of the Mac is ''."""
+        if model and model in self.excluded:
+            return False
         if (model and model in self.models) or (board and board in self.boards):
             return True
         return False if (model and self.models) or (board and self.boards) else None
