@@ -46,7 +46,7 @@ def write_releases(folder: Path, releases: Mapping[Path, Release], link: Callabl
             packages.append(about)
         words = {name: put(product, f"{product}.{name}.dist", _words(release, name)) for name in ("English", "de")}
         products[product] = {"Packages": packages, "PostDate": _DAYS[release.generation], "Distributions": words}
-    fonts = b"An update, which is no installer."
+    fonts = b"An update, not an installer."
     update = {"URL": put("041-70001", "FerryFonts.pkg", fonts), "Size": len(fonts)}
     products["041-70001"] = {"Packages": [update], "PostDate": datetime(2026, 5, 1)}
     (folder / CATALOGUE).write_bytes(plistlib.dumps({"CatalogVersion": 2, "Products": products}))

@@ -79,7 +79,7 @@ def fetch_parts(
 ) -> list[FetchedPart]:
     """Get all parts of a release into a folder, which is made; what is there already is proven.
 
-    `how` is what `fetch` takes by name, `events` makes what hears of a part. Raises as `fetch` does, and ProtectError
+    `how` is what `fetch` takes by name, `events` makes what is told of a part. Raises as `fetch` does, and ProtectError
     where another file has a part's name.
     """
     make_folder(folder)
