@@ -28,7 +28,7 @@ from lucky_keystone.content.tree import File, Folder, Special, UnixFacts
 from lucky_keystone.demo import mac
 from lucky_keystone.demo.apfs import ApfsPart
 from lucky_keystone.demo.disk_image import Part, write_disk_image
-from lucky_keystone.demo.mac import MODELS, RELEASES
+from lucky_keystone.demo.mac import FOR_SILICON, MODELS, RELEASES, noise
 from lucky_keystone.drives.image_file import ImageFile
 from lucky_keystone.families.asking import asked_of
 from lucky_keystone.families.choices import Choices
@@ -165,6 +165,15 @@ def test_every_generation_from_every_carrier(release: str, carrier: str, apps: d
         place = "System/Library/" + ("PrelinkedKernels" if made.generation == "beside" else "CoreServices")
         for name in ("immutablekernel", "immutablekernel.tdw7.im4m", "BridgeVersion.bin"):
             assert seen[f"{place}/{name}"][1] == seen[f".IABootFiles/{name}"][1] != b""
+    # What the asset has for Apple silicon goes along, and nothing of Intel's beside it.
+    objects = (
+        {path: noise(path, 9000) for path in FOR_SILICON} if made.generation == "asset" and release != "11" else {}
+    )
+    assert {path: data for path, (_, data) in seen.items() if data and path.startswith("boot/")} == {
+        f"boot/{path}": data for path, data in objects.items()
+    }
+    silicon = next(row for row in built.plan.forecast if row.firmware == "Mac, Apple silicon")
+    assert ("boot files for it are on the drive" in silicon.reason) == bool(objects)
 
     # Their certificates' end is weighed by the clock of who asks; without one nothing is said.
     day = date(2026, 11, 28)

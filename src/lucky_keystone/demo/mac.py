@@ -34,6 +34,7 @@ MODELS = ("TidewellBook7,1", "TidewellBook7,2", "TidewellStudio3,1")
 """Macs that the apps say they run on."""
 _CORE = "System/Library/CoreServices"
 _ASSET = "com_apple_MobileAsset_MacSoftwareUpdate"
+FOR_SILICON = ("BuildManifest.plist", "kernelcache.release.tdw", "Firmware/all_flash/iBoot.tdw.im4p")
 _BLOCK = 4096
 _PIECE = 10 * MIB
 """Bytes of which a chunk list has a sum each."""
@@ -256,6 +257,8 @@ def _asset(support: Path, scratch: Path, release: Release, payload_size: int) ->
         for path, data in boot.items():
             if path != release.kernel:
                 put(f"AssetData/boot/{path}", data)
+        for path in FOR_SILICON if release.version.split(".")[0] != "11" else ():
+            put(f"AssetData/boot/{path}", noise(path, 9000))
         put("AssetData/payloadv2/payload.000", noise("payload", payload_size), zipfile.ZIP_STORED)
     files = {f"{_ASSET}/0a1b2c.zip": asset.read_bytes(), f"{_ASSET}/list.xml": plistlib.dumps({"Assets": []})}
     asset.unlink()

@@ -129,7 +129,7 @@ class _Run:
             )
         journal.sha256 = wanted.sha256 or journal.sha256
         self._sha256, self._sha1 = journal.sha256, wanted.sha1
-        # What has the size that a catalogue names is no page in its place, even where it is text.
+        # What has the size that a catalogue names is not a page in its place, even where it is text.
         self._may_be_text = wanted.size is not None and bool(wanted.sha256 or wanted.sha1)
         self._size = wanted.size if wanted.size is not None else journal.size
         if journal.size is not None and wanted.size not in (None, journal.size):

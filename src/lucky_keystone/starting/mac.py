@@ -31,6 +31,7 @@ from .trust import Machine
 
 INTEL, T2, SILICON = "Mac, Intel", "Mac, Intel with T2 chip", "Mac, Apple silicon"
 _FAT_MAGIC = b"\x0e\xf1\xfa\xb9"  # several loaders in one file, as old releases have them
+_FOR_SILICON = "boot/BuildManifest.plist"
 _MODELS, _VERSION = "PlatformSupport.plist", "SystemVersion.plist"
 _USUAL_KERNELS = (PRELINKED, COLLECTION, CACHED, "mach_kernel")
 _SYSTEM = "System/Library/CoreServices/SystemVersion.plist"
@@ -64,6 +65,8 @@ class MacStart(Struct, frozen=True):
     """What Macs with a T2 chip look for and is nowhere on it."""
     lost_links: str = ""
     """An app on it whose links are copies, or gone; '' where none is."""
+    has_silicon_objects: bool = False
+    """Whether what the installer has for the firmware of Apple silicon is on it."""
 
 
 def mac_start(volume: BootVolume) -> MacStart | None:
@@ -93,6 +96,7 @@ def mac_start(volume: BootVolume) -> MacStart | None:
         release if isinstance(release, str) else "",
         tuple(name for name in T2_FILES if not any(volume.find(f"{place}/{name}") for place in T2_FOLDERS)),
         next(_without_links(volume), ""),
+        volume.find(_FOR_SILICON) is not None,
     )
 
 
@@ -246,6 +250,8 @@ class Mac:
         first = start.release.split(".")[0]
         verdict: Verdict = "not known"
         reason = "it starts installers by its own rules (hold the power button, choose the drive)"
+        if start.has_silicon_objects:
+            reason += "; the installer's boot files for it are on the drive"
         if first.isdecimal() and int(first) < FIRST_FOR_SILICON:
             verdict, reason = "will not start", f"{start.release} does not run on Apple silicon"
         return Outlook(name, verdict, reason, kind="mac", architecture="arm64")

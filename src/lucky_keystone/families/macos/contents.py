@@ -19,7 +19,7 @@ from ...sources.diskimage_sums import checked
 from ...starting.boot_configuration import CACHE, FLAGS, PATH, PRELINKED
 from ...volumes.hfsplus.records import CUSTOM_ICON
 from .app import InstallerApp
-from .generations import APP, BOOT_FILES, COMMON, CORE, GENERATIONS, LOADER, MARKER, WantedFile
+from .generations import APP, BOOT_FILES, COMMON, CORE, GENERATIONS, LOADER, MARKER, SILICON, WantedFile
 from .modes import keeps_modes, with_modes
 from .payload import Payload, boot_files
 from .picker import label_bitmap
@@ -108,6 +108,9 @@ def _put_boot_files(root: Folder, payload: Payload, moment: datetime) -> list[st
             placed.append(path)
             if wanted.copied:
                 _put(root, f"{BOOT_FILES}/{path.rpartition('/')[2]}", found)
+    for path, file in payload.silicon_objects.items():
+        _put(root, f"{SILICON}/{path}", file)
+        placed.append(f"{SILICON}/{path}")
     flags = generation.flags.replace(APP, quote(payload.app.name))
     configuration = {FLAGS: flags}
     if kernel.path != PRELINKED and generation.base_on_drive == "":

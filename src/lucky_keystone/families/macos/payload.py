@@ -30,6 +30,7 @@ from .generations import (
     GENERATIONS,
     LOADER,
     MODELS,
+    SILICON,
     SYSTEM,
     VERSION,
     WHOLE_VOLUME,
@@ -38,6 +39,7 @@ from .generations import (
 )
 
 _BASE, _BASE_SUMS, _INSTALLED = "BaseSystem.dmg", "BaseSystem.chunklist", "InstallESD.dmg"
+_MANIFEST = "BuildManifest.plist"
 _ASSET_FOLDER = "com_apple_MobileAsset_MacSoftwareUpdate"
 _AGAIN = "The installer is incomplete or damaged: download or copy it again."
 _LARGEST_SMALL_FILE = 256 << 20
@@ -159,6 +161,17 @@ class Payload(Struct, frozen=True, eq=False, dict=True):
         others = [folder + other for other in beside if "/" not in other and _goes_along(other, name)]
         return self._member(member), [self._member(other) for other in others]
 
+    @cached_property
+    def silicon_objects(self) -> Mapping[str, File]:
+        """What the asset has for Apple silicon, by path below its folder `boot`; nothing without a manifest."""
+        names = self.archive.names if self.archive is not None else ()
+        manifest = next((name for name in names if f"/{name}".endswith(f"/{SILICON}/{_MANIFEST}")), None)
+        if manifest is None:
+            return {}
+        folder = manifest.removesuffix(_MANIFEST)
+        paths = [name[len(folder) :] for name in names if name.startswith(folder)]
+        return {path: self._member(folder + path) for path in paths if _is_for_silicon(path)}
+
     def _member(self, path: str) -> File:
         assert self.archive is not None
         found = self.archive.member(path)
@@ -195,6 +208,14 @@ class Payload(Struct, frozen=True, eq=False, dict=True):
     def build(self) -> str:
         value = self.version.get("ProductBuildVersion", "")
         return value if isinstance(value, str) else ""
+
+
+def _is_for_silicon(path: str) -> bool:
+    """Tell whether a file below the manifest's folder is for Apple silicon: Intel's files are there too."""
+    parts = path.split("/")
+    if any(part in ("", ".", "..") for part in parts):
+        return False
+    return path == _MANIFEST or parts[0] == "Firmware" or (len(parts) == 1 and path.startswith("kernelcache."))
 
 
 def _goes_along(name: str, boot_file: str) -> bool:
