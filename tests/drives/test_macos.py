@@ -91,6 +91,7 @@ INFO: dict[str, dict[str, Any]] = {
     "/": {"ParentWholeDisk": "disk1"},
     "/Volumes/POSTERS": {"ParentWholeDisk": "disk4"},
 }
+GROUP = "MemberOfCoreStorageLogicalVolumeGroup"
 REGISTRY = [
     {
         "IOObjectClass": "IOUSBHostDevice",
@@ -116,8 +117,15 @@ class Mac:
     flush_fails: int = 0
     said: str = "Volume POSTERS on disk4s1 failed to unmount: dissented by process 77"
     listed: list[dict[str, Any]] = field(default_factory=lambda: plistlib.loads(plistlib.dumps(LISTED)))
+    groups: dict[tuple[str, ...], dict[str, Any]] = field(default_factory=dict)
+    """What is said of CoreStorage, by the order and what it is about."""
 
     def run(self, *command: str) -> bytes:
+        if command[:2] == ("diskutil", "cs"):
+            order, _, *about = command[2:]
+            if (order, *about) not in self.groups:
+                raise OSError(0, "Could not find what was asked for")
+            return self.spoils(plistlib.dumps(self.groups[order, *about]))
         if command[:2] == ("diskutil", "list"):
             return plistlib.dumps({"AllDisksAndPartitions": self.listed})
         if command[0] == "ioreg":
@@ -197,7 +205,7 @@ def test_drives_are_found_and_held_back_as_they_are(mac: Mac) -> None:
 
 @pytest.mark.parametrize("on_top", ["a volume of its own", "a container"])
 def test_what_a_system_on_several_disks_lies_on_is_never_written(mac: Mac, on_top: str) -> None:
-    """Nothing lists which disks a volume group lies on: every one with a part of such a group may be it."""
+    """Where it is not told which disks a volume group lies on, every one with a part of such a group may be it."""
     mac.listed[0]["Partitions"][1]["Content"] = "Apple_CoreStorage"
     if on_top == "a container":
         mac.listed[1]["APFSPhysicalStores"] = [{"DeviceIdentifier": "disk2"}]
@@ -210,6 +218,31 @@ def test_what_a_system_on_several_disks_lies_on_is_never_written(mac: Mac, on_to
     assert Path("/dev/disk0") in host.disks_below(Path("/Users/studio/Install.app"))
     with pytest.raises(ProtectError, match="holds this computer's system"):
         open_confirmed(host, told["APPLE SSD"], lifted={Guard.INTERNAL, Guard.MEMBER}, sources=[])
+
+
+@pytest.mark.parametrize("odd", ["", "list", "member", "group", "partition", "nothing"])
+def test_a_volume_group_is_followed_to_its_own_disks(odd: str, mac: Mac) -> None:
+    """Where all of it is told the other group's disk stays free of this guard; else none of them does."""
+    mac.listed[0]["Partitions"][1]["Content"] = "Apple_CoreStorage"
+    mac.listed[1] = part("disk1", "Apple_HFS", 499 * GB, "Studio", "/")
+    archive = next(each for each in mac.listed if each["DeviceIdentifier"] == "disk5")
+    archive["Partitions"][0]["Content"] = "Apple_CoreStorage"
+    own = mac.listed[0]["Partitions"][1]["DeviceIdentifier"]
+    groups = [
+        {"CoreStorageUUID": "A", "CoreStoragePhysicalVolumes": [{"CoreStorageUUID": "PV-A"}]},
+        {"CoreStorageUUID": "B", "CoreStoragePhysicalVolumes": [{"CoreStorageUUID": "PV-B"}]},
+    ]
+    mac.groups = {
+        ("info", "disk1"): {GROUP: "A" if odd != "group" else "C"},
+        ("list",): {"CoreStorageLogicalVolumeGroups": groups if odd != "list" else "A"},
+        ("info", "PV-A"): {GROUP: "A" if odd != "member" else "B", "DeviceIdentifier": own},
+    }
+    if odd == "partition":
+        mac.groups["info", "PV-A"]["DeviceIdentifier"] = "disk77s2"
+    if odd == "nothing":
+        mac.groups = {}
+    told = {drive.path.name: drive.holds_system for drive in MacHost(mac).drives()}
+    assert (told["disk0"], told["disk5"]) == (True, bool(odd))
 
 
 def test_the_whole_disk_is_unmounted_and_its_raw_node_written(mac: Mac) -> None:

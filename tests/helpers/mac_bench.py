@@ -89,6 +89,8 @@ class MacBench:
             return plistlib.dumps([device | {"USB Serial Number": "GP-77", "IORegistryEntryChildren": [child]}])
         if command[:2] == ("diskutil", "info"):
             return plistlib.dumps(self._info(command[3]))
+        if command[:2] == ("diskutil", "cs"):
+            raise OSError(0, "No CoreStorage logical volume groups found")
         self.log.append(" ".join(command[1:]))
         if self.busy:
             self.busy -= 1

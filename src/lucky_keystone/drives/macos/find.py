@@ -13,6 +13,7 @@ from xml.parsers.expat import ExpatError
 from ...common.errors import DriveError
 from ...common.units import shown_size
 from ..drive import Drive
+from .core_storage import partitions_below
 from .system import MacSystem
 
 _MEMBERS = {"Apple_RAID": "a RAID", "Apple_CoreStorage": "a CoreStorage volume group"}
@@ -69,16 +70,28 @@ class MacFinder:
         return {}
 
     def _pooled(self, whole: str) -> frozenset[Path]:
-        """Return the disks that a volume of several may lie on: diskutil does not list which, so all that have a part.
+        """Return the disks that a volume of several lies on; where that is not told, all that have a part of one.
 
         Such a volume (CoreStorage's, a RAID's) is a whole disk of its own without a partition table; a container of
         APFS may lie on it in turn.
         """
         stores = self._whole.get(whole, {}).get("APFSPhysicalStores", [])
         names = [whole, *(str(store.get("DeviceIdentifier", "")) for store in stores)]
-        if not any(self._is_bare(name) and self._is_virtual(name) for name in names):
+        volumes = [name for name in names if self._is_bare(name) and self._is_virtual(name)]
+        if not volumes:
             return frozenset()
-        return frozenset(_node(name) for name, entry in self._whole.items() if _members_of(entry))
+        with_part = {name: entry for name, entry in self._whole.items() if _members_of(entry)}
+        found = [self._with_partitions(with_part, partitions_below(self._system, name)) for name in volumes]
+        known = found if all(found) else [frozenset(with_part)]
+        return frozenset(_node(name) for names in known for name in names)
+
+    @staticmethod
+    def _with_partitions(disks: Mapping[str, dict[str, Any]], wanted: frozenset[str]) -> frozenset[str]:
+        """Return the disks that have these partitions; none where one of them is on none of the disks."""
+        owners = {
+            part.get("DeviceIdentifier"): name for name, entry in disks.items() for part in entry.get("Partitions", [])
+        }
+        return frozenset(owners[part] for part in wanted) if wanted <= set(owners) else frozenset()
 
     def _is_bare(self, name: str) -> bool:
         entry = self._whole.get(name)
