@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
     from ..common.progress import Progress
     from ..fetching.link import Place
+    from ..wim.read import InstallImage
 
 
 @click.command(
@@ -29,7 +30,8 @@ if TYPE_CHECKING:
     epilog="""\b
 Examples:
   lucky-keystone split sources/install.wim --into parts/
-  lucky-keystone split install.wim --into parts/ --part-size 2GiB""",
+  lucky-keystone split install.wim --into parts/ --part-size 2GiB
+  lucky-keystone split install.wim --into parts/ --edition 'Tidewell Crew'""",
 )
 @click.argument("image", type=SourcePlace())
 @click.option(
@@ -40,14 +42,30 @@ Examples:
     metavar="DIR",
     help="Folder for the parts; made when it is missing.",
 )
+@click.option(
+    "--edition",
+    "editions",
+    multiple=True,
+    metavar="NAME",
+    help="Keep this edition, by its number or name; the others are left out. Repeatable.",
+)
 @click.option("--part-size", type=Size(), metavar="SIZE", help="Largest part; FAT32's largest file when left out.")
 @click.option("--sha256", type=Sha256(), metavar="SUM", help="Of a link: the image must have this SHA-256.")
 @authority_option
 @output_options
-def command(image: Place, folder: Path, part_size: int | None, sha256: str | None, authority: Path | None) -> None:
+def command(
+    image: Place,
+    folder: Path,
+    editions: tuple[str, ...],
+    part_size: int | None,
+    sha256: str | None,
+    authority: Path | None,
+) -> None:
     """Divide an install image (.wim, or a link to one) into as few parts (.swm) as possible.
 
-    The original is left as it is. Run the same command again to continue an interrupted split.
+    The original is left as it is. With --edition what only other editions need is left out.
+
+    Run the same command again to continue an interrupted split.
     """
     from ..content.ranges import FileRange, RangedFile
     from ..content.source_file import SourceFile
@@ -67,7 +85,11 @@ def command(image: Place, folder: Path, part_size: int | None, sha256: str | Non
         raise UsageError("--sha256 goes with a link.", advice="Leave it out.")
     else:
         file = SourceFile(image)
-    parts = divide(InstallImage(FileRange(file, 0, file.size), str(image)), part_size or LARGEST_PART)
+    whole = InstallImage(FileRange(file, 0, file.size), str(image))
+    has_sums = whole.has_integrity
+    if editions:
+        whole = _kept(whole, editions)
+    parts = divide(whole, part_size or LARGEST_PART, has_sums=has_sums)
     with naming(str(folder), DriveError, advice="Choose a folder that can be written to."):
         make_folder(folder)
     paths = [folder / name for name in part_names(image.name, len(parts))]
@@ -89,3 +111,15 @@ def command(image: Place, folder: Path, part_size: int | None, sha256: str | Non
     if not manner().quiet:
         out.print()
         paragraph(out, "Put all parts where the whole image would be (sources/ of an installer): setup finds them.")
+
+
+def _kept(image: InstallImage, wanted: tuple[str, ...]) -> InstallImage:
+    """Return an image with the editions that are meant alone, in the original's order."""
+    from ..wim.combining import Wanted, combined
+    from ..wim.named import place_of_named
+    from ..wim.whole import WholeImage
+
+    whole = WholeImage([image])
+    there = [(str(edition.index), edition) for edition in whole.editions]
+    numbers = sorted({place_of_named(there, word, image.place) for word in wanted})
+    return combined([Wanted(whole, [whole.editions[number] for number in numbers])], image.place)

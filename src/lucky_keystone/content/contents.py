@@ -247,16 +247,18 @@ class Joined:
         return _JoinedReader(self.parts)
 
     def read_at(self, offset: int, size: int) -> bytes:
+        return b"".join(seekable(part).read_at(inside, take) for part, inside, take in self.cut(offset, size))
+
+    def cut(self, offset: int, size: int) -> Iterator[tuple[Content, int, int]]:
+        """Yield what `size` bytes from `offset` consist of: a content, the first byte of it, and how many."""
         if offset < 0 or size < 0 or offset + size > self.size:
             raise SourceError(f"{size} bytes at {offset} were requested, out of {self.size}.")
-        pieces: list[bytes] = []
         number = bisect_right(self._starts, offset) - 1
         while size:
             part, inside = self.parts[number], offset - self._starts[number]
             take = min(size, part.size - inside)
-            pieces.append(seekable(part).read_at(inside, take))
+            yield part, inside, take
             offset, size, number = offset + take, size - take, number + 1
-        return b"".join(pieces)
 
 
 class _JoinedReader:

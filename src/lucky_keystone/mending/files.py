@@ -203,7 +203,7 @@ def _in_parts(source: Source, folder: str, file: File) -> Mapping[str, File]:
         if missing:
             raise SourceError(f"{source.path} lacks {missing[0]}.", advice="Name an installer that is whole.")
         return cast("Mapping[str, File]", found)
-    parts = divide(InstallImage(seekable(file.content), f"{folder}/{file.name}"), LARGEST_PART, with_sums=False)
+    parts = divide(InstallImage(seekable(file.content), f"{folder}/{file.name}"), LARGEST_PART, has_sums=False)
     names = part_names(file.name, len(parts))
     return {
         f"{folder}/{name}": File(name, part.content, file.modified) for name, part in zip(names, parts, strict=True)

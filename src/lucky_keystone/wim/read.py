@@ -134,6 +134,10 @@ class InstallImage:
     @cached_property
     def editions(self) -> tuple[Edition, ...]:
         """The editions by the XML facts. Raises SourceError for XML that cannot be read."""
+        return tuple(edition for edition, _ in self.described())
+
+    def described(self) -> list[tuple[Edition, ElementTree.Element]]:
+        """Return each edition with its element of the XML facts. Raises SourceError as `editions` does."""
         text = self.xml.decode("utf-16-le", "replace").lstrip("\ufeff")
         if "<!" in text:  # no declarations are needed here, and entities in them could grow without bound
             raise self._damaged("XML", "it holds declarations, which install images never do")
@@ -143,7 +147,7 @@ class InstallImage:
             root = ElementTree.fromstring(text)
         except (ElementTree.ParseError, ValueError) as error:
             raise self._damaged("XML", str(error)) from error
-        return tuple(_edition(image, number) for number, image in enumerate(root.iter("IMAGE"), 1))
+        return [(_edition(image, number), image) for number, image in enumerate(root.iter("IMAGE"), 1)]
 
     @property
     def has_integrity(self) -> bool:

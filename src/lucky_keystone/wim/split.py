@@ -19,7 +19,7 @@ from msgspec import Struct
 
 from ..common.errors import SourceError, UsageError
 from ..common.later import np
-from ..content.contents import Content, Joined, Literal, Reader, Seekable, Whence
+from ..content.contents import Content, Joined, Literal, Reader, Seekable, Whence, seekable
 from ..content.ranges import FileRange
 from .read import InstallImage
 from .records import (
@@ -46,15 +46,17 @@ class ImagePart(Struct, frozen=True):
     resource_count: int
 
 
-def divide(image: InstallImage, part_size: int = LARGEST_PART, *, with_sums: bool = True) -> list[ImagePart]:
+def divide(image: InstallImage, part_size: int = LARGEST_PART, *, has_sums: bool | None = None) -> list[ImagePart]:
     """Divide `image` into as few parts of at most `part_size` bytes as can be found, always the same ones.
 
-    Without `with_sums` they get no integrity tables, which are known only once a part has been streamed.
+    They have integrity tables, which are known only once a part has been streamed, where the image has one, or as
+    `has_sums` says.
 
     Raises SourceError when the image cannot be divided (a part already, solid, a resource too large, damaged tables).
     """
     resources = _dividable(image)
-    room = part_size - _overhead(image, part_size)
+    has_sums = image.has_integrity if has_sums is None else has_sums
+    room = part_size - _overhead(image, part_size, has_sums=has_sums or image.has_integrity)
     sizes = (resources["size_and_flags"] & np.uint64(SIZE_MASK)).astype(np.int64) + RESOURCE_SIZE
     if len(sizes) and int(sizes.max()) > room:
         largest = int(np.argmax(sizes))
@@ -72,7 +74,6 @@ def divide(image: InstallImage, part_size: int = LARGEST_PART, *, with_sums: boo
         )
     part_of = _assign(sizes, metadata, resources["offset"], room)
     count = int(part_of.max()) + 1 if len(part_of) else 1
-    has_sums = image.has_integrity and with_sums
     return [_part(image, resources[part_of == number], number + 1, count, has_sums=has_sums) for number in range(count)]
 
 
@@ -96,11 +97,11 @@ def _dividable(image: InstallImage) -> np.ndarray[Any, Any]:
     return image.resources
 
 
-def _overhead(image: InstallImage, part_size: int) -> int:
+def _overhead(image: InstallImage, part_size: int, *, has_sums: bool) -> int:
     """Bytes of a part that are not resources or their entries, at most."""
     if part_size < 1 << 20:
         raise UsageError(f"Parts of {part_size} bytes are too small.", advice="Choose 1 MiB or more.")
-    integrity = IntegrityHeader.SIZE + 20 * -(-part_size // _CHUNK) if image.has_integrity else 0
+    integrity = IntegrityHeader.SIZE + 20 * -(-part_size // _CHUNK) if has_sums else 0
     overhead = Header.SIZE + len(image.xml) + integrity
     if overhead >= part_size:
         raise SourceError(
@@ -166,27 +167,32 @@ def _part(image: InstallImage, resources: np.ndarray[Any, Any], number: int, cou
     table["part"] = number
     table_offset = int(ends[-1]) if len(ends) else Header.SIZE
     xml_offset = table_offset + table.nbytes
-    integrity_offset = xml_offset + len(image.xml)
-    sums = -(-(xml_offset - Header.SIZE) // _CHUNK) if has_sums else 0
-    integrity_size = IntegrityHeader.SIZE + 20 * sums if sums else 0
     header = image.header.with_changes(
         flags=image.header.flags | HEADER_SPANNED,
         part_number=number,
         part_count=count,
-        lookup_table=_place(table_offset, table.nbytes),
-        xml=_place(xml_offset, len(image.xml)),
+        lookup_table=place_of(table_offset, table.nbytes),
+        xml=place_of(xml_offset, len(image.xml)),
         boot_metadata=bytes(24),
         boot_index=0,
-        integrity=_place(integrity_offset, integrity_size) if sums else bytes(24),
+        integrity=bytes(24),
     )
-    head, tables = Literal(header.pack()), Literal(table.tobytes())
-    xml = Literal(image.xml)
-    if not sums:
-        return ImagePart(number, Joined([head, *body, tables, xml]), len(table))
-    return ImagePart(number, SummedPart(head, Joined([*body, tables]), xml, sums), len(table))
+    tables = Literal(table.tobytes())
+    if not has_sums:
+        return ImagePart(number, Joined([Literal(header.pack()), *body, tables, Literal(image.xml)]), len(table))
+    return ImagePart(number, summed(header, Joined([*body, tables]), image.xml), len(table))
 
 
-def _place(offset: int, size: int) -> bytes:
+def summed(header: Header, body: Content, xml: bytes) -> SummedPart:
+    """Return an image with an integrity table at its end, which is made while the bytes stream by."""
+    sums = -(-body.size // _CHUNK)
+    at = Header.SIZE + body.size + len(xml)
+    header = header.with_changes(integrity=place_of(at, IntegrityHeader.SIZE + 20 * sums) if sums else bytes(24))
+    return SummedPart(Literal(header.pack()), body, Literal(xml), sums)
+
+
+def place_of(offset: int, size: int) -> bytes:
+    """Return how the header names a table that is stored as it is."""
     return ResourceHeader(offset=offset, stored_size=size, original_size=size).pack()
 
 
@@ -208,14 +214,8 @@ def subrange(content: Seekable, offset: int, size: int) -> Content:
     if isinstance(content, FileRange):
         return FileRange(content.file, content.offset + offset, size)
     if isinstance(content, Joined):
-        pieces: list[Content] = []
-        start = 0
-        for part in content.parts:
-            first, last = max(offset, start), min(offset + size, start + part.size)
-            if first < last:
-                pieces.append(subrange(part, first - start, last - first))  # type: ignore[arg-type]
-            start += part.size
-        return Joined(pieces)
+        pieces = [subrange(seekable(part), inside, take) for part, inside, take in content.cut(offset, size)]
+        return pieces[0] if len(pieces) == 1 else Joined(pieces)
     return Literal(content.read_at(offset, size))
 
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections import Counter
 
 from ....common.errors import SourceError, UsageError
-from ....common.nearest import did_you_mean
 from ....common.remembering import remembered
 from ....sources.source import Source
+from ....wim.named import place_of_named, shown_list
 from ....wim.read import Edition
 from ....wim.whole import WholeImage
 from ..install_image import images_of
@@ -60,22 +60,12 @@ def chosen_edition(source: Source, wanted: str | None) -> tuple[WholeImage, Edit
     there, words = editions_of(source), words_of(source)
     if not there:
         raise SourceError(f"{source.path}: its install image lists no editions.", advice="Get the image again.")
-    listed = ", ".join(
-        edition.name if word == edition.name else f"{word} {edition.name}"
-        for word, (_, edition) in zip(words, there, strict=True)
-    )
+    named = [(word, edition) for word, (_, edition) in zip(words, there, strict=True)]
     if wanted is None:
         if len(there) == 1:
             return there[0]
         raise UsageError(
-            f"--edition is missing: {source.path.name} holds {len(there)} editions.", advice=f"There are: {listed}."
+            f"--edition is missing: {source.path.name} holds {len(there)} editions.",
+            advice=f"There are: {shown_list(named)}.",
         )
-    lower = wanted.lower()
-    named = [each for word, each in zip(words, there, strict=True) if lower == word.lower()]
-    exact = named or [each for each in there if wanted == str(each[1].index) or lower == each[1].name.lower()]
-    found = exact or [each for each in there if lower and lower in each[1].name.lower()]
-    if len(found) != 1:
-        why = "has no edition" if not found else "has several editions that fit"
-        meant = did_you_mean(wanted, [edition.name for _, edition in there])
-        raise UsageError(f"{source.path.name} {why} '{wanted}'.", advice=f"{meant}There are: {listed}.")
-    return found[0]
+    return there[place_of_named(named, wanted, source.path.name)]
