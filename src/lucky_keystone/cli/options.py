@@ -293,8 +293,11 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
         "--edition",
         {
             "metavar": "NAME",
+            "multiple": True,
+            "callback": lambda _context, _option, names: ",".join(names) or None,
             "shell_complete": complete_edition,
-            "help": "With --purpose portable: the edition to apply, by number, name or a part of it.",
+            "help": "Of a Windows installer: keep this edition, by number, name or a part of it (repeatable); the "
+            "others are left out. With --purpose portable: the edition to apply.",
         },
     ),
     (

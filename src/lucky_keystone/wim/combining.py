@@ -34,7 +34,7 @@ from .records import (
     resource_dtype,
 )
 from .solid import SolidHead
-from .split import place_of, subrange, summed
+from .split import SummedPart, place_of, subrange, summed_parts
 from .whole import WholeImage
 
 _MOST_RESOURCES = 4_000_000
@@ -109,7 +109,14 @@ def combined(wanted: Sequence[Wanted], place: str) -> InstallImage:
 def with_sums(image: InstallImage) -> Content:
     """Return the bytes of a combined image with an integrity table at their end, which is made while they stream by."""
     at = ResourceHeader.unpack(image.header.xml).offset
-    return summed(image.header, subrange(image.content, Header.SIZE, at - Header.SIZE), image.xml)
+    return _SummedImage(*summed_parts(image.header, subrange(image.content, Header.SIZE, at - Header.SIZE), image.xml))
+
+
+class _SummedImage(SummedPart):
+    """Has its tables looked at before it is streamed, to divide it; its own sums are not known then."""
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        return Joined(self.parts).read_at(offset, size)
 
 
 def _base(images: Sequence[WholeImage]) -> InstallImage:

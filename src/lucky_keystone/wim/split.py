@@ -185,10 +185,15 @@ def _part(image: InstallImage, resources: np.ndarray[Any, Any], number: int, cou
 
 def summed(header: Header, body: Content, xml: bytes) -> SummedPart:
     """Return an image with an integrity table at its end, which is made while the bytes stream by."""
+    return SummedPart(*summed_parts(header, body, xml))
+
+
+def summed_parts(header: Header, body: Content, xml: bytes) -> tuple[Content, Content, Content, int]:
+    """Return header, body and XML of an image with an integrity table, and how many sums that has."""
     sums = -(-body.size // _CHUNK)
     at = Header.SIZE + body.size + len(xml)
     header = header.with_changes(integrity=place_of(at, IntegrityHeader.SIZE + 20 * sums) if sums else bytes(24))
-    return SummedPart(Literal(header.pack()), body, Literal(xml), sums)
+    return Literal(header.pack()), body, Literal(xml), sums
 
 
 def place_of(offset: int, size: int) -> bytes:

@@ -10,6 +10,7 @@ from ...sources.source import Source
 from ..choices import Choices
 from ..family import Decision
 from .carried import NOTHING, Change, missing_loaders, with_signing
+from .kept_editions import kept_editions
 from .setup_files import answers, drivers, edition_list
 
 
@@ -24,7 +25,12 @@ class Prepared(Struct, frozen=True):
 
 def prepared(source: Source, choices: Choices) -> Prepared:
     """Put on top of a source what the choices and its release ask for. Raises UsageError or SourceError."""
-    asked = Choices(loader_signing=choices.loader_signing, waive=choices.waive, ask_edition=choices.ask_edition)
+    asked = Choices(
+        loader_signing=choices.loader_signing,
+        waive=choices.waive,
+        ask_edition=choices.ask_edition,
+        edition=choices.edition,
+    )
     return _prepared(source, asked)
 
 
@@ -50,6 +56,7 @@ _STEPS = (
     _signing,
     answers,
     edition_list,
+    kept_editions,
     lambda source, _root, _choices: drivers(source),
 )
 """What may be put on top of a source, one on top of the other: (source, its files so far, choices) to a change."""

@@ -41,11 +41,9 @@ class WindowsSetup(Family):
     shown: ClassVar[str] = "Windows setup"
     takes: ClassVar[TakenChoices] = all_but(
         {
-            "edition": "setup asks which edition to install",
             "internal_disks": "it says what a system does that runs from the drive",
         },
         {
-            "edition": "Leave it out. With --purpose portable it says which edition to apply.",
             "internal_disks": "Leave it out. It goes with --purpose portable.",
         },
     )
