@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import pytest
 from msgspec.structs import replace
@@ -81,6 +82,11 @@ def test_the_editions_on_the_drive_are_those_of_the_source(choices: Choices, met
 
 def test_the_program_keeps_editions(tmp_path: Path) -> None:
     source, drive = installer(tmp_path / "disc"), tmp_path / "drive.img"
+    other = older(tmp_path / "older")
+    joined = ["build", source, "--with", other, "--onto", tmp_path / "both.img", "--size", "100MB"]
+    assert "No faults" in run(*joined).stdout
+    assert "No faults" in run("check", tmp_path / "both.img", "--against", source).stdout
+    assert run_json(*joined, "--yes")["result"]["bytes_written"] == 0
     line = ["build", source, "--onto", drive, "--size", "100MB", "--edition", "Tidewell Crew 2", "--edition", "1"]
     assert "No faults" in run(*line).stdout
     assert "No faults" in run("check", drive, "--against", source).stdout
@@ -93,6 +99,68 @@ def test_the_program_keeps_editions(tmp_path: Path) -> None:
     run("build", saved, "--onto", tmp_path / "planned.img")
     all_of_them = run_json("plan", source, "--edition", "1", "--edition", "2", "--edition", "3")
     assert not [each for each in all_of_them["decisions"] if each["topic"] == "editions"]
+
+
+def older(folder: Path, method: str = "none", **facts: Any) -> Path:
+    """An installer of an earlier release; half of its files are those of the newer one."""
+    made = release(folder, build=22000, **facts)
+    trees = [
+        {"Windows": Item(None, {**{f"{n} {m}.dll": Item(some(f"{n} {m}", 150_000)) for m in range(3)},
+                                f"older {n}.dll": Item(some(f"older {n}", 70_000))})}
+        for n in range(2)
+    ]  # fmt: skip
+    if "architectures" not in facts:
+        (made / "sources/install.wim").write_bytes(install_image(trees, method, build=22000))
+    return made
+
+
+@pytest.mark.parametrize(
+    ("choices", "kept"),
+    [
+        (Choices(file_system="fat32"), None),
+        (Choices(file_system="fat32", part_size=1 << 20), None),
+        (Choices(file_system="ntfs"), None),
+        (Choices(file_system="ntfs"), [0, 2, 4]),
+    ],
+)
+def test_editions_of_two_releases_in_one_list(choices: Choices, kept: list[int] | None, tmp_path: Path) -> None:
+    places = [installer(tmp_path / "newer"), older(tmp_path / "older")]
+    wholes = [WholeImage([InstallImage(Literal((each / "sources/install.wim").read_bytes()), "i")]) for each in places]
+    if kept is not None:
+        choices = replace(choices, edition=",".join(str(number + 1) for number in kept))
+    source = open_source(places[0], further=[places[1]])
+    built = build_drive(source, tmp_path / "drive.img", choices, size=200 << 20)
+    assert check_file(built.path).healthy
+    found = {path.lower(): data for (_, path), data in files_on(built.path).items()}
+    names = [name for name in part_names("install.wim", 9) if f"sources/{name}" in found] or ["install.wim"]
+    image = WholeImage([InstallImage(Literal(found[f"sources/{name}"]), name) for name in names])
+    everything = [files for whole in wholes for files in held(whole).values()]
+    assert list(held(image).values()) == [everything[n] for n in (kept if kept is not None else range(5))]
+    versions = [edition.build for edition in image.editions]
+    assert versions == [([26100] * 3 + [22000] * 2)[n] for n in (kept if kept is not None else range(5))]
+    assert len({edition.name for edition in image.editions}) == len(versions)
+    size = sum(len(found[f"sources/{name}"]) for name in names)
+    assert size < sum((each / "sources/install.wim").stat().st_size for each in places) * 0.8  # what both have is once
+    said = next(each for each in built.plan.decisions if each.topic == "editions")
+    assert said.value.startswith(f"{len(versions)} of 5 in sources/install.wim: ")
+    assert "not proven here" in said.reason
+
+
+@pytest.mark.parametrize(
+    ("what", "said"),
+    [
+        ("the older one first", "is newer than"),
+        ("another architecture", "has no setup for that"),
+        ("packed otherwise", "one image has one packing"),
+    ],
+)
+def test_releases_that_do_not_go_together(what: str, said: str, tmp_path: Path) -> None:
+    newer = installer(tmp_path / "newer", "lzx" if what == "packed otherwise" else "none")
+    facts = {"architectures": ("x86",)} if what == "another architecture" else {}
+    other = older(tmp_path / "older", "xpress" if what == "packed otherwise" else "none", **facts)
+    first, second = (other, newer) if what == "the older one first" else (newer, other)
+    told = run("plan", first, "--with", second, code=4 if what == "packed otherwise" else 2).stderr
+    assert said in told
 
 
 @pytest.mark.parametrize(

@@ -230,6 +230,10 @@ class Family(Protocol):
         Raises UsageError or SourceError with the reason, and the nearest choice that works.
         """
 
+    def joined(self, source: Source) -> Source:
+        """Return the source with those of the further ones that go into its own volumes as `joined`."""
+        return source
+
     def on_drive(self, source: Source) -> Folder:
         """Return what of the source lies on its drives, file by file, to compare a drive with."""
         return source.root

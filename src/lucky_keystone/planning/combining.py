@@ -24,9 +24,12 @@ _SAID_ONCE = ("table", "identity")
 
 def wish_of(source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
     """Return what a source wishes of a drive, together with the further ones on it. Raises as `combined` does."""
+    family = family_for(source, choices)
+    if source.further:
+        source = family.joined(source)
     if source.further:
         return combined(source, choices, drive)
-    return _wish(family_for(source, choices), source, choices, drive)
+    return _wish(family, source, choices, drive)
 
 
 def _wish(family: Family, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:

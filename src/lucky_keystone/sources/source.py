@@ -68,6 +68,8 @@ class Source(Struct, frozen=True, eq=False, dict=True):
     """What a technician should know of it, a sentence each."""
     further: tuple[Source, ...] = ()
     """What else goes onto the same drive, each with volumes of its own."""
+    joined: tuple[Source, ...] = ()
+    """What goes into its own volumes as well, where its family can do that (`Family.joined`)."""
     damage: tuple[str, ...] = ()
     """Why it cannot be whole by what it says itself, one sentence per reason."""
 

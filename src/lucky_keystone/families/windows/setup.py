@@ -22,7 +22,7 @@ from ..choices import Choices, TakenChoices, all_but
 from ..facts import SourceFacts
 from ..family import Decision, DriveShape, DriveWish, Family, Proposal, Supply, VolumeWish
 from .contents import crossing_tree
-from .facts import facts_of_windows, has_setup_environment
+from .facts import facts_of_windows, has_setup_environment, is_rescue
 from .prepared import Prepared, prepared
 from .proposals import SIGNINGS, waived_for
 from .shapes import Shape, decide_shape
@@ -63,6 +63,14 @@ class WindowsSetup(Family):
 
     def for_shortfalls(self, source: Source, machines: Sequence[MachineFacts]) -> Sequence[Proposal]:
         return waived_for(self.facts(source), machines)
+
+    def joined(self, source: Source) -> Source:
+        """Editions of other installers go into the install image: setup's own list offers them all."""
+        if is_rescue(source):
+            return source
+        mine = tuple(each for each in source.further if has_setup_environment(each) and not is_rescue(each))
+        rest = tuple(each for each in source.further if each not in mine)
+        return msgspec.structs.replace(source, joined=mine, further=rest) if mine else source
 
     def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
         if source.packing is not None:
