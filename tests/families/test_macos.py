@@ -573,7 +573,7 @@ def test_a_combined_drive(apps: dict[str, Path], disc: Path, tmp_path: Path) -> 
     assert [finding for finding in report.findings if finding.level != "note"] == []
     assert [row.verdict for row in report.starts] == [row.verdict for row in built.plan.forecast]
 
-    with pytest.raises(UsageError, match="one installer for PCs"):
+    with pytest.raises(UsageError, match="has no edition that is not there already"):
         make_plan(open_source(disc, further=[disc]), Choices(), DriveShape("x.img", None))
     assert facts_of(open_source(built.path)).family == "raw-image"  # a whole disk is written as it is
     plan = make_plan(open_source(disc, further=[apps["11"]]), Choices(firmware="both"), DriveShape("x.img", None))

@@ -28,7 +28,7 @@ from lucky_keystone.sources.source import Source
         (Choices(table="gpt", firmware="both"), UsageError, "--table mbr"),
         (Choices(table="gpt", firmware="bios"), UsageError, "--firmware uefi"),
         (Choices(purpose="portable"), UsageError, "1 Tidewell Counter, 2 Tidewell Crew"),
-        (Choices(edition="Crew"), UsageError, "--purpose portable"),
+        (Choices(edition="Studio"), UsageError, "1 Tidewell Counter, 2 Tidewell Crew"),
         (Choices(table="apm"), UsageError, "mbr, gpt"),
         (Choices(label="far too long a label"), UsageError, "up to 11"),
         (Choices(cluster=3000), UsageError, "power of two"),

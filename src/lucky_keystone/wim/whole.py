@@ -62,6 +62,17 @@ class WholeImage:
 
     def tree(self, edition: Edition) -> EditionTree:
         """Return what an edition holds. Raises SourceError for metadata that is damaged."""
+        number, name = self._tree_row(edition), f"{self.first.place}, edition {edition.index}"
+        content = self._content(self.first, number, name)
+        if content.size > _LARGEST_METADATA:
+            raise SourceError(f"{name}: its folder tree would have {content.size:,} bytes.", advice=DAMAGED)
+        return EditionTree(verified(content, self.sum_of(edition), name), name)
+
+    def sum_of(self, edition: Edition) -> bytes:
+        """Return the SHA-1 of an edition's folder tree: the same in two images that hold the same edition."""
+        return bytes(self.first.resources["sha1"][self._tree_row(edition)])
+
+    def _tree_row(self, edition: Edition) -> int:
         rows = self.first.resources
         flags = rows["size_and_flags"] >> np.uint64(56)
         numbers = np.flatnonzero(flags & np.uint64(RESOURCE_METADATA))
@@ -70,11 +81,7 @@ class WholeImage:
                 f"{self.first.place} has {len(numbers)} folder trees, but lists an edition {edition.index}.",
                 advice=DAMAGED,
             )
-        name = f"{self.first.place}, edition {edition.index}"
-        content = self._content(self.first, int(numbers[edition.index - 1]), name)
-        if content.size > _LARGEST_METADATA:
-            raise SourceError(f"{name}: its folder tree would have {content.size:,} bytes.", advice=DAMAGED)
-        return EditionTree(verified(content, bytes(rows["sha1"][numbers[edition.index - 1]]), name), name)
+        return int(numbers[edition.index - 1])
 
     def content(self, entry: EditionEntry, name: str) -> Seekable:
         """Return a file's bytes. Raises SourceError where no part has them; `verified` checks their SHA-1."""

@@ -30,10 +30,11 @@ def kept_editions(source: Source, root: Folder, choices: Choices) -> Change:
     """
     if choices.edition is None and not source.joined:
         return NOTHING
-    own, others = editions_of(source), [pair for each in source.joined for pair in editions_of(each)]
+    own = editions_of(source)
     if not own:
         raise UsageError("--edition: the source has no editions to keep.", advice="Leave it out.")
     _refuse_newer(source)
+    others = _others(source, own)
     wanted = [*own, *others]
     if choices.edition is not None:
         wanted = _chosen(source, wanted, choices.edition)
@@ -84,6 +85,21 @@ def _for_image(image: WholeImage, wanted: _There, own: _There) -> Iterator[tuple
 def _grouped(pairs: _There) -> Iterator[Wanted]:
     for image in dict.fromkeys(image for image, _ in pairs):
         yield Wanted(image, [edition for other, edition in pairs if other is image])
+
+
+def _others(source: Source, own: _There) -> list[tuple[WholeImage, Edition]]:
+    """Return the editions of joined sources that are not there yet. Raises UsageError for a source without any."""
+    there = {image.sum_of(edition) for image, edition in own}
+    found: list[tuple[WholeImage, Edition]] = []
+    for each in source.joined:
+        new = [(image, edition) for image, edition in editions_of(each) if image.sum_of(edition) not in there]
+        if not new:
+            raise UsageError(
+                f"--with: {each.path.name} has no edition that is not there already.", advice="Leave it out."
+            )
+        there |= {image.sum_of(edition) for image, edition in new}
+        found += new
+    return found
 
 
 def _refuse_newer(source: Source) -> None:
