@@ -15,8 +15,9 @@ from typing import Any
 from asn1crypto import algos, cms, parser, tsp, x509
 from msgspec import Struct
 
-from ..common.record import Record, RecordError, raw, record, u16, u32
+from ..common.record import Record, raw, record, u16, u32
 from ..content.contents import SizedReadable
+from .damaged import DAMAGED
 from .pe import CoffHeader, SectionHeader
 from .trust import Digest
 
@@ -26,8 +27,6 @@ _MOST_SIGNATURES = 16
 _LARGEST_CERTIFICATES = 4 << 20
 _LARGEST_KEY = 16_384  # bits
 _BLOCK = 1 << 20
-_DAMAGED = (RecordError, ValueError, TypeError, KeyError, IndexError, AttributeError, OverflowError)
-"""What reading damaged structures ends in, ours and the library's."""
 _COUNTER_SIGNATURE, _TIME_STAMP = "1.2.840.113549.1.9.6", "1.3.6.1.4.1.311.3.3.1"
 _DIGESTS = ("sha1", "sha256", "sha384", "sha512")
 
@@ -95,7 +94,7 @@ def read_signatures(content: SizedReadable) -> tuple[Signature, ...]:
         layout = _Layout(content)
         for entry in layout.entries() if layout.table.size else ():
             found.append(_read_entry(layout, entry))
-    except _DAMAGED as error:
+    except DAMAGED as error:
         return (*found, Signature("", "", False, f"its signature cannot be read ({_first_line(error)})", ()))
     return tuple(found)
 
@@ -103,7 +102,7 @@ def read_signatures(content: SizedReadable) -> tuple[Signature, ...]:
 def _read_entry(layout: _Layout, entry: bytes) -> Signature:
     try:
         return _examine(layout, cms.ContentInfo.load(entry)["content"])
-    except _DAMAGED as error:
+    except DAMAGED as error:
         return Signature("", "", False, f"its signature is damaged ({_first_line(error)})", ())
 
 
@@ -188,7 +187,7 @@ def unsigned_digest(content: SizedReadable) -> Digest | None:
     """Return what firmware compares with its databases where a file has no signature; None for no sound PE file."""
     try:
         return "sha256", image_digest(content, "sha256")
-    except _DAMAGED:
+    except DAMAGED:
         return None
 
 
@@ -244,7 +243,7 @@ def _attested(attributes: Any) -> datetime | None:
             elif kind == _TIME_STAMP:
                 token = cms.ContentInfo.load(attribute["values"][0].dump())["content"]["encap_content_info"]["content"]
                 return _moment(tsp.TSTInfo.load(token.contents)["gen_time"].native)
-    except _DAMAGED:
+    except DAMAGED:
         return None
     return None
 
@@ -281,7 +280,7 @@ def _vouches(above: x509.Certificate, below: x509.Certificate) -> bool:
         if above.subject != below.issuer or algorithm.signature_algo != "rsassa_pkcs1v15":
             return False
         return _rsa_fits(above, below["signature_value"].native, algorithm.hash_algo, below["tbs_certificate"].dump())
-    except _DAMAGED:
+    except DAMAGED:
         return False
 
 

@@ -16,6 +16,7 @@ from asn1crypto import pem, x509
 
 from ..common.errors import UsageError, naming
 from ..common.record import Record, raw, record, u8, u16, u32
+from .damaged import DAMAGED
 from .trust import Digest, RevokedCertificate, SignatureDatabase
 
 _LARGEST_FILE = 16 << 20
@@ -104,7 +105,7 @@ def _certificate(data: bytes) -> x509.Certificate | None:
             _, _, data = pem.unarmor(data)
         certificate = x509.Certificate.load(data, strict=True)
         _ = certificate.subject.native, certificate.issuer.native, certificate.public_key.algorithm
-    except (ValueError, TypeError, KeyError):
+    except DAMAGED:
         return None
     return certificate
 
