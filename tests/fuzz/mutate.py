@@ -30,7 +30,7 @@ KINDS = (
     *("udf", "joliet", "rock ridge", "install image", "drive", "gpt drive", "ntfs drive", "exfat drive", "raw drive"),
     *("mac disk image", "mac zip", "mac package", "mac payload", "mac asset", "apfs", "sealed apfs", "studio drive"),
     *("xpress image", "lzx image", "lzms image", "xpress solid image", "lzx solid image", "lzms solid image"),
-    *("applied edition", "hive", "boot store"),
+    *("combined image", "combined solid image", "applied edition", "hive", "boot store"),
     *("edition", "signature lists", "answer file", "driver package"),
     *("catalogue", "catalogue json", "releases", "words", "chunk list", "journal", "record of the store", "answers"),
     *("machine file", "presets", "batch", "record"),

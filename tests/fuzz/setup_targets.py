@@ -27,6 +27,7 @@ from lucky_keystone.volumes.ntfs.compose import compose
 from lucky_keystone.volumes.ntfs.geometry import geometry
 from lucky_keystone.volumes.ntfs.layout import place
 from lucky_keystone.wim.applied import applied_tree
+from lucky_keystone.wim.combining import Wanted, combined, with_sums
 from lucky_keystone.wim.read import InstallImage
 from lucky_keystone.wim.resources import Resources
 from lucky_keystone.wim.whole import WholeImage
@@ -59,6 +60,8 @@ def setup_targets(folder: Path) -> dict[str, Target]:
     }
     found["edition"] = _edition()
     found["applied edition"] = _edition(system(), _apply)
+    found["combined image"] = _combined(solid=False)
+    found["combined solid image"] = _combined(solid=True)
     found["hive"] = _hive(system_hive(), _edit)
     found["boot store"] = _hive(_store(), _systems)
     lists = folder / "db"
@@ -169,6 +172,26 @@ def _edition(tree: Mapping[str, Item] | None = None, read: Callable[[bytes], Non
         read(bytes(data))
 
     return Target(*in_memory(data), [(start, length)], use)
+
+
+def _combined(*, solid: bool) -> Target:
+    """One of two images that are put together: its header, tables and XML."""
+    data = bytearray(install_image([_tree(), _tree()], "xpress", 8192, solid=solid))
+    good = WholeImage([InstallImage(Literal(bytes(data)), "good.wim")])
+    size, table = struct.unpack_from("<QQ", data, 48)
+    tables = [(table, size & 0xFFFFFF), (0, 208)]
+    solids = [(208, 64)] if solid else []
+
+    def use() -> None:
+        image = WholeImage([InstallImage(Literal(bytes(data)), "install.wim")])
+        made = combined([Wanted(image, image.editions), Wanted(good, good.editions[:1])], "combined.wim")
+        whole = WholeImage([InstallImage(Literal(b"".join(map(bytes, stream(with_sums(made))))), "combined.wim")])
+        for edition in whole.editions:
+            for path, entry in whole.tree(edition).walk():
+                if not entry.is_folder:
+                    _ = whole.content(entry, path).size
+
+    return Target(*in_memory(data), [*tables * 3, *solids * 3, (table, len(data) - table)], use)
 
 
 def _use_lists(path: Path) -> None:

@@ -9,7 +9,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from ..common.errors import DriveError, ProtectError, SourceError
+from ..common.errors import DriveError, ProtectError, SourceError, naming
 from ..common.invoker import make_folder
 from ..common.progress import Progress
 from ..common.units import exact_size
@@ -82,14 +82,15 @@ def fetch_parts(
     `how` is what `fetch` takes by name, `events` makes what is told of a part. Raises as `fetch` does, and ProtectError
     where another file has a part's name.
     """
-    make_folder(folder)
     parts = release.product.parts
-    for part in parts:
-        path = folder / part.file
-        if path.exists() and not (path.is_file() and path.stat().st_size == part.size):
-            raise _taken(path)
-    lacking = sum(part.size for part in parts if not (folder / part.file).exists())
-    free = shutil.disk_usage(folder).free
+    with naming(str(folder), DriveError, advice="Name another place with --into."):
+        make_folder(folder)
+        for part in parts:
+            path = folder / part.file
+            if path.exists() and not (path.is_file() and path.stat().st_size == part.size):
+                raise _taken(path)
+        lacking = sum(part.size for part in parts if not (folder / part.file).exists())
+        free = shutil.disk_usage(folder).free
     if lacking > free:
         raise DriveError(
             f"The parts that are lacking have {exact_size(lacking)}, and {exact_size(free)} are free in {folder}.",

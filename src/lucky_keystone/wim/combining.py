@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
+from copy import deepcopy
 from typing import Any
 from xml.etree import ElementTree
 
@@ -33,7 +34,7 @@ from .records import (
     ResourceHeader,
     resource_dtype,
 )
-from .solid import SolidHead
+from .solid import LARGEST_SOLID, SolidHead
 from .split import SummedPart, place_of, subrange, summed_parts
 from .whole import WholeImage
 
@@ -83,6 +84,8 @@ def combined(wanted: Sequence[Wanted], place: str) -> InstallImage:
     in_file = [*plain, *(row for row in solid if row.original == SOLID_RESOURCE), *metadata]
     body, offsets, at = [], {}, Header.SIZE
     for row in in_file:
+        if row.offset + row.stored > row.part.content.size:
+            raise SourceError(f"{row.part.place}: a resource lies outside of it.", advice=DAMAGED)
         body.append(subrange(row.part.content, row.offset, row.stored))
         offsets[id(row)] = at
         at += row.stored
@@ -211,9 +214,12 @@ def _with_solid(image: WholeImage, files: Sequence[_Row], before: Sequence[_Row]
             if not inside:
                 continue
             resources = [row for row in group if row.original == SOLID_RESOURCE]
+            size = sum(map(_unpacked_size, resources))
+            if any(row.offset + row.stored > size for row in inside):
+                raise SourceError(f"{part.place}: contents lie outside of its solid resources.", advice=DAMAGED)
             kept += resources
             kept += [_Row(part, r.number, r.flags, r.offset + base, r.stored, r.original, r.sha1) for r in inside]
-            base += sum(map(_unpacked_size, resources))
+            base += size
     return kept
 
 
@@ -234,7 +240,10 @@ def _groups(part: InstallImage) -> Iterator[list[_Row]]:
 def _unpacked_size(row: _Row) -> int:
     if row.stored < SolidHead.SIZE:
         raise SourceError(f"{row.part.place}: a solid resource is too short.", advice=DAMAGED)
-    return SolidHead.unpack(row.part.content.read_at(row.offset, SolidHead.SIZE)).original_size
+    size = SolidHead.unpack(row.part.content.read_at(row.offset, SolidHead.SIZE)).original_size
+    if size > LARGEST_SOLID:
+        raise SourceError(f"{row.part.place}: a solid resource of {size:,} bytes is not supported.", advice=DAMAGED)
+    return size
 
 
 def _table(rows: Sequence[_Row], offsets: Mapping[int, int], references: Counter[bytes]) -> bytes:
@@ -286,7 +295,7 @@ def _xml(wanted: Sequence[Wanted], names: Sequence[str], size: int) -> bytes:
     for each in wanted:
         images = {edition.index: element for edition, element in each.image.first.described()}
         for edition in each.editions:
-            element = images[edition.index]
+            element = deepcopy(images[edition.index])
             element.set("INDEX", str(number + 1))
             for name in ("NAME", "DISPLAYNAME"):
                 found = element.find(name)

@@ -17,7 +17,7 @@ from .read import DAMAGED, InstallImage
 from .records import RESOURCE_SOLID, SIZE_MASK, SOLID_RESOURCE
 
 _LARGEST_CHUNK = 64 << 20
-_LARGEST_SIZE = 1 << 44
+LARGEST_SOLID = 1 << 44
 _LARGEST_TABLE = 64 << 20
 
 
@@ -96,7 +96,7 @@ class _Stream:
         except RecordError as error:
             raise SourceError(f"{what}: it is too short.", advice=DAMAGED) from error
         power_of_two = head.chunk_size and not head.chunk_size & (head.chunk_size - 1)
-        if not power_of_two or head.chunk_size > _LARGEST_CHUNK or head.original_size > _LARGEST_SIZE:
+        if not power_of_two or head.chunk_size > _LARGEST_CHUNK or head.original_size > LARGEST_SOLID:
             why = f"chunks of {head.chunk_size:,} bytes for {head.original_size:,} bytes are not supported"
             raise SourceError(f"{what}: {why}.", advice=DAMAGED)
         method = next((known for known in METHODS if known.number == head.method), None)
