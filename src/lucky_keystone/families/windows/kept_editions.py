@@ -15,7 +15,7 @@ from ...wim.read import Edition, InstallImage
 from ...wim.whole import WholeImage
 from ..choices import Choices
 from ..family import Decision
-from .carried import NOTHING, Change
+from .carried import Change
 from .portable.editions import chosen_edition, editions_of
 
 _There: TypeAlias = Sequence[tuple[WholeImage, Edition]]
@@ -28,8 +28,6 @@ def kept_editions(source: Source, root: Folder, choices: Choices) -> Change:
     Raises UsageError for an edition that is not there, where an image would keep none, and for releases that do not go
     together.
     """
-    if choices.edition is None and not source.joined:
-        return NOTHING
     own = editions_of(source)
     if not own:
         raise UsageError("--edition: the source has no editions to keep.", advice="Leave it out.")

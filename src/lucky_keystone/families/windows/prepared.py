@@ -10,7 +10,6 @@ from ...sources.source import Source
 from ..choices import Choices
 from ..family import Decision
 from .carried import NOTHING, Change, missing_loaders, with_signing
-from .kept_editions import kept_editions
 from .setup_files import answers, drivers, edition_list
 
 
@@ -51,12 +50,20 @@ def _signing(source: Source, root: Folder, choices: Choices) -> Change:
     return with_signing(source, root, choices.loader_signing) if choices.loader_signing is not None else NOTHING
 
 
+def _editions(source: Source, root: Folder, choices: Choices) -> Change:
+    if choices.edition is None and not source.joined:
+        return NOTHING
+    from .kept_editions import kept_editions  # with all that composes install images
+
+    return kept_editions(source, root, choices)
+
+
 _STEPS = (
     lambda source, root, _choices: missing_loaders(source, root),
     _signing,
     answers,
     edition_list,
-    kept_editions,
+    _editions,
     lambda source, _root, _choices: drivers(source),
 )
 """What may be put on top of a source, one on top of the other: (source, its files so far, choices) to a change."""
