@@ -34,7 +34,8 @@ def disk(tmp_path_factory: pytest.TempPathFactory) -> Path:
 @pytest.mark.parametrize(
     ("release", "carrier"),
     [(release, "folder") for release in RELEASES]
-    + [("10.9", "disk image"), ("10.13", "disk image"), ("11", "disk image")],
+    + [(name, "disk image") for name in ("10.9", "10.13", "11", "15")]
+    + [("14", "package, pbzx"), ("26", "zip archive")],
 )
 def test_a_mac_starts_it(release: str, carrier: str, disk: Path, tmp_path: Path) -> None:
     made = RELEASES[release]
