@@ -58,6 +58,7 @@ def test_releases_are_listed_by_model_and_release(releases: tuple[Server, Path])
     ):
         assert [each["title"] for each in run_json(*listing, *narrowing)["offers"]] == titles
     assert "has no release for TidewellBook1,1" in run(*listing, "--for", "TidewellBook1,1", code=4).stderr
+    assert "has release 99" in run(*listing, "--release", "99", code=4).stderr
     assert "For TidewellBook7,1" in run(*listing, "--for", MODELS[0]).stdout
 
 

@@ -37,8 +37,7 @@ def parsed(place: Place, data: bytes) -> Catalogue:
     """Read a catalogue's bytes, and tell what was not understood. Raises UsageError."""
     from ..fetching.catalogue import parse_catalogue
 
-    is_local = isinstance(place, Path)
-    found = parse_catalogue(data, str(place), is_local=is_local)
+    found = parse_catalogue(data, str(place), is_local=isinstance(place, Path))
     tell_notes(found.notes)
     return found
 
@@ -54,11 +53,8 @@ def read_all(places: Sequence[Place], client: Client) -> list[Catalogue]:
     return [parsed(place, read_bytes(place, client)) for place in places]
 
 
-def choose_offer(images: Sequence[AnyOffer], wanted: dict[str, str]) -> AnyOffer:
-    """Return the one image, or release, that matches; what is still open is asked for in a terminal.
-
-    Raises SourceError where there is none, UsageError with a list where there are several and nobody to ask.
-    """
+def matching_offers(images: Sequence[AnyOffer], wanted: dict[str, str]) -> list[AnyOffer]:
+    """Return the images, or releases, that match, the newest first. Raises SourceError where there is none."""
     from ..fetching.catalogue import matching
 
     found = matching(images, wanted)
@@ -69,6 +65,15 @@ def choose_offer(images: Sequence[AnyOffer], wanted: dict[str, str]) -> AnyOffer
             f"No image of the catalogue has {asked}." if asked else "The catalogue has no images.",
             advice=f"Its images: {there}.",
         )
+    return found
+
+
+def choose_offer(images: Sequence[AnyOffer], wanted: dict[str, str]) -> AnyOffer:
+    """Return the one image, or release, that matches; what is still open is asked for in a terminal.
+
+    Raises SourceError where there is none, UsageError with a list where there are several and nobody to ask.
+    """
+    found = matching_offers(images, wanted)
     if len(found) == 1:
         return found[0]
     if not can_ask():

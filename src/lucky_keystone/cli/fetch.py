@@ -13,7 +13,15 @@ import click
 from ..common.errors import DriveError, ProtectError, UsageError
 from ..common.shell import quoted
 from ..common.units import counted, exact_size, shown_size
-from .choosing import choose_offer, parsed, read_bytes, refuse_other_sum, refuse_without_links, show_offers
+from .choosing import (
+    choose_offer,
+    matching_offers,
+    parsed,
+    read_bytes,
+    refuse_other_sum,
+    refuse_without_links,
+    show_offers,
+)
 from .completion import complete_words
 from .guided import complain
 from .headings import Command
@@ -69,7 +77,9 @@ Examples:
     help="Choose from a catalogue, or prove LINK by it. Repeatable. A catalogue of macOS releases stands alone.",
 )
 @click.option("--list", "only_list", is_flag=True, help="Of a catalogue: show what it has, and get nothing.")
-@click.option("--for", "mac", metavar="MODEL", help="Of a catalogue of macOS releases: those for this Mac.")
+@click.option(
+    "--for", "mac", metavar="MODEL", help="Of a catalogue of macOS releases: without those that are not for this Mac."
+)
 @click.option("--release", metavar="TEXT", help="Of a catalogue: this release.")
 @click.option("--build", metavar="TEXT", help="Of a catalogue: this build.")
 @click.option("--edition", metavar="NAME", help="Of a catalogue: with this edition.")
@@ -124,7 +134,7 @@ def command(
 
     The file has its name only when it is whole. The same command continues after any break, also with a fresh link.
     """
-    from ..fetching.catalogue import is_of_releases, joined, matching
+    from ..fetching.catalogue import is_of_releases, joined
     from ..fetching.client import HttpClient
     from ..fetching.fetch import Wanted
     from ..fetching.link import parse_link
@@ -154,7 +164,7 @@ def command(
             raise UsageError("--for goes with a catalogue of macOS releases.", advice="Leave it out.")
         images = joined([parsed(*each) for each in read])
         if only_list:
-            _list(matching(images, wanted_words))
+            _list(matching_offers(images, wanted_words))
             return
         image = _of_catalogue(images, given, into, wanted_words) if read else None
         errand = _errand_for(image, given, into, adopt, Wanted(sha256 or "", size), client)

@@ -9,10 +9,9 @@ from ..common.errors import SourceError, UsageError
 from ..common.shell import command_line
 from ..common.units import counted, shown_size
 from ..doing.releases import fetch_parts, suits, with_words
-from ..fetching.catalogue import matching
 from ..fetching.patience import Events
 from ..fetching.releases import WHOLE, read_products
-from .choosing import choose_offer, show_offers, tell_notes
+from .choosing import choose_offer, matching_offers, show_offers, tell_notes
 from .manner import manner
 from .show import console, emit_json, facts, paragraph
 from .stages import Stages
@@ -43,7 +42,7 @@ class Releases:
             if not releases:
                 raise SourceError(f"The catalogue has no release for {mac}.", advice="Leave out --for to see all.")
         if only_list:
-            self._list(matching(releases, wanted), mac)
+            self._list(matching_offers(releases, wanted), mac)
             return
         release = choose_offer(releases, wanted)
         if into is None:

@@ -14,6 +14,7 @@ from typing import Any
 from xml.etree import ElementTree
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ..common.errors import SourceError
 from ..common.later import np
@@ -74,13 +75,13 @@ def combined(wanted: Sequence[Wanted], place: str) -> InstallImage:
     taken: set[bytes] = set()
     references: Counter[bytes] = Counter()
     for each in wanted:
-        used = _used(each)
+        used, rows = _used(each), [row for part in each.image.parts for row in _all_rows(part)]
         references += used
-        metadata += _metadata(each)
-        here = [row for row in _rows(each.image, used) if row.sha1 not in taken]
+        metadata += _metadata(each, rows)
+        here = [row for row in _rows(each.image, rows, used) if row.sha1 not in taken]
         taken |= {row.sha1 for row in here}
         plain += [row for row in here if not row.flags & RESOURCE_SOLID]
-        solid += _with_solid(each.image, [row for row in here if row.flags & RESOURCE_SOLID], solid)
+        solid += _with_solid(rows, [row for row in here if row.flags & RESOURCE_SOLID], solid)
     in_file = [*plain, *(row for row in solid if row.original == SOLID_RESOURCE), *metadata]
     body, offsets, at = [], {}, Header.SIZE
     for row in in_file:
@@ -156,20 +157,18 @@ def _used(wanted: Wanted) -> Counter[bytes]:
     return found
 
 
-def _rows(image: WholeImage, used: Counter[bytes]) -> Iterator[_Row]:
-    """Yield the resources of contents that are used, in the order they lie; solid ones group by group."""
-    found: set[bytes] = set()
-    for part in image.parts:
-        for row in _all_rows(part):
-            is_file = not row.flags & RESOURCE_METADATA and row.original != SOLID_RESOURCE
-            if is_file and row.sha1 in used and row.sha1 not in found:
-                found.add(row.sha1)
-                yield _Row(part, row.number, row.flags, row.offset, row.stored, row.original, row.sha1)
+def _rows(image: WholeImage, rows: Sequence[_Row], used: Counter[bytes]) -> list[_Row]:
+    """Return the resources of contents that are used, in the order they lie; solid ones group by group."""
+    found: dict[bytes, _Row] = {}
+    for row in rows:
+        if not row.flags & RESOURCE_METADATA and row.original != SOLID_RESOURCE and row.sha1 in used:
+            found.setdefault(row.sha1, row)
     if len(found) < len(used):
         raise SourceError(
             f"{image.first.place}: {len(used) - len(found):,} contents of its editions are in no part of it.",
             advice=DAMAGED,
         )
+    return list(found.values())
 
 
 def _all_rows(part: InstallImage) -> Iterator[_Row]:
@@ -187,49 +186,47 @@ def _all_rows(part: InstallImage) -> Iterator[_Row]:
         yield _Row(part, number, word >> 56, offsets[number], word & SIZE_MASK, originals[number], sha1)
 
 
-def _metadata(wanted: Wanted) -> list[_Row]:
+def _metadata(wanted: Wanted, rows: Sequence[_Row]) -> list[_Row]:
     part = wanted.image.first
     trees = sorted(
-        (row for row in _all_rows(part) if row.flags & RESOURCE_METADATA and not row.flags & RESOURCE_SOLID),
+        (row for row in rows if row.part is part and row.flags & RESOURCE_METADATA and not row.flags & RESOURCE_SOLID),
         key=lambda row: row.number,
     )
     if any(not 0 < edition.index <= len(trees) for edition in wanted.editions):
         raise SourceError(f"{part.place} lists editions that have no folder tree of their own.", advice=DAMAGED)
-    rows = [trees[edition.index - 1] for edition in wanted.editions]
-    return [_Row(part, r.number, r.flags, r.offset, r.stored, r.original, r.sha1) for r in rows]
+    # A row of its own for each: two editions may have one tree.
+    return [replace(trees[edition.index - 1]) for edition in wanted.editions]
 
 
-def _with_solid(image: WholeImage, files: Sequence[_Row], before: Sequence[_Row]) -> list[_Row]:
+def _with_solid(rows: Sequence[_Row], files: Sequence[_Row], before: Sequence[_Row]) -> list[_Row]:
     """Return solid resources with the rows of what is kept of them, placed behind those of other images.
 
     Rows that follow one another in a lookup table belong together, and places run on through all solid resources among
     them: here all of them follow one another, so each place is moved by what lies before.
     """
     base = sum(_unpacked_size(row) for row in before if row.original == SOLID_RESOURCE)
+    wanted = set(map(id, files))
     kept: list[_Row] = []
-    for part in image.parts:
-        numbers = {row.number: row for row in files if row.part is part}
-        for group in _groups(part):
-            inside = [numbers[row.number] for row in group if row.number in numbers]
-            if not inside:
-                continue
-            resources = [row for row in group if row.original == SOLID_RESOURCE]
-            size = sum(map(_unpacked_size, resources))
-            if any(row.offset + row.stored > size for row in inside):
-                raise SourceError(f"{part.place}: contents lie outside of its solid resources.", advice=DAMAGED)
-            kept += resources
-            kept += [_Row(part, r.number, r.flags, r.offset + base, r.stored, r.original, r.sha1) for r in inside]
-            base += size
+    for group in _groups(rows):
+        inside = [row for row in group if id(row) in wanted]
+        if not inside:
+            continue
+        resources = [row for row in group if row.original == SOLID_RESOURCE]
+        size = sum(map(_unpacked_size, resources))
+        if any(row.offset + row.stored > size for row in inside):
+            raise SourceError(f"{group[0].part.place}: contents lie outside of its solid resources.", advice=DAMAGED)
+        kept += [*resources, *(replace(row, offset=row.offset + base) for row in inside)]
+        base += size
     return kept
 
 
-def _groups(part: InstallImage) -> Iterator[list[_Row]]:
-    """Yield the solid rows of a part that follow one another."""
+def _groups(rows: Sequence[_Row]) -> Iterator[list[_Row]]:
+    """Yield the solid rows that follow one another in a part."""
     group: list[_Row] = []
-    for row in _all_rows(part):
+    for row in rows:
         if not row.flags & RESOURCE_SOLID:
             continue
-        if group and row.number != group[-1].number + 1:
+        if group and (row.part is not group[-1].part or row.number != group[-1].number + 1):
             yield group
             group = []
         group.append(row)

@@ -6,33 +6,30 @@ is returned, and whoever asks takes every disk with a part of any group for one 
 
 from __future__ import annotations
 
-import plistlib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any
-from xml.parsers.expat import ExpatError
 
-from .system import MacSystem
+from ...common.errors import DriveError
 
 _GROUP = "MemberOfCoreStorageLogicalVolumeGroup"
 
 
-def partitions_below(system: MacSystem, volume: str) -> frozenset[str]:
-    """Return the partitions of the group that a volume, by its disk's name, is of; none where that is not certain."""
+def partitions_below(ask: Callable[..., Mapping[str, Any]], volume: str) -> frozenset[str]:
+    """Return the partitions of the group that a volume, by its disk's name, is of; none where that is not certain.
+
+    `ask` runs a program of the system that answers with a property list; it raises DriveError.
+    """
+
+    def about(name: str) -> Mapping[str, Any]:
+        return ask("diskutil", "cs", "info", "-plist", name)
+
     try:
-        group = str(_told(system, "info", volume)[_GROUP])
-        listed = _told(system, "list")["CoreStorageLogicalVolumeGroups"]
+        group = str(about(volume)[_GROUP])
+        listed = ask("diskutil", "cs", "list", "-plist")["CoreStorageLogicalVolumeGroups"]
         (found,) = [each for each in listed if each["CoreStorageUUID"] == group]
-        members = [str(each["CoreStorageUUID"]) for each in found["CoreStoragePhysicalVolumes"]]
-        told = [_told(system, "info", member) for member in members]
-        if not members or any(each[_GROUP] != group for each in told):
+        told = [about(str(each["CoreStorageUUID"])) for each in found["CoreStoragePhysicalVolumes"]]
+        if any(each[_GROUP] != group for each in told):
             return frozenset()
         return frozenset(str(each["DeviceIdentifier"]) for each in told)
-    except (OSError, ValueError, KeyError, TypeError, ExpatError, plistlib.InvalidFileException):
+    except (DriveError, ValueError, KeyError, TypeError):
         return frozenset()
-
-
-def _told(system: MacSystem, order: str, *about: str) -> Mapping[str, Any]:
-    answer = plistlib.loads(system.run("diskutil", "cs", order, "-plist", *about))
-    if not isinstance(answer, dict):
-        raise TypeError(order)
-    return answer

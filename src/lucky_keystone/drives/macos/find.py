@@ -5,7 +5,7 @@ from __future__ import annotations
 import plistlib
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path, PurePosixPath
 from typing import Any
 from xml.parsers.expat import ExpatError
@@ -81,7 +81,10 @@ class MacFinder:
         if not volumes:
             return frozenset()
         with_part = {name: entry for name, entry in self._whole.items() if _members_of(entry)}
-        found = [self._with_partitions(with_part, partitions_below(self._system, name)) for name in volumes]
+        found = [
+            self._with_partitions(with_part, partitions_below(partial(_properties, self._system), name))
+            for name in volumes
+        ]
         known = found if all(found) else [frozenset(with_part)]
         return frozenset(_node(name) for names in known for name in names)
 

@@ -8,6 +8,7 @@ from typing import ClassVar
 import msgspec
 
 from ...common.errors import SourceError, UsageError
+from ...common.remembering import remembered
 from ...common.units import shown_size
 from ...machine.facts import MachineFacts
 from ...sources.source import Source
@@ -66,11 +67,7 @@ class WindowsSetup(Family):
 
     def joined(self, source: Source) -> Source:
         """Editions of other installers go into the install image: setup's own list offers them all."""
-        if is_rescue(source):
-            return source
-        mine = tuple(each for each in source.further if has_setup_environment(each) and not is_rescue(each))
-        rest = tuple(each for each in source.further if each not in mine)
-        return msgspec.structs.replace(source, joined=mine, further=rest) if mine else source
+        return _joined(source)
 
     def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
         if source.packing is not None:
@@ -108,6 +105,15 @@ class WindowsSetup(Family):
             laid_over=made.laid_over,
             bootable=PlannedDrive(shape.table, drive.sector_size, seen),  # type: ignore[arg-type]
         )
+
+
+@remembered  # what is made of it is kept with it
+def _joined(source: Source) -> Source:
+    if is_rescue(source):
+        return source
+    mine = tuple(each for each in source.further if has_setup_environment(each) and not is_rescue(each))
+    rest = tuple(each for each in source.further if each not in mine)
+    return msgspec.structs.replace(source, joined=mine, further=rest) if mine else source
 
 
 def _first_kind(file_system: str) -> ComposedKind:
