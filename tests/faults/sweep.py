@@ -186,37 +186,36 @@ class Sweep:
         whole = self._copy(folder, "whole")
         code, said, report = self.run(case.words, whole, 0)
         assert code == case.ends, said
-        expected = {name: _digest(whole / name) for name in case.made}
         names = _names(folder) | _names(whole)
         for at in choose(int(report.split()[0])):
             place = self._copy(folder, "tried")
             code, said, call = self.run(case.words, place, at, HOWS[how])
             judged.runs += 1
             judged.codes[code] += 1
-            for fault in self._faults(case, folder, place, code, said, expected, names):
+            for fault in self._faults(case, folder, place, code, said, whole, names):
                 judged.wrong.append(f"call {call.strip()}: {fault}")
         return judged
 
     def _faults(
-        self, case: Case, before: Path, place: Path, code: int, said: str, expected: dict[str, str], names: set[str]
+        self, case: Case, before: Path, place: Path, code: int, said: str, whole: Path, names: set[str]
     ) -> Iterator[str]:
         lines = said.strip().splitlines()
         if code not in (0, 1, 2, 3, 4, 5, 74, -9) or "Traceback" in said:
             yield f"exit code {code}: {lines[-2:]}"
-        found = {name: _digest(place / name) for name in case.made}
-        if code == case.ends and found != expected:
+        is_right = _is_same(place, whole, case.made)
+        if code == case.ends and not is_right:
             yield f"exit code {code} with another result"
         is_unread = "reading at byte" in said  # what could not be read back is not called right
-        is_whole = found == expected and case.made and not is_unread
+        is_whole = is_right and case.made and not is_unread
         if code not in (case.ends, -9) and code == 5 and is_whole and "--yes" not in case.words:
             yield f"exit code {code} with the whole result: {lines[-2:]}"
         # What is taken over is part of the result then, or of what the same command continues.
         is_taken = code == case.ends or any(name.endswith(".unfinished") for name in _names(place))
         lost = [
             name for name in _names(before) - set(case.made)
-            if not _is_ours(name) and _digest(before / name) != _digest(place / name)
+            if not _is_ours(name) and not _is_same(before, place, [name])
             and not (is_taken and any(fnmatch(name, each) for each in case.consumes))
-            and not (_digest(place / name) and any(fnmatch(name, each) for each in case.notes))
+            and not ((place / name).is_file() and any(fnmatch(name, each) for each in case.notes))
         ]  # fmt: skip
         if lost:
             yield f"lost or changed: {lost}"
@@ -230,7 +229,7 @@ class Sweep:
         again, told, _ = self.run(case.words, place)
         if again != case.ends and not (again == 3 and code == case.ends):
             yield f"(exit code {code}) given again: exit code {again}: {told.strip().splitlines()[-2:]}"
-        elif again == case.ends and {name: _digest(place / name) for name in case.made} != expected:
+        elif again == case.ends and not _is_same(place, whole, case.made):
             yield f"(exit code {code}) given again: another result"
 
     def _copy(self, folder: Path, name: str) -> Path:
@@ -248,11 +247,19 @@ def _names(folder: Path) -> set[str]:
     return {path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file()}
 
 
-def _digest(path: Path) -> str:
-    if not path.is_file():
-        return ""
-    with path.open("rb") as stream:
-        return hashlib.file_digest(stream, "blake2b").hexdigest()
+def _is_same(one: Path, other: Path, names: Sequence[str]) -> bool:
+    """Return whether the files of these names have the same bytes in both folders."""
+    return all(_bytes_are_same(one / name, other / name) for name in names)
+
+
+def _bytes_are_same(one: Path, other: Path) -> bool:
+    if not (one.is_file() and other.is_file()):
+        return one.is_file() == other.is_file()
+    with one.open("rb") as first, other.open("rb") as second:
+        while piece := first.read(1 << 20):
+            if piece != second.read(1 << 20):
+                return False
+        return not second.read(1)
 
 
 def main() -> None:
