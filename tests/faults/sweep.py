@@ -210,7 +210,11 @@ class Sweep:
         if code not in (case.ends, -9) and code == 5 and is_whole and "--yes" not in case.words:
             yield f"exit code {code} with the whole result: {lines[-2:]}"
         # What is taken over is part of the result then, or of what the same command continues.
-        is_taken = code == case.ends or any(name.endswith(".unfinished") for name in _names(place))
+        is_taken = (
+            code == case.ends
+            or (code == -9 and is_right)
+            or any(name.endswith(".unfinished") for name in _names(place))
+        )
         lost = [
             name for name in _names(before) - set(case.made)
             if not _is_ours(name) and not _is_same(before, place, [name])

@@ -20,8 +20,9 @@ from lucky_keystone.hive.read import Hive
 from lucky_keystone.hive.records import checksum
 from lucky_keystone.setup.answer_file import check_answer_file, commands_of, made_answer_file, with_commands
 from lucky_keystone.setup.drivers import packages_in
-from lucky_keystone.starting.boot_store import PartitionName, WantedStore, make_store, read_systems
+from lucky_keystone.starting.boot_store import PartitionName, read_systems
 from lucky_keystone.starting.signature_lists import read_database
+from lucky_keystone.starting.store_making import WantedStore, make_store
 from lucky_keystone.volumes.ntfs.catalogue import catalogue
 from lucky_keystone.volumes.ntfs.compose import compose
 from lucky_keystone.volumes.ntfs.geometry import geometry

@@ -14,7 +14,8 @@ from lucky_keystone.hive.edit import HiveEditor
 from lucky_keystone.hive.make import NewKey, make_hive
 from lucky_keystone.hive.read import Hive, HiveError, Key
 from lucky_keystone.hive.records import DWORD, MULTI_SZ, SZ
-from lucky_keystone.starting.boot_store import PartitionName, WantedStore, make_store, named_partition, read_systems
+from lucky_keystone.starting.boot_store import PartitionName, named_partition, read_systems
+from lucky_keystone.starting.store_making import WantedStore, make_store
 
 from ..helpers.hives import Keys, by_libregf, hive_of, names_by_regipy, short
 

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from ..common.units import shown_size
 from .manner import manner
-from .show import VERDICT_STYLES, Column, console, facts, paragraph, starts, table
+from .show import VERDICT_STYLES, Column, console, facts, paragraph, show_offers, starts, table
 
 if TYPE_CHECKING:
     from ..doing.jobs import Pair
@@ -70,6 +70,7 @@ def show_verdicts(rows: Sequence[Outlook]) -> None:
         else:
             lines += [(mark, f"{row.firmware} ({row.reason})") for row in of_it]
     table(console(), [Column(), Column(folds=True)], lines, spoken=lambda row: f"{row[0]}: {row[1]}")
+    show_offers(rows)
 
 
 def show_changed(forecast: Sequence[Outlook], found: Sequence[Outlook]) -> None:

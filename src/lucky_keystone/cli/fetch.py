@@ -295,7 +295,8 @@ class _Errand:
         """Get it into a file, from what another program left of it where that is named; or prove what is there."""
         from ..fetching.foreign import adopted
 
-        if self._wanted.sha256 and path.is_file() and not path.is_symlink() and adopt is None:
+        is_taken = adopt is None or not adopt.exists()  # a run that was killed had moved it already
+        if self._wanted.sha256 and path.is_file() and not path.is_symlink() and is_taken:
             self._prove(path)
             return
         with ExitStack() as stack:

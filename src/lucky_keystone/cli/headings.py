@@ -11,7 +11,11 @@ _HEADINGS: tuple[tuple[str, str], ...] = (
     ("Where", "--onto --for --to --into --size --sector-size --bay"),
     ("What it must start", "--machine --firmware --machine-model --loader-signing --trust --revoked"),
     ("The drive", "--table --file-system --label --purpose --with --use --cluster --part-size --identity"),
-    ("Windows setup", "--edition --ask-edition --waive --answer-file --drivers --internal-disks"),
+    (
+        "Windows setup",
+        "--edition --entry-name --default-entry --menu-timeout --ask-edition --waive --answer-file --drivers "
+        "--internal-disks",
+    ),
     (
         "Source and proof",
         "--against --add --sha256 --verify-source --link --keep --catalogue --release --build --language "

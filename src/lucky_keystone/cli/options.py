@@ -235,6 +235,14 @@ def _lifted(**given: bool) -> frozenset[Guard]:
     return frozenset(guard for guard in OVERRIDABLE if given[guard.override.removeprefix("--").replace("-", "_")])
 
 
+def _entry_names(_context: click.Context, _option: click.Parameter, names: tuple[str, ...]) -> str | None:
+    """Return the names in one; what tells them apart may be in none of them."""
+    wrong = next((name for name in names if "," in name), None)
+    if wrong is not None:
+        raise click.BadParameter(f"'{wrong}' has a comma, which no name of an entry can have.")
+    return ",".join(names) or None
+
+
 _CHOICES: list[tuple[str, dict[str, Any]]] = [
     ("--firmware", {"metavar": "bios|uefi|both", "help": "Firmware the drive must start on."}),
     ("--table", {"metavar": "mbr|gpt", "help": "Partition table."}),
@@ -299,6 +307,24 @@ _CHOICES: list[tuple[str, dict[str, Any]]] = [
             "help": "Of a Windows installer: keep this edition, by number, name or a part of it (repeatable); the "
             "others are left out. With --purpose portable: the edition to apply.",
         },
+    ),
+    (
+        "--entry-name",
+        {
+            "metavar": "NAME",
+            "multiple": True,
+            "callback": _entry_names,
+            "help": "Of a drive with several setup environments: the name of each in the boot manager's list, the "
+            "source's first (repeatable).",
+        },
+    ),
+    (
+        "--default-entry",
+        {"metavar": "NAME", "help": "The entry, by name or number, that is started when nobody chooses."},
+    ),
+    (
+        "--menu-timeout",
+        {"metavar": "SECONDS", "type": int, "help": "How long the boot manager's list waits for a choice (30)."},
     ),
     (
         "--internal-disks",

@@ -201,6 +201,17 @@ def starts(out: Console, rows: Sequence[Outlook]) -> None:
         ],
         spoken=lambda row: f"{row[1]}: {row[0]}; {row[2]}",
     )
+    show_offers(rows)
+
+
+def show_offers(rows: Sequence[Outlook]) -> None:
+    """Print what machines list on their screens: a line for those that list the same."""
+    by_list: dict[tuple[str, ...], list[str]] = {}
+    for row in rows:
+        if row.offers and not row.refines:
+            by_list.setdefault(row.offers, []).append(row.firmware)
+    for offers, firmware in by_list.items():
+        paragraph(console(), f"On the screen of {', '.join(firmware)}: {'; '.join(offers)}.", indent=2, hanging=4)
 
 
 def _text(cell: Cell, style: str) -> Text:

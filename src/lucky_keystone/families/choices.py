@@ -52,6 +52,12 @@ class Choices(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     """Generation of certificates that the loaders are to be signed under."""
     ask_edition: Annotated[bool | None, Choice()] = None
     """True: setup asks which edition to install."""
+    entry_name: Annotated[str | None, Choice(is_of_a_shop=False)] = None
+    """Of the boot manager's list, in its order, with commas between them."""
+    default_entry: Annotated[str | None, Choice(is_of_a_shop=False)] = None
+    """The name or number of the entry that is started when nobody chooses."""
+    menu_timeout: Annotated[int | None, Choice()] = None
+    """Seconds until that happens."""
     as_is: Annotated[bool | None, Choice(is_shared=True, is_of_a_shop=False)] = None
     """True: a source that is known to be incomplete is built all the same."""
 

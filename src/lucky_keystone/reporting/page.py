@@ -193,7 +193,8 @@ def _blocks(seen: Examined, size: int) -> Iterator[DrawnBlock]:
 
 def _outlooks(rows: Sequence[Outlook]) -> Iterator[tuple[str, Verdict, str]]:
     for row in without_repeats(rows):
-        yield row.firmware, row.verdict, row.reason
+        offers = f"; on its screen: {', '.join(row.offers)}" if row.offers else ""
+        yield row.firmware, row.verdict, row.reason + offers
 
 
 def _on_machine(row: MachineOutlook) -> tuple[str, Verdict, str]:

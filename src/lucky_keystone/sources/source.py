@@ -70,6 +70,8 @@ class Source(Struct, frozen=True, eq=False, dict=True):
     """What else goes onto the same drive, each with volumes of its own."""
     joined: tuple[Source, ...] = ()
     """What goes into its own volumes as well, where its family can do that (`Family.joined`)."""
+    merged: tuple[Source, ...] = ()
+    """Further sources whose files are in `root` by now."""
     damage: tuple[str, ...] = ()
     """Why it cannot be whole by what it says itself, one sentence per reason."""
 

@@ -7,17 +7,13 @@ signature and the partition's first byte, or by GUIDs, so a store belongs to one
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
 from uuid import UUID
 
 from msgspec import Struct
 
 from ..common.record import Record, RecordError, raw, record, u32
 from ..hive.read import Hive
-from ..hive.records import BINARY, DWORD, MULTI_SZ, SZ, text, texts
-
-if TYPE_CHECKING:
-    from ..hive.make import NewKey
+from ..hive.records import text
 
 STORES = {"bios": "boot/BCD", "uefi": "EFI/Microsoft/Boot/BCD"}
 """Where each firmware's boot manager looks for its store, on the volume that it was started from."""
@@ -27,24 +23,22 @@ GLOBAL_SETTINGS = "{7ea2e1ac-2e61-4728-aaa3-896d9d0a9f0e}"
 LOADER_SETTINGS = "{6efb52bf-1766-41db-a6b3-0ee5eff72bd7}"
 RESUME_SETTINGS = "{1afa9c49-16ab-4a5c-901b-212802da9460}"
 MEMORY_TEST = "{b2721d73-1db4-4c62-bf78-c548a880142d}"
-# Types of objects.
-_MANAGER, _LOADER, _RESUME, _MEMORY_TESTER = 0x1010_0002, 0x1020_0003, 0x1020_0004, 0x1020_0005
-_ANY_SETTINGS, _LOADER_SETTINGS, _RESUME_SETTINGS = 0x2010_0000, 0x2020_0003, 0x2020_0004
+LOADER = 0x1020_0003
+"""Type of the objects that start systems."""
 # Elements of any object.
 DEVICE, PATH, DESCRIPTION, LANGUAGE, INHERITED = 0x1100_0001, 0x1200_0002, 0x1200_0004, 0x1200_0005, 0x1400_0006
 # Of boot managers; in a loader the numbers 21000001 to 24000001 mean other things.
 DEFAULT, DISPLAY_ORDER, TIMEOUT, RESUME_OBJECT, TOOLS = 0x2300_0003, 0x2400_0001, 0x2500_0004, 0x2300_0006, 0x2400_0010
 # Of loaders.
 SYSTEM_DEVICE, SYSTEM_ROOT, RESUMED_BY = 0x2100_0001, 0x2200_0002, 0x2300_0003
+FINDS_HARDWARE, IS_SETUP_ENVIRONMENT = 0x2600_0010, 0x2600_0022
 # Of what resumes: where the saved memory is.
 SAVED_DEVICE, SAVED_PATH = 0x2100_0001, 0x2200_0002
+# Of the settings of a RAM disk: the file that it begins with.
+RAM_DISK_BASE_DEVICE, RAM_DISK_BASE = 0x3100_0003, 0x3200_0004
 
-_FORMS = {1: BINARY, 2: SZ, 3: SZ, 4: MULTI_SZ, 5: BINARY, 6: BINARY, 7: BINARY}
-"""Types of registry values by the second digit of an element's number."""
-_PARTITION_DEVICE = 6
+_BLOCK_DEVICE, _START_DEVICE, _PARTITION_DEVICE = 0, 5, 6
 _GPT, _MBR = 0, 1
-_STORE_NAME = "BCD00000000"
-_MINOR = 3
 
 
 @record(size=88)
@@ -61,6 +55,66 @@ class DeviceElement(Record):
     style: int = u32(52, "0: GPT, 1: MBR")
     disk: bytes = raw(56, 16, "MBR: disk signature, in 4 bytes; GPT: the disk's GUID")
     rest: bytes = raw(72, 16, "", default=bytes(16))
+
+
+@record(size=56)
+class RamDiskHead(Record):
+    """The head of a device element that names an image in memory (public descriptions of the store; not proven here).
+
+    Behind it: the device that the image lies on, as a device element without its first 16 bytes, and the image's path.
+    """
+
+    options: bytes = raw(0, 16, "GUID of the object with the RAM disk's settings")
+    type: int = u32(16, "0: a device of blocks", default=_BLOCK_DEVICE)
+    flags: int = u32(20, "", default=1)
+    size: int = u32(24, "bytes from `type` on")
+    reserved: int = u32(28, "", default=0)
+    kind: int = u32(32, "3: a RAM disk", default=3)
+    memory: bytes = raw(36, 20, "where the image is in memory: not known yet", default=bytes(20))
+
+
+@record(size=12)
+class FilePathHead(Record):
+    """The head of a path within a device element."""
+
+    version: int = u32(0, "", default=1)
+    size: int = u32(4, "bytes of this head, the device and the path")
+    kind: int = u32(8, "5: a device, and a path on it", default=5)
+
+
+_RAM_DISK, _PATH_ON_DEVICE = 3, 5
+STARTED_FROM = DeviceElement(type=_START_DEVICE, style=0, partition=bytes(16), disk=bytes(16)).pack()
+"""The element that names the volume which the boot manager was started from."""
+
+
+def ram_disk_element(path: str, options: UUID) -> bytes:
+    """Return the element that names an image on that volume (path with backslashes) as a disk in memory."""
+    behind = STARTED_FROM[16:] + text(path)
+    named = FilePathHead(size=FilePathHead.SIZE + len(behind)).pack() + behind
+    size = RamDiskHead.SIZE - 16 + len(named)
+    return RamDiskHead(options=options.bytes_le, size=size).pack() + named
+
+
+class RamDiskName(Struct, frozen=True):
+    """An image that a device element names as a disk in memory."""
+
+    path: str
+    """With backslashes, on the volume that the boot manager was started from."""
+    options: UUID
+
+
+def named_ram_disk(data: bytes) -> RamDiskName | None:
+    """Return the image in memory that a device element names; None where it names none, or one that lies elsewhere."""
+    try:
+        head = RamDiskHead.unpack(data)
+        named = FilePathHead.unpack(data[RamDiskHead.SIZE :])
+        device = DeviceElement.unpack(bytes(16) + data[RamDiskHead.SIZE + FilePathHead.SIZE :])
+    except RecordError:
+        return None
+    if (head.type, head.kind, named.kind, device.type) != (_BLOCK_DEVICE, _RAM_DISK, _PATH_ON_DEVICE, _START_DEVICE):
+        return None
+    path = data[RamDiskHead.SIZE + FilePathHead.SIZE + device.size :].decode("utf-16-le", "replace").partition("\0")[0]
+    return RamDiskName(path, UUID(bytes_le=head.options)) if path else None
 
 
 class PartitionName(Struct, frozen=True):
@@ -102,103 +156,6 @@ def named_partition(data: bytes) -> PartitionName | None:
     return None
 
 
-class WantedStore(Struct, frozen=True, kw_only=True):
-    """A store for one system."""
-
-    firmware: str
-    """'bios' or 'uefi'."""
-    loader: UUID
-    """Names the system in the store, and `resume` what wakes it."""
-    resume: UUID
-    description: str
-    language: str
-    """'en-US' and so on."""
-    timeout: int
-    """Seconds."""
-    system: PartitionName
-    """The partition that the system is on."""
-    start: PartitionName
-    """The one that the boot manager is on."""
-    has_resume: bool
-    has_memory_test: bool
-    time: int
-    """100 ns since 1601."""
-
-
-def make_store(wanted: WantedStore) -> bytes:
-    """Return a boot store."""
-    from ..hive.make import NewKey, make_hive
-
-    is_bios = wanted.firmware == "bios"
-    ending = "exe" if is_bios else "efi"
-    loader, resume = f"{{{wanted.loader}}}", f"{{{wanted.resume}}}"
-    system, start = wanted.system.element(), wanted.start.element()
-    root = NewKey()
-    about = root.below("Description")
-    about.values = {
-        "KeyName": (SZ, text(_STORE_NAME)),
-        "System": (DWORD, (1).to_bytes(4, "little")),
-        "TreatAsSystem": (DWORD, (1).to_bytes(4, "little")),
-    }
-    manager: dict[int, bytes] = {
-        DEVICE: start,
-        **({} if is_bios else {PATH: text("\\EFI\\Microsoft\\Boot\\bootmgfw.efi")}),
-        DESCRIPTION: text("Boot manager"),
-        LANGUAGE: text(wanted.language),
-        INHERITED: texts((GLOBAL_SETTINGS,)),
-        DEFAULT: text(loader),
-        DISPLAY_ORDER: texts((loader,)),
-        TIMEOUT: wanted.timeout.to_bytes(8, "little"),
-        **({RESUME_OBJECT: text(resume)} if wanted.has_resume else {}),
-        **({TOOLS: texts((MEMORY_TEST,))} if wanted.has_memory_test else {}),
-    }
-    _add(root, MANAGER, _MANAGER, manager)
-    _add(root, GLOBAL_SETTINGS, _ANY_SETTINGS, {})
-    _add(root, LOADER_SETTINGS, _LOADER_SETTINGS, {INHERITED: texts((GLOBAL_SETTINGS,))})
-    system_elements = {
-        DEVICE: system,
-        PATH: text(f"\\windows\\system32\\winload.{ending}"),
-        DESCRIPTION: text(wanted.description),
-        LANGUAGE: text(wanted.language),
-        INHERITED: texts((LOADER_SETTINGS,)),
-        SYSTEM_DEVICE: system,
-        SYSTEM_ROOT: text("\\windows"),
-        **({RESUMED_BY: text(resume)} if wanted.has_resume else {}),
-    }
-    _add(root, loader, _LOADER, system_elements)
-    if wanted.has_resume:
-        _add(root, RESUME_SETTINGS, _RESUME_SETTINGS, {INHERITED: texts((GLOBAL_SETTINGS,))})
-        waking = {
-            DEVICE: system,
-            PATH: text(f"\\windows\\system32\\winresume.{ending}"),
-            DESCRIPTION: text("Resume from hibernation"),
-            LANGUAGE: text(wanted.language),
-            INHERITED: texts((RESUME_SETTINGS,)),
-            SAVED_DEVICE: system,
-            SAVED_PATH: text("\\hiberfil.sys"),
-        }
-        _add(root, resume, _RESUME, waking)
-    if wanted.has_memory_test:
-        path = "\\boot\\memtest.exe" if is_bios else "\\EFI\\Microsoft\\Boot\\memtest.efi"
-        testing = {
-            DEVICE: start,
-            PATH: text(path),
-            DESCRIPTION: text("Memory test"),
-            LANGUAGE: text(wanted.language),
-            INHERITED: texts((GLOBAL_SETTINGS,)),
-        }
-        _add(root, MEMORY_TEST, _MEMORY_TESTER, testing)
-    return make_hive(root, "NewStoreRoot", minor=_MINOR, time=wanted.time, name=_STORE_NAME)
-
-
-def _add(root: NewKey, name: str, kind: int, elements: dict[int, bytes]) -> None:
-    made = root.below(f"Objects\\{name}")
-    made.below("Description").values["Type"] = (DWORD, kind.to_bytes(4, "little"))
-    place = made.below("Elements")
-    for number, data in elements.items():
-        place.below(f"{number:08x}").values["Element"] = (_FORMS[number >> 24 & 0xF], data)
-
-
 class StoredSystem(Struct, frozen=True):
     """A system that a store starts."""
 
@@ -208,6 +165,12 @@ class StoredSystem(Struct, frozen=True):
     partitions: Sequence[PartitionName]
     """That its device elements name; none where they name something else, as the one that was started from."""
     is_default: bool
+    ram_disk: str = ""
+    """The image that it is in memory, with backslashes, on the volume that was started from; '' of any other."""
+    ram_disk_base: str = ""
+    """The file that its RAM disk begins with, likewise."""
+    place: int = 0
+    """Where the boot manager's list has it, from 0 on; beyond all others where it is not in the list."""
 
 
 def read_systems(hive: Hive) -> Iterator[StoredSystem]:
@@ -216,18 +179,24 @@ def read_systems(hive: Hive) -> Iterator[StoredSystem]:
     if objects is None:
         raise hive.fault(0, "it is a registry hive, but no boot store")
     default = _text(hive, f"Objects\\{MANAGER}", DEFAULT)
+    listed = _element(hive, f"Objects\\{MANAGER}", DISPLAY_ORDER).decode("utf-16-le", "replace").lower().split("\0")
     for each in objects.subkeys():
         about = each.subkey("Description")
         kind = about.value("Type") if about is not None else None
-        if kind is None or kind.number() != _LOADER:
+        if kind is None or kind.number() != LOADER:
             continue
         place = f"Objects\\{each.name}"
         named = [named_partition(_element(hive, place, number)) for number in (DEVICE, SYSTEM_DEVICE)]
+        image = named_ram_disk(_element(hive, place, DEVICE))
+        base = _text(hive, f"Objects\\{{{image.options}}}", RAM_DISK_BASE) if image is not None else ""
         yield StoredSystem(
             _text(hive, place, DESCRIPTION),
             _text(hive, place, PATH),
             [each for each in dict.fromkeys(named) if each is not None],
             each.name.lower() == default.lower(),
+            image.path if image is not None else "",
+            base,
+            listed.index(each.name.lower()) if each.name.lower() in listed else len(listed),
         )
 
 

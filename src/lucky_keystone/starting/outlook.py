@@ -24,6 +24,8 @@ class Outlook(Struct, frozen=True):
     """What its loaders are made for; '' of BIOS."""
     secure_boot: bool = False
     """True of the row for machines that have Secure Boot on."""
+    offers: tuple[str, ...] = ()
+    """What such a machine lists on its screen, in this order, where there is a choice; of a Mac its installers."""
 
 
 def without_repeats(rows: Sequence[Outlook]) -> list[Outlook]:

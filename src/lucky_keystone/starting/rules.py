@@ -8,6 +8,7 @@ from typing import Protocol
 from .bios import Bios
 from .bootable import Bootable
 from .mac import Mac
+from .offers import with_offers
 from .outlook import Outlook
 from .pe import REMOVABLE_LOADERS
 from .trust import ANY_MACHINE, Machine
@@ -26,4 +27,4 @@ RULES: Sequence[StartRule] = (Bios(), *(Uefi(architecture) for architecture in R
 
 def outlooks(drive: Bootable, machine: Machine = ANY_MACHINE) -> tuple[Outlook, ...]:
     """Ask every rule of a drive, planned or found."""
-    return tuple(row for rule in RULES for row in rule.rows(drive, machine))
+    return with_offers(drive, [row for rule in RULES for row in rule.rows(drive, machine)])

@@ -47,7 +47,18 @@ def store_fault(drive: Bootable, volume: BootVolume, firmware: str) -> StoreFaul
             inside = system.path.replace("\\", "/").strip("/")
             if holder.find(inside) is None:
                 return StoreFault(path, f"starts {system.description} by {inside}, which is not there")
+    for system in systems:  # of a list, every entry that somebody may choose
+        for needed in filter(None, (system.ram_disk, system.ram_disk_base)):
+            inside = needed.replace("\\", "/").strip("/")
+            if volume.find(inside) is None:
+                return StoreFault(path, f"starts {system.description} from {inside}, which is not there")
     return None
+
+
+def systems_in(volume: BootVolume, firmware: str) -> list[StoredSystem]:
+    """Return the systems in the store of a firmware on a volume; none without a store. Raises KeystoneError."""
+    file = volume.find(STORES[firmware])
+    return list(_systems(file)) if file is not None and not file.faults and not file.unseen else []
 
 
 def starts_system(drive: Bootable, volume: BootVolume, firmware: str) -> bool:

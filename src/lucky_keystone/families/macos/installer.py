@@ -53,6 +53,7 @@ class MacInstaller(Family):
             "ask_edition": "an app installs one system",
             "waive": "no check of it can be waived",
             "loader_signing": "its loader is the app's own",
+            **dict.fromkeys(("entry_name", "default_entry", "menu_timeout"), "Macs list volumes by their own labels"),
         }
     )
 

@@ -16,6 +16,7 @@ from ...wim.whole import WholeImage
 from ..choices import Choices
 from ..family import Decision
 from .carried import Change
+from .facts import is_rescue
 from .portable.editions import chosen_edition, editions_of
 
 _There: TypeAlias = Sequence[tuple[WholeImage, Edition]]
@@ -67,7 +68,7 @@ def _decision(source: Source, made: InstallImage, what: str, sizes: str, *, of: 
     names = [edition.name for edition in made.editions]
     value = f"{len(names)} of {of} in {what.format(', '.join(names))}"
     reason = f"{sizes}: what only the others need is left out"
-    if source.joined:
+    if _installers(source):
         reason = f"{sizes}, each content once; {_OLDER.format(source.path.name)}"
     return Decision("editions", value, reason, "you", "edition")
 
@@ -89,7 +90,7 @@ def _others(source: Source, own: _There) -> list[tuple[WholeImage, Edition]]:
     """Return the editions of joined sources that are not there yet. Raises UsageError for a source without any."""
     there = {image.sum_of(edition) for image, edition in own}
     found: list[tuple[WholeImage, Edition]] = []
-    for each in source.joined:
+    for each in _installers(source):
         new = [(image, edition) for image, edition in editions_of(each) if image.sum_of(edition) not in there]
         if not new:
             raise UsageError(
@@ -100,9 +101,13 @@ def _others(source: Source, own: _There) -> list[tuple[WholeImage, Edition]]:
     return found
 
 
+def _installers(source: Source) -> list[Source]:
+    return [each for each in source.joined if not is_rescue(each)]
+
+
 def _refuse_newer(source: Source) -> None:
     newest = max((edition.build for _, edition in editions_of(source)), default=0)
-    for each in source.joined:
+    for each in _installers(source):
         build = max((edition.build for _, edition in editions_of(each)), default=0)
         if build > newest:
             raise UsageError(
@@ -126,7 +131,7 @@ def _chosen(source: Source, there: _There, words: str) -> list[tuple[WholeImage,
     """Return the editions that are meant; a name may have a comma itself."""
 
     def one(word: str) -> tuple[WholeImage, Edition]:
-        if not source.joined:
+        if not _installers(source):
             return chosen_edition(source, word)
         named = [(str(number), edition) for number, (_, edition) in enumerate(there, 1)]
         return there[place_of_named(named, word, "What is combined")]

@@ -10,6 +10,7 @@ from ...sources.source import Source
 from ..choices import Choices
 from ..family import Decision
 from .carried import NOTHING, Change, missing_loaders, with_signing
+from .facts import is_rescue
 from .setup_files import answers, drivers, edition_list
 
 
@@ -29,6 +30,9 @@ def prepared(source: Source, choices: Choices) -> Prepared:
         waive=choices.waive,
         ask_edition=choices.ask_edition,
         edition=choices.edition,
+        entry_name=choices.entry_name,
+        default_entry=choices.default_entry,
+        menu_timeout=choices.menu_timeout,
     )
     return _prepared(source, asked)
 
@@ -51,11 +55,17 @@ def _signing(source: Source, root: Folder, choices: Choices) -> Change:
 
 
 def _editions(source: Source, root: Folder, choices: Choices) -> Change:
-    if choices.edition is None and not source.joined:
+    if choices.edition is None and all(is_rescue(each) for each in source.joined):
         return NOTHING
     from .kept_editions import kept_editions  # with all that composes install images
 
     return kept_editions(source, root, choices)
+
+
+def _menu(source: Source, root: Folder, choices: Choices) -> Change:
+    from .menu import menu  # with all that makes hives
+
+    return menu(source, root, choices)
 
 
 _STEPS = (
@@ -64,6 +74,7 @@ _STEPS = (
     answers,
     edition_list,
     _editions,
+    _menu,
     lambda source, _root, _choices: drivers(source),
 )
 """What may be put on top of a source, one on top of the other: (source, its files so far, choices) to a change."""

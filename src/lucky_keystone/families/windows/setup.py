@@ -22,6 +22,7 @@ from ...wim.split import LARGEST_PART
 from ..choices import Choices, TakenChoices, all_but
 from ..facts import SourceFacts
 from ..family import Decision, DriveShape, DriveWish, Family, Proposal, Supply, VolumeWish
+from .both_architectures import architectures_of, with_architectures
 from .contents import crossing_tree
 from .facts import facts_of_windows, has_setup_environment, is_rescue
 from .prepared import Prepared, prepared
@@ -66,7 +67,11 @@ class WindowsSetup(Family):
         return waived_for(self.facts(source), machines)
 
     def joined(self, source: Source) -> Source:
-        """Editions of other installers go into the install image: setup's own list offers them all."""
+        """Other installers and rescue discs go onto its own volumes.
+
+        Editions of the same architecture go into the install image, so that setup lists them all; installers for
+        another one get a folder; setup environments become entries of the boot manager's list.
+        """
         return _joined(source)
 
     def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
@@ -109,11 +114,24 @@ class WindowsSetup(Family):
 
 @remembered  # what is made of it is kept with it
 def _joined(source: Source) -> Source:
-    if is_rescue(source):
+    mine = [each for each in source.further if has_setup_environment(each)]
+    if not mine:
         return source
-    mine = tuple(each for each in source.further if has_setup_environment(each) and not is_rescue(each))
+    installers = [each for each in mine if not is_rescue(each)]
+    if is_rescue(source) and installers:
+        raise UsageError(
+            f"--with: {installers[0].path.name} is an installer, and {source.path.name} a rescue disc.",
+            advice="Name the installer first, and the rescue disc with --with.",
+        )
+    own = architectures_of(source)
+    others: dict[frozenset[str], Source] = {}
+    for each in installers:
+        if own.isdisjoint(architectures_of(each)):
+            others.setdefault(architectures_of(each), each)
+    joined = tuple(each for each in mine if each not in others.values())
     rest = tuple(each for each in source.further if each not in mine)
-    return msgspec.structs.replace(source, joined=mine, further=rest) if mine else source
+    made = with_architectures(source, tuple(others.values())) if others else source
+    return msgspec.structs.replace(made, joined=joined, further=rest)
 
 
 def _first_kind(file_system: str) -> ComposedKind:

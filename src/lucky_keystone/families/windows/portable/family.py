@@ -37,6 +37,10 @@ class WindowsPortable(Family):
             "part_size": "with --purpose portable nothing is split",
             "waive": "with --purpose portable no setup runs that would check the machine",
             "ask_edition": "with --purpose portable no setup runs that would ask",
+            **dict.fromkeys(
+                ("entry_name", "default_entry", "menu_timeout"),
+                "with --purpose portable the boot manager starts one system, and lists none",
+            ),
         }
     )
     lacking: ClassVar[str] = "holds no install image (sources/install.wim, .esd or .swm)"

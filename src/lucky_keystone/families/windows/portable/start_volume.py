@@ -9,7 +9,8 @@ from msgspec import Struct
 
 from ....content.contents import Awaited
 from ....content.tree import File, Folder
-from ....starting.boot_store import STORES, PartitionName, WantedStore, make_store
+from ....starting.boot_store import STORES, PartitionName
+from ....starting.store_making import WantedStore, make_store
 from ....volumes.ntfs.attributes import filetime
 from ....wim.read import Edition
 from ...family import DriveNames, PartitionPlace
