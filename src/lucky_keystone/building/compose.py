@@ -11,15 +11,20 @@ from ..content.extents import Extent, align_up
 from ..content.ranges import tail
 from ..content.regions import Region, RegionKind, region
 from ..drives.host import Span
+from ..families.asking import build_of, needs_of
+from ..families.families import known_family, shown_family
 from ..families.family import DriveBytes, DriveNames
 from ..planning.identity import names_of, numbers_of
 from ..planning.plan import FittedVolume, Plan
+from ..sources.source import Source
 from ..tables.partition import WantedPartition
 from ..tables.styles import STYLES, ComposedTable, TableNumbers
 from .image import DriveImage
 
 _MOST_DAMAGE, _LONGEST_DAMAGE = 8, 400
 """Sentences on a source's damage that the manifest keeps, and characters of each: its room is limited."""
+_MOST_PARTS, _LONGEST_NAME = 12, 100
+"""The same of sources and their names."""
 
 
 def compose_drive(plan: Plan) -> DriveImage:
@@ -62,12 +67,26 @@ def _about(plan: Plan, notes: list[dict[str, Any]]) -> dict[str, Any]:
             "label": source.label,
             "fingerprint": source.fingerprint,
         },
+        **({"parts": [_part(each) for each in (source, *source.further)[:_MOST_PARTS]]} if source.further else {}),
         "identity": plan.identity,
         "drive_size": plan.drive.size,
         "sector_size": plan.drive.sector_size,
         "table": plan.table,
         **({"starts_on": starts_on} if (starts_on := _starts_on(plan)) else {}),
         "volumes": notes,
+    }
+
+
+def _part(source: Source) -> dict[str, Any]:
+    facts = known_family(source).facts(source)
+    return {
+        "name": source.path.name[:_LONGEST_NAME],
+        "what": shown_family(source),
+        "release": facts.release,
+        "build": build_of(facts),
+        "architectures": list(facts.architectures),
+        "size": facts.total_bytes,
+        "needs": needs_of(facts),
     }
 
 

@@ -51,19 +51,44 @@ def compare_with_source(
     progress: Progress,
     report: Report,
     laid_over: Sequence[str] = (),
+    parts: Sequence[str] = (),
 ) -> None:
     """Compare every file of `source` with the drive's, and note what differs. Raises SourceError.
 
     Files `laid_over` are not the source's: the manifest answers for them. A source without files that are read is
-    compared as the image that it is.
+    compared as the image that it is. Further sources are compared with the volumes that are theirs. `parts` names the
+    sources that the drive was built from, where there were several.
     """
+    advice = REBUILD
+    if len(parts) > len(_named(source)):
+        advice = f"The drive was built from {', '.join(parts)}: name each of them with --against, in this order."
     if not source.root.entries:
         _compare_image(source, drive, progress, report)
         return
-    try:
-        _compare_files(source, found, progress, report, laid_over)
-    except UnreadableSource as error:
-        raise naming_the_file(error, source) from error
+    for each, volumes in _with_volumes(source, found):
+        try:
+            _compare_files(each, volumes, progress, report, laid_over, advice)
+        except UnreadableSource as error:
+            raise naming_the_file(error, each) from error
+
+
+def _named(source: Source) -> list[Source]:
+    """Return the sources that were named to compare with."""
+    return [source, *source.merged, *source.joined, *source.further]
+
+
+def _with_volumes(source: Source, found: Sequence[FoundVolume]) -> Iterator[tuple[Source, Sequence[FoundVolume]]]:
+    """Yield each source with the volumes that are its own: one for each installer for Macs, all others for PCs."""
+    if not source.further:
+        yield source, found
+        return
+    macs = [volume for volume in found if volume.kind.names_loaders]
+    for each in (source, *source.further):
+        if each.root.special.unix.starts_with:
+            yield each, macs[:1]
+            macs = macs[1:]
+        else:
+            yield each, [volume for volume in found if not volume.kind.names_loaders]
 
 
 def _key(path: str) -> str:
@@ -72,7 +97,12 @@ def _key(path: str) -> str:
 
 
 def _compare_files(
-    source: Source, found: Sequence[FoundVolume], progress: Progress, report: Report, laid_over: Sequence[str]
+    source: Source,
+    found: Sequence[FoundVolume],
+    progress: Progress,
+    report: Report,
+    laid_over: Sequence[str],
+    advice: str,
 ) -> None:
     compared = _Compared()
     ours = {_key(path) for path in laid_over}
@@ -103,10 +133,11 @@ def _compare_files(
             compared.extra.append(f"{entry.path} (partition {volume.partition.number})")
     progress(_STAGE, total, total)
     report.bytes_checked += done
-    report.looked_at.append(f"source: {len(list(source.root.files())):,} files of {source.path.name}, byte by byte")
+    shown = " and ".join(each.path.name for each in (source, *source.merged, *source.joined))
+    report.looked_at.append(f"source: {len(list(source.root.files())):,} files of {shown}, byte by byte")
     if laid_over:
         report.looked_at.append(f"not compared, because the build put them there: {', '.join(laid_over)}")
-    _tell(compared, report)
+    _tell(compared, report, advice)
 
 
 def _compare_file(
@@ -263,16 +294,16 @@ def _compare_image(source: Source, drive: SizedReadable, progress: Progress, rep
     report.bytes_checked += image.size
 
 
-def _tell(compared: _Compared, report: Report) -> None:
+def _tell(compared: _Compared, report: Report, advice: str) -> None:
     for path, number, why in compared.different[:_LISTED]:
         what = f"{path} differs from the source: {why}."
-        report.fault(Code.AGAINST_DIFFERENT, "source", what, REBUILD, Place(number, file=path))
+        report.fault(Code.AGAINST_DIFFERENT, "source", what, advice, Place(number, file=path))
     for path in compared.missing[:_LISTED]:
-        report.fault(Code.AGAINST_MISSING, "source", f"{path} is missing.", REBUILD, Place(file=path))
+        report.fault(Code.AGAINST_MISSING, "source", f"{path} is missing.", advice, Place(file=path))
     if (more := len(compared.different) - _LISTED) > 0:
-        report.fault(Code.AGAINST_DIFFERENT, "source", f"{more:,} more differ.", REBUILD)
+        report.fault(Code.AGAINST_DIFFERENT, "source", f"{more:,} more differ.", advice)
     if (more := len(compared.missing) - _LISTED) > 0:
-        report.fault(Code.AGAINST_MISSING, "source", f"{more:,} more are missing.", REBUILD)
+        report.fault(Code.AGAINST_MISSING, "source", f"{more:,} more are missing.", advice)
     if compared.extra:
         listed = ", ".join(compared.extra[:_LISTED])
         rest = f" and {len(compared.extra) - _LISTED:,} more" if len(compared.extra) > _LISTED else ""

@@ -93,7 +93,8 @@ def check_whole(
     progress("checking structure", 1, 1)
     if against is not None:
         laid_over = manifest.about.laid_over if manifest else ()
-        compare_with_source(against, drive, seen.volumes, progress, report, laid_over)
+        parts = [part.name for part in manifest.about.parts] if manifest else []
+        compare_with_source(against, drive, seen.volumes, progress, report, laid_over, parts)
     return seen
 
 

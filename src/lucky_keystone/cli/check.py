@@ -73,7 +73,9 @@ Examples:
     "--against",
     type=SourcePlace(),
     metavar="SOURCE",
-    help="Compare every file with this source (disc image, folder, raw image).",
+    multiple=True,
+    help="Compare every file with this source (disc image, folder, raw image). Repeatable, for a drive of several "
+    "sources, in the order in which they were given to build.",
 )
 @add_option("With --against: a folder whose files were added to the source.")
 @authority_option
@@ -84,7 +86,7 @@ def command(
     drive: str,
     sector_size: int | None,
     firmware: str | None,
-    against: Place | None,
+    against: tuple[Place, ...],
     added: tuple[Path, ...],
     machines: GivenMachines,
     authority: Path | None,
@@ -95,18 +97,18 @@ def command(
     Exit code 1 when something is wrong. What a host changed by using a healthy drive is reported as such.
     """
     from ..checking.check import check_drive, find_sector_size
-    from ..families.families import family_on
+    from ..families.families import as_on_drive, family_on
     from ..starting.reading import read_drive
 
-    if added and against is None:
+    if added and not against:
         raise click.UsageError("--add goes with --against.")
     chosen = finished(drive, bay)
-    source = open_alone(against, terms_of(None, authority, bay), added) if against is not None else None
+    source = open_alone(against[0], terms_of(None, authority, bay), added, against[1:]) if against else None
     if source is not None and source.root.entries:
         with reading(chosen) as medium:
             size = sector_size or find_sector_size(medium, chosen.shelf().get())
             family = family_on(read_drive(medium, size, "the drive"), source)
-        source = replace(source, root=family.on_drive(source)) if family is not None else source
+        source = as_on_drive(family, source) if family is not None else source
     with Logged("check", chosen, source) as log, reading(chosen) as medium, Stages() as stages:
         medium.forget_cache()
         known = sector_size or (chosen.drive.sector_size if chosen.drive else None)

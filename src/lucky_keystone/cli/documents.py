@@ -12,6 +12,7 @@ from msgspec import UNSET, UnsetType
 
 from ..building.build import BuildResult
 from ..checking.report import Finding, VolumeSummary
+from ..doing.parts import DrivePart
 from ..drawing.areas import Part
 from ..families.asking import Shortfall
 from ..families.choices import Choices
@@ -102,6 +103,8 @@ class InspectDocument(Document, kw_only=True):
     """Why none can be built; empty when one can."""
     model: Requirement | None = None
     """With --for: whether the release is for that Mac."""
+    parts: tuple[DrivePart, ...] = ()
+    """Of a drive that was built from several sources: what they are."""
 
 
 class FoundInstaller(msgspec.Struct, kw_only=True):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -21,6 +22,7 @@ from .sources import open_given, prove, resolved
 
 if TYPE_CHECKING:
     from ..doing.given import GivenSource
+    from ..doing.parts import DrivePart
     from ..families.facts import Loader, SourceFacts
     from ..families.signing import LoaderSignature
     from ..fetching.link import Place
@@ -98,12 +100,13 @@ def command(
 
 def _show_whole(source: Place, given: GivenSource, bay: Path | None, model: str | None) -> int:
     """Show what a source is, and what a drive from it needs; return the exit code."""
+    from ..doing.parts import parts_on
     from ..families.families import facts_of, is_installer
     from ..families.signing import loader_signatures
     from ..planning.make import size_needed
     from ..sources.locating import naming_files
 
-    place, terms = resolved(source, given, bay)
+    place, terms = resolved(_drive_meant(source, bay), given, bay)
     opened = open_given(place, given, terms)
     proofs = prove(opened, terms.sha256 or None, given.verify)
     with naming_files(opened):
@@ -111,6 +114,7 @@ def _show_whole(source: Place, given: GivenSource, bay: Path | None, model: str 
         code = 0 if is_installer(opened) and not found.unusable else SourceError.exit_code
         needed, refusal = size_needed(opened)
         signatures = loader_signatures(opened, found.loaders)
+    parts = parts_on(opened)
     suits = _suits(found, model) if model is not None else None
     if manner().as_json:
         from .documents import InspectDocument
@@ -125,6 +129,7 @@ def _show_whole(source: Place, given: GivenSource, bay: Path | None, model: str 
                 needed=needed,
                 cannot_be_built=refusal,
                 model=suits,
+                parts=parts,
             )
         )
         return code
@@ -133,11 +138,49 @@ def _show_whole(source: Place, given: GivenSource, bay: Path | None, model: str 
         console().print()
     rows = [] if code else [drive_needed(opened, needed, refusal)]
     show_source(opened, proofs, rows + ([("This Mac", _suits_shown(suits))] if suits is not None else []))
+    _show_parts(parts)
     _show_editions(found)
     _show_rest(found, signatures)
     if manner().verbose:
         _show_files(opened)
     return code
+
+
+def _drive_meant(source: Place, bay: Path | None) -> Place:
+    """Return where a drive is that was named by its tag; everything else as it is."""
+    if not isinstance(source, Path) or source.exists() or source.name != str(source):
+        return source
+    from ..doing.targets import choose
+
+    with suppress(KeystoneError):
+        chosen = choose(str(source), bay, None)
+        return chosen.path if chosen.exists else source
+    return source
+
+
+def _show_parts(parts: Sequence[DrivePart]) -> None:
+    if not parts:
+        return
+    heading(console(), "Built from")
+    columns = [Column("Source", folds=True), Column("What it is", folds=True), Column("Release")]
+    table(
+        console(),
+        [*columns, Column("Size", right=True), Column("Asks for", folds=True), Column("Newer, downloaded", folds=True)],
+        [
+            (
+                part.name,
+                ", ".join(filter(None, (part.what, "/".join(part.architectures)))),
+                " ".join(filter(None, (part.release, part.build and f"build {part.build}"))),
+                shown_size(part.size),
+                part.needs,
+                part.newer,
+            )
+            for part in parts
+        ],
+    )
+    if any(part.newer for part in parts):
+        line = "'build --update' with the newer image in its place writes what differs, and leaves the others."
+        paragraph(console(), line, indent=2)
 
 
 def _suits(found: SourceFacts, model: str) -> Requirement:

@@ -79,12 +79,12 @@ def open_given(place: Place, given: GivenSource, terms: Terms) -> Source:
         )
 
 
-def open_alone(place: Place, terms: Terms, added: tuple[Path, ...] = ()) -> Source:
-    """Open a source with nothing beside it but, maybe, folders whose files are added."""
+def open_alone(place: Place, terms: Terms, added: tuple[Path, ...] = (), further: tuple[Place, ...] = ()) -> Source:
+    """Open a source with nothing beside it but, maybe, folders whose files are added, and further sources."""
     from ..sources.opening import open_source
 
     with Stages() as stages:
-        return open_source(place, added, stages, terms=terms)
+        return open_source(place, added, stages, further, terms=terms)
 
 
 def prove(source: Source, sha256: str | None, wanted: bool) -> list[str]:

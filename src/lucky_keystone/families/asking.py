@@ -28,6 +28,21 @@ def asked_of(machine: MachineFacts, source: SourceFacts) -> tuple[Requirement, .
     return requirements(newest.build, newest.installation_type, machine)
 
 
+def needs_of(source: SourceFacts) -> str:
+    """Return in words what a release asks of machines; '' where it installs nothing, or asks for nothing."""
+    if source.mac is not None and source.mac.listed.models:
+        return f"one of {len(source.mac.listed.models)} models of Macs"
+    return ", ".join(f"{each.name} {each.asked}" for each in asked_of(MachineFacts(), source) if each.asked)
+
+
+def build_of(source: SourceFacts) -> str:
+    """Return the build of what a source installs, or else of its setup environment; '' where nothing says it."""
+    if source.mac is not None:
+        return source.mac.build
+    environments = (edition.build for image in source.boot_images for edition in image.editions)
+    return str(source.build or max(environments, default=0) or "")
+
+
 def model_for(source: SourceFacts, model: str) -> Requirement:
     """Return whether the release of a macOS installer is for a Mac, by its model or board id."""
     return _listing(source, *named_mac(model))

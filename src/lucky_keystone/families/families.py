@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from msgspec.structs import replace
+
 from ..common.errors import SourceError, UsageError
 from ..common.nearest import did_you_mean
 from ..sources.strange import describe_strange
@@ -53,6 +55,16 @@ def family_of(source: Source) -> Family | None:
 def family_on(drive: Bootable, source: Source) -> Family | None:
     """Return the family that a drive, built from `source`, is of: a system lies on it, or what the source itself is."""
     return next((family for family in _by_purpose(source) if family.is_on(drive)), family_of(source))
+
+
+def as_on_drive(family: Family, source: Source) -> Source:
+    """Return a source, and the further ones, with what of them lies on their drive as their files."""
+    source = family.joined(source) if source.further else source
+    further = [
+        replace(each, root=other.on_drive(each)) if (other := family_of(each)) is not None else each
+        for each in source.further
+    ]
+    return replace(source, root=family.on_drive(source), further=tuple(further))
 
 
 def shown_family(source: Source) -> str:

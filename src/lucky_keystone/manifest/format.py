@@ -72,6 +72,21 @@ class SourceNote(msgspec.Struct, frozen=True):
     fingerprint: str
 
 
+class PartNote(msgspec.Struct, frozen=True):
+    """One of several sources that a drive was built from."""
+
+    name: str
+    what: str
+    """Its kind, in words."""
+    release: str = ""
+    build: str = ""
+    architectures: list[str] = []
+    size: U63 = 0
+    """Bytes of its files."""
+    needs: str = ""
+    """What its release asks of machines, in words; '' where it asks for nothing."""
+
+
 class About(msgspec.Struct, frozen=True):
     """The JSON text of the manifest."""
 
@@ -95,6 +110,8 @@ class About(msgspec.Struct, frozen=True):
     """What was known to be wrong with the source, which was built all the same."""
     laid_over: list[str] = []
     """Paths of files, and of folders with a '/' behind, that the source itself does not have, or has otherwise."""
+    parts: list[PartNote] = []
+    """The sources, in the order in which they were given, where there are several; the longest lists are cut."""
     image_size: U63 = 0
     """Bytes of a raw image, from the drive's first one on; 0 for a drive that was composed."""
 

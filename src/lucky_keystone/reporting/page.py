@@ -163,6 +163,10 @@ def _source(subject: Subject, seen: Examined, built: KeptBuild | None) -> Iterat
     yield "Source", f"{source.name}{label}"
     if built is not None and built.source != source.name:
         yield "It lay at", built.source
+    for number, part in enumerate(seen.manifest.about.parts, 1):
+        words = [part.what, part.release, part.build and f"build {part.build}", "/".join(part.architectures)]
+        needs = f"; asks for {part.needs}" if part.needs else ""
+        yield f"Part {number}", f"{part.name}: {', '.join(filter(None, words))}; {shown_size(part.size)}{needs}"
     yield "Fingerprint", f"{source.fingerprint} (names, sizes and times of its files)"
     digest = subject.source_sum or (built.sha256 if built is not None else "")
     yield "SHA-256", digest or "not taken; 'report --source FILE' takes it"

@@ -41,11 +41,15 @@ class Change(Struct, frozen=True):
     decisions: tuple[Decision, ...] = ()
     folder: str = ""
     """Where all of them are, if that says enough; with a '/' behind."""
+    of_others: tuple[str, ...] = ()
+    """Paths of those that are a further source's as they are."""
 
     @property
     def places(self) -> tuple[str, ...]:
         """Paths of the files, or of the folder that they are in."""
-        return (self.folder,) if self.folder and self.files else tuple(path for path, _ in self.files)
+        if self.folder and self.files:
+            return (self.folder,)
+        return tuple(path for path, _ in self.files if path not in self.of_others)
 
 
 NOTHING = Change()

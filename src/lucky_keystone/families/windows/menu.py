@@ -61,15 +61,27 @@ def menu(source: Source, root: Folder, choices: Choices) -> Change:
             )
         return NOTHING
     files: list[tuple[str, File]] = []
-    own = list(_own(source, root))
-    environments = [*own, *_further(rescue, root, files)]
-    environments = _named(environments, choices)
+    environments = _named([*_own(source, root), *_further(rescue, root, files)], choices)
+    of_others = tuple(path for path, _ in files)
     default = _default(environments, choices)
     stores = {firmware: _listed(firmware, environments, root) for firmware in _ENDINGS}
     for firmware, listed in stores.items():
         if len(listed) > 1:
             files.append(_store(firmware, listed, default, root, choices))
-    return Change(tuple(files), tuple(_decisions(source, environments, default, stores, choices)))
+    decisions = _decisions(source, environments, default, stores, choices)
+    return Change(tuple(files), tuple(decisions), of_others=of_others)
+
+
+def with_environments(source: Source) -> Folder:
+    """Return the source's files, with those of the rescue discs that are joined to it where a drive has them."""
+    files: list[tuple[str, File]] = []
+    rescue = [each for each in source.joined if is_rescue(each)]
+    for _ in _further(rescue, source.root, files):
+        pass
+    root = source.root
+    for path, file in files:
+        root = root.replaced(path, File(path.rpartition("/")[2], file.content, file.modified, file.special))
+    return root
 
 
 def _own(source: Source, root: Folder) -> Iterator[Environment]:
@@ -83,7 +95,7 @@ def _own(source: Source, root: Folder) -> Iterator[Environment]:
             for edition in each.editions
             if edition.architecture == architecture or not architecture
         ]
-        name = f"Windows setup, build {installs[0].build or build}" if installs else _stem(source)
+        name = f"Windows setup {installs[0].build or build}" if installs else _stem(source)
         path = image.first.place
         base = next((each for each in (_beside(path, _BASE), _BASE) if root.find_file(each) is not None), _BASE)
         yield Environment(name, architecture, image, path, base, build)

@@ -10,6 +10,7 @@ import msgspec
 from ...common.errors import SourceError, UsageError
 from ...common.remembering import remembered
 from ...common.units import shown_size
+from ...content.tree import Folder
 from ...machine.facts import MachineFacts
 from ...sources.source import Source
 from ...starting.bootable import PlannedBootVolume, PlannedDrive
@@ -73,6 +74,13 @@ class WindowsSetup(Family):
         another one get a folder; setup environments become entries of the boot manager's list.
         """
         return _joined(source)
+
+    def on_drive(self, source: Source) -> Folder:
+        if not any(is_rescue(each) for each in source.joined):
+            return source.root
+        from .menu import with_environments
+
+        return with_environments(source)
 
     def wish(self, source: Source, choices: Choices, drive: DriveShape) -> DriveWish:
         if source.packing is not None:
