@@ -18,6 +18,7 @@ static const struct machine *with;
 
 #define CHUNK (1u << 20)
 #define MOST_TEXT 260
+#define MOST_KEPT (16u << 20)
 
 static uint32_t sums[256];
 static uint64_t file_count;
@@ -217,6 +218,8 @@ static void put_place(const struct place *place)
     put_text("\r\n");
 }
 
+#include "menu.c"
+
 /* -- the start ---------------------------------------------------------------------------------------------------------- */
 
 int start_system(const struct machine *machine, const uint8_t *store, uint32_t size)
@@ -245,6 +248,9 @@ int start_system(const struct machine *machine, const uint8_t *store, uint32_t s
     for (uint32_t unit = 0; unit < MOST_TEXT; unit++)
         wanted[unit] = (char)text[unit];
     object = below(objects, wanted);
+    data = element(object, "11000001", &bytes);
+    if (data && bytes > RAM_DISK_HEAD && !number(data + 16, 4))
+        return start_menu(objects, below(objects, manager), wanted);
     data = value_of(below(object, "Description"), "Type", &bytes);
     if (!data || number(data, 4) != 0x10200003u)
         return wrong("the default is no system");

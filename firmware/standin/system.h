@@ -18,7 +18,11 @@ struct machine {
     int (*memory)(uint32_t bytes, void **to);
     void (*put)(char character);
     void (*show)(const char *line);
+    int (*read_file)(const uint16_t *path, uint8_t **to, uint64_t *size);   /* of the volume that this was started from */
 };
 
 /* Returns 1 when the system's loader is there and every file could be read. */
 int start_system(const struct machine *machine, const uint8_t *store, uint32_t size);
+
+/* Finds a file (path with backslashes) on the NTFS volume whose sectors the machine reads, by looking at all of them. */
+int find_on_ntfs(const struct machine *machine, const uint16_t *path, uint8_t **to, uint64_t *size);

@@ -112,7 +112,7 @@ static uint32_t read_chain(uint32_t cluster, uint8_t **to)
 {
     uint32_t bytes = 0, step = cluster_sectors * SECTOR;
     memory(0, (void **)to);
-    for (; cluster >= 2 && cluster < 0x0FFFFFF8 && bytes < 1u << 20; cluster = next_of(cluster), bytes += step) {
+    for (; cluster >= 2 && cluster < 0x0FFFFFF8 && bytes < 64u << 20; cluster = next_of(cluster), bytes += step) {
         uint8_t *piece;
         memory(step, (void **)&piece);
         if (!read(data_at + (cluster - 2) * cluster_sectors, step, piece))
@@ -138,23 +138,51 @@ static uint32_t find_short(uint32_t folder, const char *name, uint32_t *size)
     return 0;
 }
 
-static const struct machine machine = {open, read, sector_size, memory, put, show};
+static int read_file(const uint16_t *path, uint8_t **to, uint64_t *size);
+
+static const struct machine machine = {open, read, sector_size, memory, put, show, read_file};
+
+/* A path of short names alone: what this program makes for its entries, and discs have for theirs. */
+static int read_file(const uint16_t *path, uint8_t **to, uint64_t *size)
+{
+    const uint8_t *boot = (const uint8_t *)0x7C00;
+    first_sector = number(boot + 28, 4);
+    if (boot[3] == 'N')
+        return find_on_ntfs(&machine, path, to, size);
+    uint32_t cluster = number(boot + 44, 4), bytes = 0;
+    while (*path == '\\' || *path == '/') {
+        char name[11];
+        int unit = 0, at = 0;
+        while (unit < 11)
+            name[unit++] = ' ';
+        for (path++; *path && *path != '\\' && *path != '/'; path++) {
+            if (*path == '.')
+                at = 8;
+            else if (at < 11)
+                name[at++] = (char)(*path >= 'a' && *path <= 'z' ? *path - 32 : *path);
+        }
+        cluster = find_short(cluster, name, &bytes);
+        if (!cluster)
+            return 0;
+    }
+    *size = bytes;
+    return read_chain(cluster, to) >= bytes;
+}
 
 static void start(void)
 {
+    static const uint16_t path[] = u"\\boot\\BCD";
     const uint8_t *boot = (const uint8_t *)0x7C00;
     uint8_t *store;
-    uint32_t size = 0;
-    first_sector = number(boot + 28, 4);
+    uint64_t size = 0;
     cluster_sectors = boot[13];
     fat_at = number(boot + 14, 2);
     data_at = fat_at + boot[16] * number(boot + 36, 4);
-    uint32_t cluster = find_short(find_short(number(boot + 44, 4), "BOOT       ", &size), "BCD        ", &size);
-    if (!cluster || !read_chain(cluster, &store)) {
+    if (!read_file(path, &store, &size)) {
         show("There is no boot store.");
         return;
     }
-    start_system(&machine, store, size);
+    start_system(&machine, store, (uint32_t)size);
 }
 
 __attribute__((section(".text.entry"))) void main(void)

@@ -27,11 +27,25 @@ start:
         or      al, 2
         and     al, 0xFE
         out     0x92, al
+        call    ready                   ; and where machines are too old for that: by the keyboard's controller
+        mov     al, 0xD1
+        out     0x64, al
+        call    ready
+        mov     al, 0xDF
+        out     0x60, al
+        call    ready
         lgdt    [table_at]
         mov     eax, cr0
         or      al, 1
         mov     cr0, eax
         jmp     dword 0x08:FLAT + flat
+
+; Until the controller takes a byte.
+ready:
+        in      al, 0x64
+        test    al, 2
+        jnz     ready
+        ret
 
         bits    32
 flat:

@@ -3,7 +3,7 @@
 #include "../efi.h"
 #include "system.h"
 
-#define LARGEST_STORE (1u << 20)
+#define LARGEST_FILE (16u << 20)
 
 static const EFI_GUID loaded_image_guid = {0x5B1B31A1, 0x9562, 0x11d2, {0x8E, 0x3F, 0x00, 0xA0, 0xC9, 0x69, 0x72, 0x3B}};
 static const EFI_GUID file_system_guid = {0x964e5b22, 0x6459, 0x11d2, {0x8e, 0x39, 0x00, 0xa0, 0xc9, 0x69, 0x72, 0x3b}};
@@ -112,22 +112,32 @@ static uint32_t sector_size(void)
     return partition->Media->BlockSize;
 }
 
-static const struct machine machine = {open, read, sector_size, memory, put, show};
+static FILE_PROTOCOL *root;
+
+static int read_file(const CHAR16 *path, uint8_t **to, uint64_t *size)
+{
+    FILE_PROTOCOL *file;
+    uintptr_t bytes = LARGEST_FILE;
+    if (!memory(LARGEST_FILE, (void **)to) || root->Open(root, &file, (CHAR16 *)path, EFI_FILE_MODE_READ, 0) != EFI_SUCCESS ||
+        file->Read(file, &bytes, *to) != EFI_SUCCESS)
+        return 0;
+    *size = bytes;
+    return 1;
+}
+
+static const struct machine machine = {open, read, sector_size, memory, put, show, read_file};
 
 static int start(EFI_HANDLE image)
 {
     static const CHAR16 path[] = u"\\EFI\\Microsoft\\Boot\\BCD";
     LOADED_IMAGE *loaded;
     SIMPLE_FILE_SYSTEM *system;
-    FILE_PROTOCOL *root, *file;
     uint8_t *store;
-    uintptr_t size = LARGEST_STORE;
+    uint64_t size;
     EFI_BOOT_SERVICES *bs = st->BootServices;
     if (bs->HandleProtocol(image, &loaded_image_guid, (void **)&loaded) != EFI_SUCCESS ||
         bs->HandleProtocol(loaded->DeviceHandle, &file_system_guid, (void **)&system) != EFI_SUCCESS ||
-        system->OpenVolume(system, &root) != EFI_SUCCESS || !memory(LARGEST_STORE, (void **)&store) ||
-        root->Open(root, &file, path, EFI_FILE_MODE_READ, 0) != EFI_SUCCESS ||
-        file->Read(file, &size, store) != EFI_SUCCESS) {
+        system->OpenVolume(system, &root) != EFI_SUCCESS || !read_file(path, &store, &size)) {
         show("There is no boot store.");
         return 0;
     }

@@ -32,7 +32,8 @@ def test_all_binaries_are_shipped() -> None:
     kinds = ("arm64", "x64", "x86")
     boot = [*(f"crossing-{kind}.efi" for kind in kinds), "fat32.bin", "mbr.bin", "ntfs.bin"]
     assert [path.name for path in SHIPPED] == [
-        *(*boot, "bios-loader.bin", "mac-loader-x64.efi", "system-loader-bios.bin", "system-loader-x64.efi"),
+        *(*boot, "bios-loader.bin", "mac-loader-x64.efi", "system-loader-arm64.efi", "system-loader-bios.bin"),
+        *("system-loader-x64.efi", "system-loader-x86.efi"),
         *(f"uefi-loader-{kind}.efi" for kind in kinds),
         "unpackers.wasm",
     ]
