@@ -210,3 +210,15 @@ def test_rescue_discs_alone(discs: dict[str, Path]) -> None:
     document = run_json("plan", discs[TOOLS], "--with", discs[GANGWAY], "--as-is")
     topics = [each["topic"] for each in document["decisions"]]
     assert [topic for topic in topics if topic.startswith("entry")] == ["entry 1", "entry 2"]
+
+
+def test_what_does_not_fit_is_told_with_what_to_leave_out(discs: dict[str, Path], tmp_path: Path) -> None:
+    drive = tmp_path / "small.img"
+    drive.write_bytes(bytes(34 << 20))
+    named = [discs["crew"], "--with", discs["gangway"], "--with", discs[TOOLS]]
+    told = run("build", *named, "--onto", drive, "--yes", code=4)
+    said = " ".join((told.stdout + told.stderr).split())
+    assert "What could be left out" in said
+    assert all(name in told.stdout for name in ("crew", "gangway", TOOLS, "Crew 1"))
+    assert "without" in said
+    assert drive.read_bytes() == bytes(34 << 20)

@@ -100,7 +100,6 @@ def command(
 
 def _show_whole(source: Place, given: GivenSource, bay: Path | None, model: str | None) -> int:
     """Show what a source is, and what a drive from it needs; return the exit code."""
-    from ..doing.parts import parts_on
     from ..families.families import facts_of, is_installer
     from ..families.signing import loader_signatures
     from ..planning.make import size_needed
@@ -114,7 +113,7 @@ def _show_whole(source: Place, given: GivenSource, bay: Path | None, model: str 
         code = 0 if is_installer(opened) and not found.unusable else SourceError.exit_code
         needed, refusal = size_needed(opened)
         signatures = loader_signatures(opened, found.loaders)
-    parts = parts_on(opened)
+    parts = _parts(opened) if found.table else ()
     suits = _suits(found, model) if model is not None else None
     if manner().as_json:
         from .documents import InspectDocument
@@ -156,6 +155,12 @@ def _drive_meant(source: Place, bay: Path | None) -> Place:
         chosen = choose(str(source), bay, None)
         return chosen.path if chosen.exists else source
     return source
+
+
+def _parts(drive: Source) -> tuple[DrivePart, ...]:
+    from ..doing.parts import parts_on
+
+    return parts_on(drive)
 
 
 def _show_parts(parts: Sequence[DrivePart]) -> None:
@@ -283,16 +288,17 @@ def _show_loaders(found: SourceFacts, signatures: Sequence[LoaderSignature]) -> 
     if not found.loaders:
         out.print("  none that UEFI firmware or this program's boot code would start")
     for loader in found.loaders:
-        _show_loader(loader, [one for one in signatures if one.path == loader.path])
+        _show_loader(loader, [one for one in signatures if one.path == loader.path], is_on_drive=bool(found.table))
 
 
-def _show_loader(loader: Loader, signatures: Sequence[LoaderSignature]) -> None:
+def _show_loader(loader: Loader, signatures: Sequence[LoaderSignature], *, is_on_drive: bool) -> None:
+    """`is_on_drive`: signatures are not looked for in an image of a drive; `check` does."""
     out = console()
     is_uefi = loader.firmware == "uefi" and bool(loader.architecture)
     made_for = f"UEFI {loader.architecture}" if is_uefi else loader.firmware.upper()
     odd = "" if loader.architecture else " (not a loader, by its header)"
     paragraph(out, f"{loader.path}: {made_for}, {loader.size:,} bytes{odd}", indent=2, hanging=4)
-    if is_uefi and not signatures:
+    if is_uefi and not signatures and not is_on_drive:
         paragraph(out, "unsigned: starts with Secure Boot off", indent=4, style="quiet")
     for one in signatures:
         known = f" ({one.generation} generation)" if one.generation else ""

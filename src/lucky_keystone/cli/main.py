@@ -13,7 +13,7 @@ import click
 
 from .. import __version__
 from ..common.checkout import commit_of
-from ..common.errors import KeystoneError, NoRights, UsageError
+from ..common.errors import DoesNotFit, KeystoneError, NoRights, UsageError
 from ..common.interrupts import end_in_peace, end_like_ctrl_c
 from ..common.invoker import show_no_boxes
 from ..common.nearest import did_you_mean, nearest
@@ -184,6 +184,8 @@ def _run(given: list[str]) -> int:
         failure = _failure_of(error, given)
         if failure.exit_code == _PROGRAM_FAULT and os.environ.get("LUCKY_KEYSTONE_TRACE"):
             raise
+        if isinstance(error, DoesNotFit) and error.shares and not as_json:
+            _show_shares(error)
         if isinstance(error, click.UsageError) and not isinstance(error, click.NoSuchOption) and not as_json:
             _show_usage(error)
         return _fail(as_json, failure)
@@ -192,6 +194,13 @@ def _run(given: list[str]) -> int:
 def _show_usage(error: click.UsageError) -> None:
     if error.ctx is not None:
         click.echo(error.ctx.get_usage(), err=True)
+
+
+def _show_shares(error: DoesNotFit) -> None:
+    """Print what each part of a drive takes that does not fit."""
+    from .shares import show_shares
+
+    show_shares(error.shares)
 
 
 def _show_version(context: click.Context) -> None:

@@ -8,6 +8,7 @@
     ├── SourceError     4    what was given to build from cannot be used
     │   ├── TooFarInside 4   what was asked for is too far inside a compressed image
     │   ├── NoRoom      4    a volume has too little free space
+    │   ├── DoesNotFit  4    the drive is too small; with what each part of it takes
     │   ├── UnreadableSource 4  a file of the source cannot be read any more (source_file)
     │   ├── LinkExpired 4    a server does not know the link any more (fetching)
     │   ├── VolumeError 4    not a volume, or a damaged one (volumes)
@@ -29,8 +30,9 @@ A message says what happened, where (file, offset, tag), and what to do next.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from typing import NamedTuple
 
 
 class KeystoneError(Exception):
@@ -79,6 +81,26 @@ class TooFarInside(SourceError):
 
 class NoRoom(SourceError):
     """A volume has too little free space for what is to be added."""
+
+
+class Share(NamedTuple):
+    """What a part of a drive takes, and what leaves it out."""
+
+    source: str
+    edition: str
+    """'' of a source as a whole."""
+    size: int
+    """Bytes that are free when it is left out."""
+
+
+class DoesNotFit(SourceError):
+    """The drive is too small for everything that is to go onto it."""
+
+    def __init__(self, message: str, *, advice: str = "", lacking: int, shares: Sequence[Share] = ()) -> None:
+        super().__init__(message, advice=advice)
+        self.lacking = lacking
+        """Bytes."""
+        self.shares = shares
 
 
 class DriveError(KeystoneError):

@@ -16,6 +16,8 @@ from .mac import MODELS, RELEASES, write_app
 from .mac_releases import CATALOGUE, write_releases
 from .old_stick import write_old_stick
 from .parts import PARTS
+from .rescue import DISC as TOOLS
+from .rescue import boot_programs, write_rescue
 from .server import WorkshopServer, write_catalogue
 from .shop import COUNTER, CREW, PRINTERS, write_shop
 from .signing import authority_certificate
@@ -46,6 +48,8 @@ LEFT = (
     (_PLOVER, "the parts of a macOS release, as they were fetched"),
     ("crew.img", "the crew laptops' drive: NTFS with everything, FAT32 with what firmware reads"),
     (_OLD_STICK, "counter 4's old stick, mended"),
+    (TOOLS, "the workshop's rescue disc"),
+    ("bench.img", "the drive for the bench: the installer, and the rescue disc in the boot manager's list"),
     (_APPS, "installer apps of Macs, one of each generation"),
     ("poster.img", "the drive of the poster studio's Mac"),
     ("studio.img", "the combined drive: Windows, and two releases for Macs"),
@@ -79,6 +83,7 @@ def make_job(folder: Path, progress: Progress, only: str | None, stack: ExitStac
         ],
         "machines": _machines(folder, disc),
         "mend": _mend(str(folder / _OLD_STICK)),
+        "bench": _bench(folder, disc),
         "printer": [
             Step(
                 "The ticket printers' firmware updater: an image that is written byte for byte, compressed as it came.",
@@ -100,7 +105,9 @@ def make_job(folder: Path, progress: Progress, only: str | None, stack: ExitStac
 def _write_data(folder: Path, progress: Progress, stack: ExitStack) -> tuple[str, dict[str, str]]:
     """Write everything the job begins with; return the updater's link, and the installer apps by release."""
     make_bay(folder / "bay")
-    write_disc(folder / DISC, installer(is_signed=True), LABEL, MOMENT, progress)
+    disc = installer(is_signed=True, boot_programs=boot_programs())
+    write_disc(folder / DISC, disc, LABEL, MOMENT, progress)
+    write_rescue(folder / TOOLS, progress)
     (folder / _AUTHORITY).write_bytes(authority_certificate())
     write_updater(folder / _UPDATER)
     apps = _make_apps(folder / _APPS)
@@ -154,6 +161,20 @@ def _mend(stick: str) -> list[Step]:
         Step("What would have to be written?", ["mend", stick, "--dry-run"], 1),
         Step("Mend it: its files stay where they are, and it can be taken back.", ["mend", stick, "--yes"]),
         Step("And now?", ["check", stick]),
+    ]
+
+
+def _bench(folder: Path, disc: str) -> list[Step]:
+    """One stick for the bench: what it is to start is chosen on the machine's own screen."""
+    drive, tools = str(folder / "bench.img"), str(folder / TOOLS)
+    both = [disc, "--with", tools, "--entry-name", "Install Tidewell", "--entry-name", "Harbour tools"]
+    return [
+        Step(
+            "One stick for the bench: one edition of the installer, and the workshop's rescue disc, in one list.",
+            ["build", *both, "--edition", "Counter", "--menu-timeout", "20", "--onto", drive],
+        ),
+        Step("What was it built from?", ["inspect", drive]),
+        Step("Is everything on it as the two discs have it?", ["check", drive, "--against", disc, "--against", tools]),
     ]
 
 

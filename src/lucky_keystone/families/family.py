@@ -12,6 +12,7 @@ from uuid import UUID
 
 from msgspec import Struct
 
+from ..common.errors import Share
 from ..common.progress import Progress
 from ..content.contents import Seekable
 from ..content.tree import File, Folder
@@ -241,6 +242,10 @@ class Family(Protocol):
     def is_on(self, drive: Bootable) -> bool:
         """Tell whether a drive is of this family, although its source is one of a family with another purpose."""
         return False
+
+    def shares(self, source: Source, choices: Choices) -> Sequence[Share]:
+        """Return what a drive would save without parts of a source, largest things that can be left out alone."""
+        return (Share(source.path.name, "", sum(file.size for _, file in source.root.files())),)
 
     def supplied(self, source: Source, path: str) -> Supply | None:
         """Return the file that belongs at `path` of a drive which has lost it; None where the source has none."""

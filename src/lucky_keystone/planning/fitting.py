@@ -9,7 +9,7 @@ from collections.abc import Sequence
 
 from msgspec import Struct
 
-from ..common.errors import SourceError, UsageError
+from ..common.errors import DoesNotFit, SourceError, UsageError
 from ..common.units import exact_size
 from ..content.extents import MIB, align_up
 from ..drawing.areas import Area, Part
@@ -119,7 +119,11 @@ def _refuse_small(drive: DriveShape, needed: int) -> None:
         advice = "Remove the file to have one made as large as needed (or of --size), or give another name."
         if (drive.size or 0) < MIB:
             what, advice = f"the file {drive.name}", "Give another name: this file is not a drive's image."
-    raise SourceError(f"The source does not fit: {exact_size(needed)} are needed, {what} has {has}.", advice=advice)
+    raise DoesNotFit(
+        f"The source does not fit: {exact_size(needed)} are needed, {what} has {has}.",
+        advice=advice,
+        lacking=needed - (drive.size or 0),
+    )
 
 
 def _about(wish: DriveWish) -> list[Budget]:

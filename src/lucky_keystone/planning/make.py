@@ -8,12 +8,12 @@ from types import MappingProxyType
 import msgspec
 from msgspec.structs import replace
 
-from ..common.errors import KeystoneError, SourceError, UsageError
+from ..common.errors import DoesNotFit, KeystoneError, Share, SourceError, UsageError
 from ..common.units import shown_size
 from ..content.extents import MIB
 from ..families.choices import Choices, check_choices
 from ..families.families import family_for, known_family
-from ..families.family import By, Decision, DriveShape, DriveWish, Earlier
+from ..families.family import By, Decision, DriveShape, DriveWish, Earlier, Family
 from ..machine.known import KnownMachine
 from ..sources.source import Source
 from ..starting.outlook import Outlook
@@ -71,7 +71,7 @@ def make_plan(
         fitted = fit_again(wish, drive, standing)
     else:
         use = choices.use or ("whole" if drive.size is not None else "needed")
-        fitted = fit(wish, drive, use)
+        fitted = _fitted(source, family, choices, wish, drive, use)
     main = _main(fitted) if fitted.volumes else None
     settled = wish.choices
     if main is not None:
@@ -108,6 +108,32 @@ def make_plan(
         manifest_room=fitted.manifest_room,
         damage=damage,
     )
+
+
+def _fitted(source: Source, family: Family, choices: Choices, wish: DriveWish, drive: DriveShape, use: str) -> Fitted:
+    """Fit the wishes onto the drive; what does not fit is told with what each part takes, and what to leave out."""
+    try:
+        return fit(wish, drive, use)
+    except DoesNotFit as error:
+        joined = family.joined(source) if source.further else source
+        shares = [*family.shares(joined, choices)]
+        shares += [share for each in joined.further for share in known_family(each).shares(each, choices)]
+        if len(shares) < 2:
+            raise
+        advice = f"{_to_leave_out(shares, error.lacking)} {error.advice}"
+        raise DoesNotFit(error.message, advice=advice, lacking=error.lacking, shares=shares) from error
+
+
+def _to_leave_out(shares: Sequence[Share], lacking: int) -> str:
+    """Return what is best left out: the smallest part that is enough, or else the largest ones together."""
+    ranked = sorted(shares, key=lambda share: share.size)
+    enough = [share for share in ranked if share.size >= lacking][:1]
+    while not enough or sum(share.size for share in enough) < lacking:
+        if len(enough) == len(ranked):
+            return "Leave out what this drive does not need to have."
+        enough.append(ranked[-1 - len(enough)])
+    named = " and ".join(f"{share.edition} of {share.source}" if share.edition else share.source for share in enough)
+    return f"{shown_size(lacking)} too many: without {named} it fits."
 
 
 def size_needed(source: Source, choices: Choices | None = None) -> tuple[int | None, str]:

@@ -71,7 +71,7 @@ class Source(Struct, frozen=True, eq=False, dict=True):
     joined: tuple[Source, ...] = ()
     """What goes into its own volumes as well, where its family can do that (`Family.joined`)."""
     merged: tuple[Source, ...] = ()
-    """Further sources whose files are in `root` by now."""
+    """Further sources whose files `root` has as well."""
     damage: tuple[str, ...] = ()
     """Why it cannot be whole by what it says itself, one sentence per reason."""
 

@@ -64,6 +64,21 @@ def kept_editions(source: Source, root: Folder, choices: Choices) -> Change:
     return Change(tuple(files), tuple(decisions))
 
 
+def wanted_editions(source: Source, choices: Choices) -> Iterator[list[tuple[WholeImage, Edition]]]:
+    """Yield what each install image of a drive holds."""
+    own = editions_of(source)
+    wanted = [*own, *_others(source, own)]
+    if choices.edition is not None:
+        wanted = _chosen(source, wanted, choices.edition)
+    for image in dict.fromkeys(image for image, _ in own):
+        yield list(_for_image(image, wanted, own))
+
+
+def combined_size(kept: _There, place: str) -> int:
+    """Return how many bytes an image of these editions has, but for its integrity table."""
+    return combined(list(_grouped(kept)), place).content.size
+
+
 def _decision(source: Source, made: InstallImage, what: str, sizes: str, *, of: int) -> Decision:
     names = [edition.name for edition in made.editions]
     value = f"{len(names)} of {of} in {what.format(', '.join(names))}"

@@ -7,7 +7,7 @@ from typing import ClassVar
 
 import msgspec
 
-from ...common.errors import SourceError, UsageError
+from ...common.errors import Share, SourceError, UsageError
 from ...common.remembering import remembered
 from ...common.units import shown_size
 from ...content.tree import Folder
@@ -74,6 +74,11 @@ class WindowsSetup(Family):
         another one get a folder; setup environments become entries of the boot manager's list.
         """
         return _joined(source)
+
+    def shares(self, source: Source, choices: Choices) -> Sequence[Share]:
+        from .shares import shares_of
+
+        return shares_of(source, choices)
 
     def on_drive(self, source: Source) -> Folder:
         if not any(is_rescue(each) for each in source.joined):
