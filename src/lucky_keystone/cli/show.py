@@ -209,7 +209,9 @@ def show_offers(rows: Sequence[Outlook]) -> None:
     by_list: dict[tuple[str, ...], list[str]] = {}
     for row in rows:
         if row.offers and not row.refines:
-            by_list.setdefault(row.offers, []).append(row.firmware)
+            machines = by_list.setdefault(row.offers, [])
+            name = "Macs" if row.kind == "mac" else row.firmware
+            machines += [name] if name not in machines else []
     for offers, firmware in by_list.items():
         paragraph(console(), f"On the screen of {', '.join(firmware)}: {'; '.join(offers)}.", indent=2, hanging=4)
 

@@ -52,6 +52,8 @@ class Firmware(Struct, frozen=True):
 _PC = ("-machine", "q35,smm=on", "-accel", "tcg", "-device", "isa-debug-exit,iobase=0xf4,iosize=4")
 _ISA_PC = ("-machine", "isapc", "-cpu", "486", "-accel", "tcg", "-device", "isa-debug-exit,iobase=0xf4,iosize=4")
 _ARM = ("-machine", "virt", "-cpu", "cortex-a57", "-accel", "tcg", "-device", "ramfb")
+_ASKS_NOTHING = ("-boot", "menu=on,splash-time=0")
+"""Firmware for ARM waits five seconds for a key otherwise."""
 FIRMWARES = {
     "bios": Firmware("BIOS", "qemu-system-x86_64", _PC, has_text_screen=True),
     "uefi-x64": Firmware(
@@ -71,7 +73,7 @@ FIRMWARES = {
     "uefi-arm64": Firmware(
         "UEFI ARM64",
         "qemu-system-aarch64",
-        _ARM,
+        (*_ARM, *_ASKS_NOTHING),
         ("AAVMF/AAVMF_CODE.fd", "edk2/aarch64/QEMU_EFI-pflash.raw", "qemu/edk2-aarch64-code.fd"),
         ("AAVMF/AAVMF_VARS.fd", "edk2/aarch64/vars-template-pflash.raw", "qemu/edk2-arm-vars.fd"),
     ),
