@@ -27,7 +27,10 @@ def architectures_of(source: Source) -> frozenset[str]:
 
 
 def with_architectures(source: Source, others: Sequence[Source]) -> Source:
-    """Return the source with those for other architectures beside it. Raises UsageError for discs that do not go together."""
+    """Return the source with those for other architectures beside it.
+
+    Raises UsageError for discs that do not go together.
+    """
     folders = {_only_architecture(each): each.root for each in (source, *others)}
     root = Folder("", source.root.modified)
     for name, entry in source.root.entries.items():
