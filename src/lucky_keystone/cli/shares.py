@@ -16,6 +16,6 @@ def show_shares(shares: Sequence[Share]) -> None:
     table(
         out,
         [Column("Source", folds=True), Column("Edition", folds=True), Column("Frees", right=True)],
-        [(share.source, share.edition, shown_size(share.size)) for share in shares],
+        [(share.source, share.edition or "all of it", shown_size(share.size)) for share in shares],
     )
     out.print()

@@ -12,6 +12,9 @@ from ..setup.waivers import NONE, waivers_of
 from ..starting.mac_models import ListedMacs, named_mac
 from .facts import SourceFacts
 
+_BY_NAME = ("yes", "available")
+"""What is asked for where the name of a requirement says it."""
+
 
 def asked_of(machine: MachineFacts, source: SourceFacts) -> tuple[Requirement, ...]:
     """Return what setup of a source checks, with what a machine has; nothing where it installs nothing.
@@ -32,7 +35,8 @@ def needs_of(source: SourceFacts) -> str:
     """Return in words what a release asks of machines; '' where it installs nothing, or asks for nothing."""
     if source.mac is not None and source.mac.listed.models:
         return f"one of {len(source.mac.listed.models)} models of Macs"
-    return ", ".join(f"{each.name} {each.asked}" for each in asked_of(MachineFacts(), source) if each.asked)
+    asked = [each for each in asked_of(MachineFacts(), source) if each.asked]
+    return ", ".join(each.name if each.asked in _BY_NAME else f"{each.name} {each.asked}" for each in asked)
 
 
 def build_of(source: SourceFacts) -> str:
