@@ -170,15 +170,17 @@ def test_the_program_builds_checks_and_updates(discs: dict[str, Path], tmp_path:
     assert "on its screen: Crew, Tools, Gangway" in page.read_text()
 
 
-def test_an_entry_without_its_image_is_a_fault(discs: dict[str, Path], tmp_path: Path) -> None:
+@pytest.mark.parametrize("default", [1, 2])
+def test_an_entry_without_its_image_is_a_fault(default: int, discs: dict[str, Path], tmp_path: Path) -> None:
     drive = tmp_path / "stick.img"
-    run("build", discs["crew"], "--with", discs[TOOLS], "--onto", drive)
+    run("build", discs["crew"], "--with", discs[TOOLS], "--default-entry", str(default), "--onto", drive)
     data = drive.read_bytes()
     assert data.count(b"ENTRY1     ") == 1
     data = data.replace(b"ENTRY1     ", b"ENTRY7     ")
     drive.write_bytes(data)
     told = run("check", drive, code=1).stdout
     assert "from boot/entry1/boot.wim, which is not there" in " ".join(told.split())
+    assert ("starts BIOS" in " ".join(told.split())) == (default == 1)  # the rest of a list still starts
 
 
 @pytest.mark.parametrize(

@@ -17,7 +17,7 @@ from ..starting.outlook import Outlook
 from ..starting.pe import REMOVABLE_LOADERS
 from ..starting.release import is_before_secure_boot, setup_architecture, setup_build
 from ..starting.rules import outlooks
-from ..starting.stores import store_fault
+from ..starting.stores import lost_entries, store_fault
 from ..starting.trust import Machine
 from ..starting.uefi import NAMES
 from ..tables.mbr import HEADS, SECTORS_PER_TRACK
@@ -72,6 +72,9 @@ def _stores(drive: ReadDrive, report: Report) -> None:
         for firmware in STORES:
             fault = store_fault(drive, volume, firmware)
             if fault is None:
+                for lost in lost_entries(volume, firmware):
+                    place = Place(volume.partition.number, file=lost.path)
+                    report.start(Code.START_STORE, f"{lost.path} {lost.why}.", _REBUILD, place)
                 continue
             code = Code.START_STORE_OTHER_DRIVE if fault.is_other_drive else Code.START_STORE
             place = Place(volume.partition.number, file=fault.path)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 
 from msgspec import Struct
 
@@ -47,12 +48,24 @@ def store_fault(drive: Bootable, volume: BootVolume, firmware: str) -> StoreFaul
             inside = system.path.replace("\\", "/").strip("/")
             if holder.find(inside) is None:
                 return StoreFault(path, f"starts {system.description} by {inside}, which is not there")
-    for system in systems:  # of a list, every entry that somebody may choose
-        for needed in filter(None, (system.ram_disk, system.ram_disk_base)):
-            inside = needed.replace("\\", "/").strip("/")
-            if volume.find(inside) is None:
-                return StoreFault(path, f"starts {system.description} from {inside}, which is not there")
+        if missing := _missing(system, volume):
+            return StoreFault(path, f"starts {system.description} from {missing}, which is not there")
     return None
+
+
+def _missing(system: StoredSystem, volume: BootVolume) -> str:
+    """Return what a system in memory is made from and is not on the volume; '' where all of it is."""
+    needed = [each.replace("\\", "/").strip("/") for each in (system.ram_disk, system.ram_disk_base)]
+    return next((each for each in needed if each and volume.find(each) is None), "")
+
+
+def lost_entries(volume: BootVolume, firmware: str) -> Iterator[StoreFault]:
+    """Yield the entries of a list, beside the default, that cannot be started any more."""
+    with suppress(KeystoneError):  # which is said of the store itself
+        for system in systems_in(volume, firmware):
+            if not system.is_default and (missing := _missing(system, volume)):
+                why = f"lists {system.description}, which starts from {missing}, which is not there"
+                yield StoreFault(STORES[firmware], why)
 
 
 def systems_in(volume: BootVolume, firmware: str) -> list[StoredSystem]:
