@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -37,9 +37,12 @@ def disc(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.fixture(scope="session")
-def built(disc: Path, tmp_path_factory: pytest.TempPathFactory) -> Built:
-    """A drive built from the disc, its install image in parts. Not to be written to."""
-    return build_drive(open_source(disc), tmp_path_factory.mktemp("drive") / "counter.img", Choices(part_size=8 << 20))
+def built(disc: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Built]:
+    """A drive built from the disc, its install image in parts. Not to be written to: `copy_of` is for that."""
+    made = build_drive(open_source(disc), tmp_path_factory.mktemp("drive") / "counter.img", Choices(part_size=8 << 20))
+    before = made.path.read_bytes()
+    yield made
+    assert made.path.read_bytes() == before, "a test has written to the drive that all tests share"
 
 
 @pytest.fixture

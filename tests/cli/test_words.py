@@ -5,11 +5,11 @@ The ceilings are for the small disc of the tests.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
-from ..helpers.drives import Built
 from ..helpers.program import run
 
 CEILINGS = [
@@ -26,12 +26,12 @@ CEILINGS = [
 
 @pytest.mark.parametrize(("name", "ceiling", "words"), CEILINGS)
 def test_a_plain_command_is_short(
-    name: str, ceiling: int, words: list[str], disc: Path, built: Built, tmp_path: Path
+    name: str, ceiling: int, words: list[str], disc: Path, copy_of: Callable[[], Path], tmp_path: Path
 ) -> None:
     added, batch = tmp_path / "more", tmp_path / "batch.csv"
     added.mkdir()
     (added / "berths.txt").write_text("07:40 berth three\n")
     batch.write_text(f"drive,source\na.img,{disc}\nb.img,{disc}\n")
-    names = {"disc": disc, "new": tmp_path / "new.img", "built": built.path, "added": added, "batch": batch}
+    names = {"disc": disc, "new": tmp_path / "new.img", "built": copy_of(), "added": added, "batch": batch}
     said = run(*(word.format_map(names) for word in words), cwd=tmp_path).stdout
     assert len(said.split()) <= ceiling, f"{name}:\n{said}"
