@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import zlib
 from pathlib import Path
 
@@ -72,3 +73,25 @@ def test_both_sides_of_a_combined_drive_start(disc: Path, disk: Path, tmp_path: 
         if "mac" in starts:
             assert "TIDEWELL MAC LOADER DONE" in start_by_header(path, disk, tmp_path)
         assert_uefi_reads_all(path, built.plan.tree)
+
+
+def test_each_of_two_releases_beside_windows_starts(disc: Path, disk: Path, tmp_path: Path) -> None:
+    """The firmware here takes the first volume that names a loader, so the other one is hidden from it in turn."""
+    names = ("14", "10.13")
+    apps = [app_of(name, tmp_path / name) for name in names]
+    source = open_source(disc, further=apps)
+    built = build_drive(source, tmp_path / "drive.img", Choices(part_size=5 << 20), size=900 << 20)
+    volumes = [volume.planned.start for volume in built.plan.volumes if volume.planned.kind.names_loaders]
+    assert len(volumes) == len(names)
+    for name, start in zip(names, volumes, strict=True):
+        hidden = tmp_path / f"{name}.img"
+        shutil.copyfile(built.path, hidden)
+        with hidden.open("r+b") as stream_out:
+            for other in volumes:
+                if other != start:
+                    stream_out.seek(other + 1024)
+                    stream_out.write(bytes(512))
+        serial = start_by_header(hidden, disk, tmp_path)
+        assert "TIDEWELL MAC LOADER DONE" in serial, serial[-2000:]
+        assert RELEASES[name].kernel in files_said(serial)
+    assert_uefi_reads_all(built.path, built.plan.tree)

@@ -70,6 +70,8 @@ def compare_with_source(
             _compare_files(each, volumes, progress, report, laid_over, advice)
         except UnreadableSource as error:
             raise naming_the_file(error, each) from error
+    if laid_over:
+        report.looked_at.append(f"not compared, because the build put them there: {', '.join(laid_over)}")
 
 
 def _named(source: Source) -> list[Source]:
@@ -135,8 +137,6 @@ def _compare_files(
     report.bytes_checked += done
     shown = " and ".join(each.path.name for each in (source, *source.merged, *source.joined))
     report.looked_at.append(f"source: {len(list(source.root.files())):,} files of {shown}, byte by byte")
-    if laid_over:
-        report.looked_at.append(f"not compared, because the build put them there: {', '.join(laid_over)}")
     _tell(compared, report, advice)
 
 
