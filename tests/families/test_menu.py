@@ -123,10 +123,15 @@ def test_every_entry_has_its_files(choices: Choices, discs: dict[str, Path], tmp
             assert list(row.offers) == names[: 3 if row.firmware == "BIOS" else 2]
 
 
-def test_discs_for_two_architectures(discs: dict[str, Path], tmp_path: Path) -> None:
+@pytest.mark.parametrize("file_system", ["fat32", "ntfs", "fat32+ntfs"])
+def test_discs_for_two_architectures(file_system: str, discs: dict[str, Path], tmp_path: Path) -> None:
     source = open_source(discs["crew"], further=[discs["gangway"], discs[TOOLS]])
-    built = build_drive(source, tmp_path / "drive.img", Choices(waive="tpm"), size=300 << 20)
-    assert check_file(built.path).healthy
+    built = build_drive(source, tmp_path / "drive.img", Choices(waive="tpm", file_system=file_system), size=300 << 20)
+    report = check_file(built.path)
+    assert report.healthy
+    assert [row.verdict for row in report.starts if row.firmware in ("BIOS", "UEFI 64-bit", "UEFI 32-bit")] == [
+        "starts"
+    ] * 3
     files = {path.lower(): data for (_, path), data in files_on(built.path).items()}
     for name, folder in (("crew", "x64"), ("gangway", "x86")):
         for path, file in open_source(discs[name]).root.files():

@@ -97,7 +97,8 @@ def _own(source: Source, root: Folder) -> Iterator[Environment]:
         ]
         name = f"Windows setup {installs[0].build or build}" if installs else _stem(source)
         path = image.first.place
-        base = next((each for each in (_beside(path, _BASE), _BASE) if root.find_file(each) is not None), _BASE)
+        # The one in the root is on every volume that firmware reads.
+        base = next((each for each in (_BASE, _beside(path, _BASE)) if root.find_file(each) is not None), _BASE)
         yield Environment(name, architecture, image, path, base, build)
 
 
