@@ -129,10 +129,9 @@ def test_discs_for_two_architectures(file_system: str, discs: dict[str, Path], t
     built = build_drive(source, tmp_path / "drive.img", Choices(waive="tpm", file_system=file_system), size=300 << 20)
     report = check_file(built.path)
     assert report.healthy
-    assert [row.verdict for row in report.starts if row.firmware in ("BIOS", "UEFI 64-bit", "UEFI 32-bit")] == [
-        "starts"
-    ] * 3
-    files = {path.lower(): data for (_, path), data in files_on(built.path).items()}
+    verdicts = {row.firmware: row.verdict for row in report.starts}
+    assert {verdicts[name] for name in ("BIOS", "UEFI 64-bit", "UEFI 32-bit")} == {"starts"}
+    files = {path.lower(): data for (number, path), data in files_on(built.path).items() if number == 1}
     for name, folder in (("crew", "x64"), ("gangway", "x86")):
         for path, file in open_source(discs[name]).root.files():
             data = (discs[name] / path).read_bytes()

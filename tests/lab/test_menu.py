@@ -90,7 +90,7 @@ def test_discs_for_two_architectures(discs: list[Path], tmp_path: Path) -> None:
     for name in ("bootia32.efi", "bootaa64.efi"):
         (crew / "efi/boot" / name).unlink()
     drive = tmp_path / "drive.img"
-    run("build", crew, "--with", gangway, "--menu-timeout", "12", "--onto", drive)
+    run("build", crew, "--with", gangway, "--menu-timeout", "12", "--file-system", "fat32+ntfs", "--onto", drive)
     for firmware in ("bios", "uefi-x64", "uefi-x86"):
         assert_all_are_read(start(drive, firmware).serial, [crew, gangway])
 
