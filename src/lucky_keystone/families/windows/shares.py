@@ -19,7 +19,7 @@ def shares_of(source: Source, choices: Choices) -> list[Share]:
     found = list(_editions(source, choices))
     for each in source.joined:
         if is_rescue(each):
-            found.append(Share(each.path.name, "", _size(each, "boot.wim", "boot.sdi")))
+            found.append(Share(each.path.name, "", _size(each, "boot.sdi", "boot.wim")))
     found += [Share(each.path.name, "", _size(each)) for each in source.merged]
     return found or [Share(source.path.name, "", _size(source))]
 
