@@ -6,9 +6,10 @@ import re
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 
-from msgspec import Struct
+from msgspec.structs import asdict
 
 from ..common.errors import KeystoneError
+from ..common.units import SECTOR_SIZES
 from ..families.asking import build_of
 from ..families.families import facts_of, shown_family
 from ..fetching.store import Store
@@ -16,20 +17,10 @@ from ..manifest.format import PartNote, read_manifest
 from ..sources.opening import open_source
 from ..sources.source import Source
 
-_SECTORS = (512, 4096)
 
-
-class DrivePart(Struct, frozen=True, kw_only=True):
+class DrivePart(PartNote, frozen=True, kw_only=True):
     """A source of a drive."""
 
-    name: str
-    what: str
-    release: str
-    build: str
-    architectures: tuple[str, ...]
-    size: int
-    """Bytes of its files."""
-    needs: str
     newer: str = ""
     """The name of a downloaded image of the same kind that is newer; '' where there is none."""
 
@@ -40,25 +31,13 @@ def parts_on(drive: Source) -> tuple[DrivePart, ...]:
     if not notes:
         return ()
     stored = list(_stored())
-    return tuple(
-        DrivePart(
-            name=note.name,
-            what=note.what,
-            release=note.release,
-            build=note.build,
-            architectures=tuple(note.architectures),
-            size=note.size,
-            needs=note.needs,
-            newer=_newer(note, stored),
-        )
-        for note in notes
-    )
+    return tuple(DrivePart(**asdict(note), newer=_newer(note, stored)) for note in notes)
 
 
 def _noted(drive: Source) -> Sequence[PartNote]:
     if drive.image is None:
         return ()
-    for sector_size in _SECTORS:
+    for sector_size in SECTOR_SIZES:
         with suppress(KeystoneError):
             manifest = read_manifest(drive.image, sector_size)
             if manifest is not None:

@@ -244,7 +244,7 @@ class Family(Protocol):
         return False
 
     def shares(self, source: Source, choices: Choices) -> Sequence[Share]:
-        """Return what a drive would save without parts of a source, largest things that can be left out alone."""
+        """Return the parts of a source that can be left out, each with the bytes that a drive saves without it."""
         return (Share(source.path.name, "", sum(file.size for _, file in source.root.files())),)
 
     def supplied(self, source: Source, path: str) -> Supply | None:

@@ -6,9 +6,10 @@ a drive with one environment keeps its source's own.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ...common.errors import UsageError
 from ...content.contents import Literal
@@ -18,9 +19,10 @@ from ...starting.boot_store import STORES
 from ...starting.loaders import loader_path
 from ...starting.store_making import MEMORY_TESTS, MenuEntry, WantedMenu, make_menu
 from ...volumes.ntfs.attributes import filetime
+from ...wim.read import Edition
 from ...wim.whole import WholeImage
 from ..choices import Choices, option
-from ..family import Decision
+from ..family import By, Decision
 from .carried import NOTHING, Change
 from .facts import facts_of, is_rescue
 from .install_image import setup_images_of
@@ -33,6 +35,8 @@ _LONGEST_TIMEOUT = 999
 _LONGEST_NAME = 60
 """Characters that fit a line of the boot manager's list."""
 _ENDINGS = {"bios": "exe", "uefi": "efi"}
+_LOADERS = ("windows/system32/boot/winload", "windows/system32/winload")
+"""Where an environment's image has its loader, the usual place first."""
 _FIRMWARE = {"bios": "BIOS", "uefi": "UEFI {}"}
 _CHOICES = ("entry_name", "default_entry", "menu_timeout")
 
@@ -41,12 +45,23 @@ class Environment(Struct, frozen=True):
     """A setup environment that a drive has."""
 
     name: str
-    architecture: str
     image: WholeImage
     path: str
     """Of its image on the drive, and of the file that its RAM disk begins with."""
     base: str
-    build: int
+
+    edition: Edition
+    """What the image starts."""
+    loaders: Mapping[str, str]
+    """By firmware: what starts it, within the image; missing where the image has none."""
+
+    @property
+    def architecture(self) -> str:
+        return self.edition.architecture
+
+    @property
+    def build(self) -> int:
+        return self.edition.build
 
 
 def menu(source: Source, root: Folder, choices: Choices) -> Change:
@@ -88,18 +103,27 @@ def _own(source: Source, root: Folder) -> Iterator[Environment]:
     """Yield the environments that the source has itself: one for each architecture."""
     facts = facts_of(source)
     for image in setup_images_of(source):
-        architecture, build = _started(image)
-        installs = [
-            edition
-            for each in facts.images
-            for edition in each.editions
-            if edition.architecture == architecture or not architecture
-        ]
-        name = f"Windows setup {installs[0].build or build}" if installs else _stem(source)
         path = image.first.place
         # The one in the root is on every volume that firmware reads.
         base = next((each for each in (_BASE, _beside(path, _BASE)) if root.find_file(each) is not None), _BASE)
-        yield Environment(name, architecture, image, path, base, build)
+        made = _environment(source, image, path, base)
+        installs = [
+            edition for each in facts.images for edition in each.editions if edition.architecture == made.architecture
+        ]
+        yield replace(made, name=f"Windows setup {installs[0].build or made.build}") if installs else made
+
+
+def _environment(source: Source, image: WholeImage, path: str, base: str) -> Environment:
+    index = image.first.header.boot_index
+    edition = next((each for each in image.editions if each.index == index), image.editions[-1])
+    tree = image.tree(edition)
+    loaders = {
+        firmware: f"{place}.{ending}"
+        for firmware, ending in _ENDINGS.items()
+        for place in reversed(_LOADERS)  # the usual place counts where there are both
+        if tree.find(f"{place}.{ending}") is not None
+    }
+    return Environment(_stem(source), image, path, base, edition, loaders)
 
 
 def _further(sources: Sequence[Source], root: Folder, files: list[tuple[str, File]]) -> Iterator[Environment]:
@@ -121,21 +145,13 @@ def _further(sources: Sequence[Source], root: Folder, files: list[tuple[str, Fil
             assert file is not None
             files.append((f"{folder}/boot.wim", file))
             files.append((f"{folder}/boot.sdi", base))
-            architecture, build = _started(image)
-            yield Environment(_stem(source), architecture, image, f"{folder}/boot.wim", f"{folder}/boot.sdi", build)
+            yield _environment(source, image, f"{folder}/boot.wim", f"{folder}/boot.sdi")
 
 
 def _beside(path: str, name: str) -> str:
     """Return the path of a file in the folder that holds an environment's `sources`."""
     above = path.rpartition("/")[0].rpartition("/")[0]
     return f"{above}/{name}" if above else name
-
-
-def _started(image: WholeImage) -> tuple[str, int]:
-    """Return the architecture and build of the environment that an image starts."""
-    index = image.first.header.boot_index
-    edition = next((each for each in image.editions if each.index == index), image.editions[-1])
-    return edition.architecture, edition.build
 
 
 def _stem(source: Source) -> str:
@@ -167,14 +183,11 @@ def _named(environments: list[Environment], choices: Choices) -> list[Environmen
         if not name or len(name) > _LONGEST_NAME or not name.isprintable():
             raise UsageError(
                 f"--entry-name {name!r}: a name has 1 to {_LONGEST_NAME} printable characters.",
-                advice="Change it.",
+                advice="Give it another name.",
             )
     if len({name.lower() for name in names}) < len(names):
         raise UsageError("--entry-name: two entries have the same name.", advice="Give each a name of its own.")
-    return [
-        Environment(name, each.architecture, each.image, each.path, each.base, each.build)
-        for name, each in zip(names, environments, strict=True)
-    ]
+    return [replace(each, name=name) for name, each in zip(names, environments, strict=True)]
 
 
 def _architectures(environments: Sequence[Environment]) -> set[str]:
@@ -210,10 +223,16 @@ def _store(
     if not 1 <= timeout <= _LONGEST_TIMEOUT:
         raise UsageError(
             f"--menu-timeout {timeout}: the list stays for 1 to {_LONGEST_TIMEOUT} seconds.",
-            advice="Change it.",
+            advice="Choose how many, or leave it out for 30.",
         )
     entries = [
-        MenuEntry(name=each.name, image=each.path, base=each.base, loader=_loader(each, firmware)[0]) for each in listed
+        MenuEntry(
+            name=each.name,
+            image=each.path,
+            base=each.base,
+            loader=each.loaders.get(firmware, f"{_LOADERS[0]}.{_ENDINGS[firmware]}"),
+        )
+        for each in listed
     ]
     wanted = WantedMenu(
         firmware=firmware,
@@ -227,18 +246,6 @@ def _store(
     return path, File(path.rpartition("/")[2], Literal(make_menu(wanted)), there.modified if there else root.modified)
 
 
-def _loader(each: Environment, firmware: str) -> tuple[str, bool]:
-    """Return the path of the loader within an environment's image, and whether it is there."""
-    usual = f"Windows/System32/boot/winload.{_ENDINGS[firmware]}"
-    index = each.image.first.header.boot_index
-    edition = next((one for one in each.image.editions if one.index == index), each.image.editions[-1])
-    tree = each.image.tree(edition)
-    for path in (usual, usual.replace("/boot/", "/")):
-        if tree.find(path) is not None:
-            return path.lower(), True
-    return usual.lower(), False
-
-
 def _decisions(
     source: Source,
     environments: Sequence[Environment],
@@ -246,22 +253,27 @@ def _decisions(
     stores: dict[str, list[Environment]],
     choices: Choices,
 ) -> Iterator[Decision]:
+    def by(choice: str) -> By:
+        return "you" if getattr(choices, choice) is not None else "tool"
+
     if source.merged:
         names = ", ".join(each.path.name for each in (source, *source.merged))
         why = "each disc has its own folder, and setup of each looks there: not proven here"
         yield Decision("architectures", f"{' and '.join(sorted(_architectures(environments)))}: {names}", why, "you")
-    timeout = _USUAL_TIMEOUT if choices.menu_timeout is None else choices.menu_timeout
-    value = f"{len(environments)} entries; after {timeout} seconds {default.name}"
     reason = f"the boot manager of {source.path.name} lists them and starts each"
-    newer = [each.name for each in environments if each.build > environments[0].build]
-    if newer:
-        reason += f"; {', '.join(newer)} is newer than that boot manager, which may refuse it"
-    yield Decision("start menu", value, reason, "you", "default_entry")
+    if newer := [each.name for each in environments if each.build > environments[0].build]:
+        are = "is" if len(newer) == 1 else "are"
+        reason += f"; {', '.join(newer)} {are} newer than that boot manager, which may refuse it"
+    value = f"{len(environments)} entries; {default.name} when nobody chooses"
+    yield Decision("start menu", value, reason, by("default_entry"), "default_entry")
+    seconds = _USUAL_TIMEOUT if choices.menu_timeout is None else choices.menu_timeout
+    why = "usual" if choices.menu_timeout is None else "as chosen"
+    yield Decision("time to choose", f"{seconds} seconds", why, by("menu_timeout"), "menu_timeout")
     for number, each in enumerate(environments, 1):
         on = [firmware for firmware, listed in stores.items() if each in listed]
         machines = " and ".join(_FIRMWARE[firmware].format(each.architecture) for firmware in on) or "no machine"
         why = f"{each.path}, in memory; {machines} can start it"
-        without = [f"winload.{_ENDINGS[firmware]}" for firmware in on if not _loader(each, firmware)[1]]
+        without = [f"winload.{_ENDINGS[firmware]}" for firmware in on if firmware not in each.loaders]
         if without:
             why += f"; the image has no {' and no '.join(without)}"
-        yield Decision(f"entry {number}", each.name, why, "you", "entry_name" if number == 1 else "")
+        yield Decision(f"entry {number}", each.name, why, by("entry_name"), "entry_name" if number == 1 else "")
