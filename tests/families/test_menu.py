@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import os
 import struct
+import subprocess
 from pathlib import Path
 from typing import Any
 from uuid import UUID
 
 import pytest
 
-from lucky_keystone.content.contents import Literal
+from lucky_keystone.common.errors import SourceError
+from lucky_keystone.content.contents import Literal, stream
+from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.families.choices import Choices
+from lucky_keystone.families.family import DriveShape
+from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.wim.read import InstallImage
 
@@ -19,7 +25,9 @@ from ..helpers.hives import by_libregf
 from ..helpers.install_images import Item, install_image
 from ..helpers.program import run, run_json
 from ..helpers.releases import PROCESSORS, merged, put, release, some, tree
+from ..helpers.signing import Shop, generation, shop
 
+__all__ = ["shop"]
 STORES = {"bios": "boot/bcd", "uefi": "efi/microsoft/boot/bcd"}
 PROGRAMS = {f"Windows/System32/boot/winload.{ending}": some(ending, 900) for ending in ("exe", "efi")}
 MANAGER = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}"
@@ -185,6 +193,80 @@ def test_an_entry_without_its_image_is_a_fault(default: int, discs: dict[str, Pa
     told = run("check", drive, code=1).stdout
     assert "from boot/entry1/boot.wim, which is not there" in " ".join(told.split())
     assert ("starts BIOS" in " ".join(told.split())) == (default == 1)  # the rest of a list still starts
+
+
+@pytest.mark.parametrize("lost", ["boot/entry1/boot.wim", "boot/entry1/boot.sdi", "boot/BCD", "EFI/Microsoft/Boot/BCD"])
+def test_what_a_list_has_lost_comes_from_its_sources(lost: str, discs: dict[str, Path], tmp_path: Path) -> None:
+    """An entry's files do; the list itself was made by the build, and the source's own store never takes its place."""
+    drive = tmp_path / "stick.img"
+    given = (discs["crew"], "--with", discs[TOOLS])
+    run("build", *given, "--onto", drive)
+    whole = files_on(drive)
+    subprocess.run(
+        ["mdel", "-i", f"{drive}@@1M", f"::{lost}"], check=True, env={**os.environ, "MTOOLS_SKIP_CHECK": "1"}
+    )
+    one = " ".join(run("mend", drive, "--from", discs["crew"], "--dry-run", code=1).stdout.split())
+    named = [word for name in ("crew", TOOLS) for word in ("--from", discs[name])]
+    if lost.endswith("BCD"):
+        assert f"{lost} is missing" in one
+        told = " ".join(run("mend", drive, *named, "--yes", code=1).stdout.split())
+        assert "no source has it" in told
+        assert "--update, from crew, harbour-tools" in told
+        assert (1, lost) not in files_on(drive)
+        run("build", *given, "--onto", drive, "--update", "--yes")
+    else:
+        assert "name each of them with --from, in this order" in one
+        run("mend", drive, *named, "--yes")
+    assert files_on(drive) == whole
+    assert "No faults" in run("check", drive).stdout
+
+
+def test_loaders_of_two_discs_are_of_one_generation(shop: Shop, discs: dict[str, Path], tmp_path: Path) -> None:
+    names = {"2011": "Microsoft Windows Production PCA 2011", "2023": "Windows UEFI CA 2023"}
+    signed = {
+        (architecture, name): shop.sign(uefi_loader(architecture), generation(shop, authority))
+        for architecture in ("x64", "x86")
+        for name, authority in names.items()
+    }
+    newer = "Windows/Boot/EFI_EX/bootmgfw_EX.efi"
+
+    def disc(architecture: str, has: str, *, carries_2023: bool = False) -> Path:
+        inside = PROGRAMS | ({newer: signed[architecture, "2023"]} if carries_2023 else {})
+        folder = tmp_path / f"{architecture}-{has}-{carries_2023}"
+        made = release(
+            *(folder,),
+            build=26100,
+            architectures=(architecture,),
+            loaders={architecture: signed[architecture, has]},
+            in_setup=inside,
+        )
+        put(made, "boot/boot.sdi", some("sdi", 30_000))
+        return made
+
+    def planned(one: Path, other: Path, **choices: Any) -> tuple[dict[str, tuple[str, str, str]], dict[str, bytes]]:
+        source = open_source(one, further=[other, discs[TOOLS]])
+        plan = make_plan(source, Choices(file_system="fat32", **choices), DriveShape("x.img", None))
+        files = {path.lower(): bytes(b"".join(stream(file.content))) for path, file in plan.volumes[0].wish.tree.files()
+                 if path.lower().startswith("efi/boot/")}  # fmt: skip
+        return {each.topic: (each.value, each.reason, each.by) for each in plan.decisions}, files
+
+    mixed = disc("x64", "2023"), disc("x86", "2011")
+    told, files = planned(*mixed)
+    assert "efi/boot/bootx64.efi: 2023; efi/boot/bootia32.efi: 2011" in told["UEFI loaders"][0]
+    assert files["efi/boot/bootia32.efi"] == signed["x86", "2011"]
+    carrying = disc("x64", "2023"), disc("x86", "2011", carries_2023=True)
+    told, files = planned(*carrying)
+    assert files["efi/boot/bootia32.efi"] == signed["x86", "2023"]
+    assert files["efi/boot/bootx64.efi"] == signed["x64", "2023"]
+    assert told["UEFI loaders"][2] == "tool"
+    told, files = planned(disc("x64", "2011", carries_2023=True), carrying[1], loader_signing="2023")
+    assert set(files.values()) == {signed["x86", "2023"], signed["x64", "2023"]}
+    assert told["UEFI loaders"][2] == "you"
+    assert told["entry 3"][0] == f"{TOOLS} (x64)"
+    alike, _ = planned(disc("x64", "2011"), mixed[1])
+    assert "UEFI loaders" not in alike
+    with pytest.raises(SourceError, match="carries no loaders of that generation"):
+        planned(*mixed, loader_signing="2023")
 
 
 @pytest.mark.parametrize(

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from lucky_keystone.common.errors import SourceError
 from lucky_keystone.common.progress import silent
-from lucky_keystone.content.contents import Content, Literal
+from lucky_keystone.content.contents import Content, Literal, stream
 from lucky_keystone.content.tree import EPOCH, File
 from lucky_keystone.demo.loaders import uefi_loader
 from lucky_keystone.families.choices import Choices
@@ -23,11 +23,12 @@ from lucky_keystone.mending.remedy import Wishes
 from lucky_keystone.mending.steps import make_steps
 from lucky_keystone.sources.opening import open_source
 from lucky_keystone.sources.source import Source
+from lucky_keystone.starting.store_making import MenuEntry, WantedMenu, make_menu
 from lucky_keystone.volumes.fat32.adding import Addition, add_files
 from lucky_keystone.volumes.fat32.kind import FAT32
 from lucky_keystone.volumes.fat32.read import Fat32Volume
 
-from ..helpers.drives import MemoryDrive, build_drive, small_disc
+from ..helpers.drives import MemoryDrive, build_drive, extract, small_disc
 from ..helpers.hand_made import CASES, START, call, mtools
 from ..helpers.judges import assert_checker_is_silent, need, read_by_others
 from ..helpers.releases import LOADER, release
@@ -125,6 +126,55 @@ def test_on_ntfs_a_file_of_the_same_size_gets_its_bytes_back(
     assert codes(mending) == ["start.loader-architecture"]
     assert [change.size for change in mending.remedies[0].changes] == [len(loader)]
     assert read_by_others(after, START)["efi/boot/bootx64.efi"] == loader
+
+
+@pytest.mark.parametrize(
+    ("store", "shape", "firmware"),
+    [
+        ("boot/BCD", "fat32", "BIOS"),
+        ("EFI/Microsoft/Boot/BCD", "fat32", "UEFI 64-bit"),
+        ("EFI/Microsoft/Boot/BCD", "fat32+ntfs", "UEFI 64-bit"),
+    ],
+)
+def test_a_lost_or_damaged_store_is_the_sources_own(store: str, shape: str, firmware: str, tmp_path: Path) -> None:
+    folder = extract(small_disc(tmp_path / "disc.iso"), tmp_path / "disc")
+    for kind, path in (("bios", "boot/bcd"), ("uefi", "efi/microsoft/boot/bcd")):
+        entry = MenuEntry(
+            name="Counter setup",
+            image="sources/boot.wim",
+            base="boot/boot.sdi",
+            loader="windows/system32/winload.exe",
+        )
+        wanted = WantedMenu(
+            firmware=kind,
+            entries=[entry],
+            default=0,
+            timeout=30,
+            language="en-US",
+            has_memory_test=False,
+            time=0,
+        )
+        (folder / path).write_bytes(make_menu(wanted))
+    (folder / "efi/microsoft/boot/memtest.efi").write_bytes(b"counts the berths")
+    source = open_source(folder)
+    built = build_drive(source, tmp_path / "drive.img", Choices(file_system=shape))
+    start = next(volume.planned.start for volume in built.plan.volumes if volume.planned.kind is FAT32)
+    volume = f"{built.path}@@{start}"
+    damaged = tmp_path / "damaged"
+    damaged.write_bytes(next(data for path, data in files_in(source) if path.lower() == store.lower())[:5000])
+    for command in (["mdel", "-i", volume, f"::{store}"], ["mcopy", "-i", volume, damaged, f"::{store}"]):
+        call(need(command[0]), *command[1:])
+        drive = without_manifest(built.path)
+        mending, after = mended(drive, source)
+        assert {row.firmware: row.verdict for row in mending.before.report.starts}[firmware] == "will not start"
+        assert codes(mending) == ["start.store"]
+        assert verdicts(mending)[firmware] == "starts"
+        now = {path.lower(): data for path, data in read_by_others(after, start).items()}
+        assert [now[store.lower()]] == [data for path, data in files_in(source) if path.lower() == store.lower()]
+
+
+def files_in(source: Source) -> list[tuple[str, bytes]]:
+    return [(path, b"".join(map(bytes, stream(file.content)))) for path, file in source.root.files()]
 
 
 # -- the writer ------------------------------------------------------------------------------------------------------

@@ -19,7 +19,7 @@ from ..content.contents import BLOCK, Content, Seekable, SizedReadable, seekable
 from ..content.source_file import UnreadableSource
 from ..content.tree import File
 from ..sources.locating import naming_the_file
-from ..sources.source import Source
+from ..sources.source import Source, named_sources
 from ..starting.pe import REMOVABLE_LOADERS
 from ..volumes.volume import Entry, FileOnVolume
 from ..wim.read import InstallImage
@@ -60,7 +60,7 @@ def compare_with_source(
     sources that the drive was built from, where there were several.
     """
     advice = REBUILD
-    if len(parts) > len(_named(source)):
+    if len(parts) > len(named_sources(source)):
         advice = f"The drive was built from {', '.join(parts)}: name each of them with --against, in this order."
     if not source.root.entries:
         _compare_image(source, drive, progress, report)
@@ -72,11 +72,6 @@ def compare_with_source(
             raise naming_the_file(error, each) from error
     if laid_over:
         report.looked_at.append(f"not compared, because the build put them there: {', '.join(laid_over)}")
-
-
-def _named(source: Source) -> list[Source]:
-    """Return the sources that were named to compare with."""
-    return [source, *source.merged, *source.joined, *source.further]
 
 
 def _with_volumes(source: Source, found: Sequence[FoundVolume]) -> Iterator[tuple[Source, Sequence[FoundVolume]]]:

@@ -38,9 +38,11 @@ if TYPE_CHECKING:
     from ..doing.targets import Chosen
     from ..drives.guards import Guard
     from ..fetching.link import Place
+    from ..fetching.remote import Terms
     from ..mending.journal import MendJournal
     from ..mending.make import Mending
     from ..mending.remedy import NotMended, Remedy, Wishes
+    from ..sources.source import Source
     from .documents import LeftBody, MendState, RemedyBody
 
 
@@ -56,10 +58,12 @@ Examples:
 @click.argument("drive", required=False, shell_complete=complete_drive)
 @click.option(
     "--from",
-    "source",
+    "sources",
     type=SourcePlace(),
     metavar="SOURCE",
-    help="Take files that are missing or damaged from this installer (disc image, folder), where the drive is FAT32.",
+    multiple=True,
+    help="Take files that are missing or damaged from this installer (disc image, folder), where the drive is FAT32. "
+    "Repeatable, for a drive of several sources, in the order in which they were given to build.",
 )
 @click.option(
     "--firmware",
@@ -90,7 +94,7 @@ Examples:
 @output_options
 def command(
     drive: str | None,
-    source: Place | None,
+    sources: tuple[Place, ...],
     firmware: str | None,
     replace_code: bool,
     dry_run: bool,
@@ -109,7 +113,7 @@ def command(
     marks, and on FAT32 missing files. Everything is shown first. What is replaced is kept in an undo file on this
     computer, and --undo brings it back. Exit code 1 when something is left that could not be mended.
     """
-    if undo is not None and (source is not None or firmware or replace_code or dry_run):
+    if undo is not None and (sources or firmware or replace_code or dry_run):
         raise UsageError("--undo goes with no other choice.", advice="Leave the others out.")
     if listing:
         _list()
@@ -129,7 +133,7 @@ def command(
     run = MendRun(finished(drive, bay), dialogue, lifted, size)
     if undo is not None:
         return _undo(run, run.last_journal())
-    opened = open_alone(source, terms_of(None, authority, bay)) if source is not None else None
+    opened = _opened(sources, terms_of(None, authority, bay))
     run.settle(dry_run=dry_run)
     return _mend(run, Wishes(replace_code=replace_code, source=opened), firmware or "", bay, dry_run, ejecting)
 
@@ -160,6 +164,18 @@ def _list() -> None:
         columns,
         [(each.text.moment, each.text.name, states.get(each.state, each.state), each.path.name) for each in found],
     )
+
+
+def _opened(places: tuple[Place, ...], terms: Terms) -> Source | None:
+    """Return the sources that files are taken from, those of several where their drive has them."""
+    if not places:
+        return None
+    source = open_alone(places[0], terms, (), places[1:])
+    if len(places) == 1:
+        return source
+    from ..families.families import as_on_drive, known_family
+
+    return as_on_drive(known_family(source), source)
 
 
 def _mend(run: MendRun, wishes: Wishes, firmware: str, bay: Path | None, dry_run: bool, ejecting: bool) -> int:

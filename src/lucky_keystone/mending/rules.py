@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ..checking.codes import Code
 from ..checking.report import Finding
-from . import files, tables
+from . import files, stores, tables
 from .remedy import FILE_SYSTEM_CHECK, Case, NotMended, Outcome
 from .volumes.menders import MENDERS
 
@@ -19,6 +19,7 @@ _OF_FILE_SYSTEMS = (
     Code.EXFAT_UPCASE,
     Code.HFSPLUS_JOURNAL,
 )
+_OF_DRIVES = (tables.RULES, files.RULES, stores.RULES)
 CONSEQUENCES = (Code.START_NOTHING, Code.START_WANTED)
 """They say that a start fails, and nothing of why: they go when the reason does, or stay with it."""
 MENDED_NOTES = (Code.GPT_COPY_NOT_AT_END,)
@@ -32,7 +33,7 @@ LEFT_NOTES = (Code.START_OTHER_CODE, Code.START_CODE_NOT_KNOWN)
 def can_be_mended(finding: Finding) -> bool:
     """Tell whether there is a remedy for such a finding, which may still not fit the drive."""
     of_volumes = any(finding.code in rules for rules in MENDERS.values())
-    return finding.code in tables.RULES or finding.code in files.RULES or of_volumes
+    return any(finding.code in rules for rules in _OF_DRIVES) or of_volumes
 
 
 def remedy_for(case: Case, finding: Finding) -> Outcome:
@@ -41,10 +42,9 @@ def remedy_for(case: Case, finding: Finding) -> Outcome:
         found = case.volume(finding.place.volume)
         advice = f"Run {found.kind.checked_with}, then mend again." if found else finding.advice
         return NotMended(finding, FILE_SYSTEM_CHECK, advice)
-    if finding.code in tables.RULES:
-        return tables.RULES[finding.code](case, finding)
-    if finding.code in files.RULES:
-        return files.RULES[finding.code](case, finding)
+    for of_drives in _OF_DRIVES:
+        if finding.code in of_drives:
+            return of_drives[finding.code](case, finding)
     found = case.volume(finding.place.volume)
     rules = MENDERS.get(found.kind.name, {}) if found else {}
     if finding.code in rules:

@@ -162,3 +162,8 @@ class Source(Struct, frozen=True, eq=False, dict=True):
         for source in self.further:
             digest.update(f"with {source.fingerprint}\n".encode())
         return digest.hexdigest()[:32]
+
+
+def named_sources(source: Source) -> list[Source]:
+    """Return a source and those that were given with it, in this order."""
+    return [source, *source.merged, *source.joined, *source.further]

@@ -9,11 +9,15 @@ from msgspec import Struct
 
 from ..common.errors import KeystoneError
 from ..hive.read import Hive
+from ..setup.folders import SETUP_IMAGES
 from .boot_store import STORES, StoredSystem, read_systems
 from .bootable import Bootable, BootFile, BootVolume
+from .loaders import loader_path
+from .pe import REMOVABLE_LOADERS
 
 _LARGEST = 16 << 20
 _MAGIC = b"regf"
+_UEFI_FOLDER = STORES["uefi"].rpartition("/")[0]
 
 
 class StoreFault(Struct, frozen=True):
@@ -24,6 +28,8 @@ class StoreFault(Struct, frozen=True):
     """Completes 'PATH …'."""
     is_other_drive: bool = False
     """True where it names a partition that this drive does not have."""
+    missing: str = ""
+    """The file that is not there: one that a system in memory is made from, or the store itself."""
 
 
 def store_fault(drive: Bootable, volume: BootVolume, firmware: str) -> StoreFault | None:
@@ -33,6 +39,8 @@ def store_fault(drive: Bootable, volume: BootVolume, firmware: str) -> StoreFaul
     """
     path = STORES[firmware]
     file = volume.find(path)
+    if file is None and _is_lost(drive, volume, firmware):
+        return StoreFault(path, "is missing", missing=path)
     if file is None or file.faults or file.unseen:
         return None
     try:
@@ -49,8 +57,30 @@ def store_fault(drive: Bootable, volume: BootVolume, firmware: str) -> StoreFaul
             if holder.find(inside) is None:
                 return StoreFault(path, f"starts {system.description} by {inside}, which is not there")
         if missing := _missing(system, volume):
-            return StoreFault(path, f"starts {system.description} from {missing}, which is not there")
+            why = f"starts {system.description} from {missing}, which is not there"
+            return StoreFault(path, why, missing=missing)
     return None
+
+
+def store_faults(drive: Bootable, volume: BootVolume, firmware: str) -> Iterator[StoreFault]:
+    """Yield why a store does not start what it starts by default; else the entries that cannot be started any more."""
+    fault = store_fault(drive, volume, firmware)
+    if fault is not None:
+        yield fault
+    else:
+        yield from lost_entries(volume, firmware)
+
+
+def _is_lost(drive: Bootable, volume: BootVolume, firmware: str) -> bool:
+    """Tell whether an installer's volume lacks a store that it had: what belongs beside it is there."""
+    with_store = {name: [each for each in drive.volumes if each.find(path)] for name, path in STORES.items()}
+    if not any(each.find(path) for each in drive.volumes for path in SETUP_IMAGES):
+        return False
+    if firmware == "bios":
+        return volume.find("bootmgr") is not None and bool(with_store["uefi"])
+    is_started = volume.kind.firmware_reads or not with_store["uefi"]
+    has_loader = any(volume.find(loader_path(each)) for each in REMOVABLE_LOADERS)
+    return is_started and has_loader and bool(volume.listing(_UEFI_FOLDER)) and bool(with_store["bios"])
 
 
 def _missing(system: StoredSystem, volume: BootVolume) -> str:
@@ -65,7 +95,7 @@ def lost_entries(volume: BootVolume, firmware: str) -> Iterator[StoreFault]:
         for system in systems_in(volume, firmware):
             if not system.is_default and (missing := _missing(system, volume)):
                 why = f"lists {system.description}, which starts from {missing}, which is not there"
-                yield StoreFault(STORES[firmware], why)
+                yield StoreFault(STORES[firmware], why, missing=missing)
 
 
 def systems_in(volume: BootVolume, firmware: str) -> list[StoredSystem]:
@@ -84,6 +114,16 @@ def starts_system(drive: Bootable, volume: BootVolume, firmware: str) -> bool:
         return not named.isdisjoint(drive.partition_names)
     except KeystoneError:
         return False
+
+
+def is_readable(file: BootFile) -> bool:
+    """Tell whether nothing speaks against a store: a registry hive is whole."""
+    try:
+        for _ in _systems(file):
+            pass
+    except KeystoneError:
+        return False
+    return True
 
 
 def _systems(file: BootFile) -> Iterator[StoredSystem]:

@@ -62,7 +62,9 @@ def find_loader(drive: Bootable, architecture: str) -> FoundLoader:
         if caveat and volume.has_system_type and drive.table == "mbr":
             caveat = BY_TYPE
         if _is_crossing(file, architecture):
-            return FoundLoader(examine(elsewhere) if elsewhere else None, "crossing", caveat)
+            fault = store_fault(drive, unread, "uefi") if unread is not None else None
+            store = f"{fault.path} {fault.why}" if fault is not None else ""
+            return FoundLoader(examine(elsewhere) if elsewhere else None, "crossing", caveat, store)
         fault = store_fault(drive, volume, "uefi")
         if fault is not None:
             return FoundLoader(examine(file), "system", caveat, f"{fault.path} {fault.why}")

@@ -10,12 +10,13 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from ...common.errors import KeystoneError, SourceError
 from ...content.contents import Literal
 from ...content.tree import File, Folder
 from ...sources.source import Source
-from ...starting.generations import GENERATIONS, generations_of
+from ...starting.generations import GENERATIONS, Generation, generations_of
 from ...starting.loaders import examine_file, loader_path
 from ...starting.pe import REMOVABLE_LOADERS
 from ...wim.edition import EditionEntry, EditionTree
@@ -110,11 +111,39 @@ def with_signing(source: Source, root: Folder, wanted: str) -> Change:
         files[path] = loader
         told.append(f"{path}, from inside {image.first.place}")
         manager = root.find_file("bootmgr.efi")
-        if manager is not None and (own := taken(image, tree, place.program("bootmgr"), manager.name)) is not None:
-            files[manager.name] = own
+        if manager is not None and examine_file(manager.name, manager).architecture in ("", architecture):
+            own = taken(image, tree, place.program("bootmgr"), manager.name)
+            files |= {manager.name: own} if own is not None else {}
         files.update(_fonts(image, tree, place))
     reason = f"signed under the {wanted} generation of certificates"
     return Change(tuple(files.items()), (Decision("UEFI loaders", "; ".join(told), reason, "you", "loader_signing"),))
+
+
+def with_one_signing(source: Source, root: Folder) -> Change:
+    """Return what makes loaders of several discs be of one generation: the newest that each of them has or carries.
+
+    Where there is none the decision says how they differ.
+    """
+    signed = {path: generations for path, generations in _signings(root) if generations}
+    if len(signed) < 2 or set[Generation].intersection(*map(set, signed.values())):
+        return NOTHING
+    told = "; ".join(f"{path}: {' and '.join(each.name for each in found)}" for path, found in signed.items())
+    for generation in reversed(GENERATIONS):
+        try:
+            change = with_signing(source, root, generation.name)
+        except SourceError:
+            continue
+        reason = f"signed under the {generation.name} generation of certificates; the discs' own are not alike ({told})"
+        return replace(change, decisions=tuple(replace(each, by="tool", reason=reason) for each in change.decisions))
+    why = "no generation of certificates is in all the discs; a machine with Secure Boot starts those that it trusts"
+    return Change(decisions=(Decision("UEFI loaders", f"signed under {told}", why),))
+
+
+def _signings(root: Folder) -> Iterator[tuple[str, tuple[Generation, ...]]]:
+    """Yield the path of every removable loader, with the generations of its signatures."""
+    for path in map(loader_path, REMOVABLE_LOADERS):
+        if (file := root.find_file(path)) is not None:
+            yield path, generations_of(examine_file(path, file).signatures)
 
 
 def _carrier(source: Source, architecture: str, wanted: str) -> tuple[WholeImage, EditionTree, Programs]:

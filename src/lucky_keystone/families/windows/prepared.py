@@ -9,7 +9,7 @@ from ...content.tree import File, Folder
 from ...sources.source import Source
 from ..choices import Choices
 from ..family import Decision
-from .carried import NOTHING, Change, missing_loaders, with_signing
+from .carried import NOTHING, Change, missing_loaders, with_one_signing, with_signing
 from .facts import is_rescue
 from .setup_files import answers, drivers, edition_list
 
@@ -51,7 +51,9 @@ def _prepared(source: Source, choices: Choices) -> Prepared:
 
 
 def _signing(source: Source, root: Folder, choices: Choices) -> Change:
-    return with_signing(source, root, choices.loader_signing) if choices.loader_signing is not None else NOTHING
+    if choices.loader_signing is not None:
+        return with_signing(source, root, choices.loader_signing)
+    return with_one_signing(source, root) if source.merged else NOTHING
 
 
 def _editions(source: Source, root: Folder, choices: Choices) -> Change:
