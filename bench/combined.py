@@ -97,7 +97,7 @@ def main() -> None:
         inside = [path for place in (newer, older, rescue) for path in place.rglob("*") if path.is_file()]
         forget(*inside, target, copy, plain)
         before = resource.getrusage(resource.RUSAGE_CHILDREN)
-        seconds, peak = run(words)
+        seconds, peak, _ = run(words)
         after = resource.getrusage(resource.RUSAGE_CHILDREN)
         used = after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
         rows.setdefault(name, []).append((seconds, peak, used))

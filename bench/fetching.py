@@ -29,7 +29,7 @@ from pathlib import Path
 from typing import Any
 
 sys.path.insert(0, str(Path(__file__).parent))
-from run import PROGRAM, forget, make_source, run
+from run import PROGRAM, Run, forget, make_source, run
 
 _PORT, _PLAIN_PORT, _SLOW_PORT, _LINE = 28443, 28445, 28444, 100_000_000 // 8
 _SUMMED = """
@@ -142,7 +142,7 @@ def on_loopback(folder: Path, disc: Path, rounds: int) -> None:
         "build from the file, with its sum": [*PROGRAM, "build", str(disc), "--sha256", digest, *onto],
         "build from the link": [*PROGRAM, "build", plain, "--sha256", digest, *onto],
     }
-    rows: dict[str, list[tuple[float, int]]] = {name: [] for name in steps}
+    rows: dict[str, list[Run]] = {name: [] for name in steps}
     for number in range(rounds + 1):
         for name in steps if number % 2 else reversed(steps):
             made.unlink(missing_ok=True)
@@ -153,14 +153,14 @@ def on_loopback(folder: Path, disc: Path, rounds: int) -> None:
                 rows[name].append(found)
     size = disc.stat().st_size
     for name, found in rows.items():
-        seconds = statistics.median(each for each, _ in found)
-        print(f"{name:34}{seconds:7.2f} s{size / seconds / 1e6:8.0f} MB/s, peak {max(m for _, m in found) >> 20} MiB")
+        seconds, peak = statistics.median(each.seconds for each in found), max(each.peak for each in found) >> 20
+        print(f"{name:34}{seconds:7.2f} s{size / seconds / 1e6:8.0f} MB/s, peak {peak} MiB")
     for one, other, claim in (
         ("curl", "fetch", ">= 0.90"),
         ("build from the link", "build from the file, with its sum", "<= 1.20"),
         ("build from the link", "build from the file", "nothing: its sum is not taken"),
     ):
-        ratios = [a / b for (a, _), (b, _) in zip(rows[one], rows[other], strict=True)]
+        ratios = [a.seconds / b.seconds for a, b in zip(rows[one], rows[other], strict=True)]
         print(f"{one} / {other}: median {statistics.median(ratios):.2f}; claimed {claim}")
     for path in (made, drive):
         path.unlink(missing_ok=True)

@@ -20,7 +20,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from run import COPY, PROGRAM, READ, forget, leftovers, run
+from run import COPY, PROGRAM, READ, Run, forget, leftovers, run, show
 
 from lucky_keystone.building.stream import stream_regions
 from lucky_keystone.common.progress import silent
@@ -111,14 +111,14 @@ def measure_builds(folder: Path, size: int, rounds: int) -> None:
     app, image, huge = make_sources(folder, size)
     target, copy = folder / "drive.img", folder / "copy.bin"
     payload = app / "Contents/SharedSupport/Posters.pkg"
-    rows: dict[str, list[tuple[float, int]]] = {}
+    rows: dict[str, list[Run]] = {}
 
     def measure(name: str, command: list[str], remove: Path | None = None) -> None:
         if remove is not None:
             remove.unlink(missing_ok=True)
         forget(payload, image, target, copy)
         rows.setdefault(name, []).append(run(command))
-        print(f"  {name}: {rows[name][-1][0]:.2f} s, {rows[name][-1][1] >> 20} MiB", flush=True)
+        print(f"  {name}: {rows[name][-1].seconds:.2f} s, {rows[name][-1].peak >> 20} MiB", flush=True)
 
     def build(name: str, source: Path) -> None:
         command = [*PROGRAM, "build", str(source), "--onto", str(target), "--no-verify", "--yes", "--json"]
@@ -135,12 +135,10 @@ def measure_builds(folder: Path, size: int, rounds: int) -> None:
             build("build", app) if step else plain_copy()
         build("from zlib", image)
         measure("plan 13 GB", [*PROGRAM, "plan", str(huge), "--json"])
-    print(f"\n{'':14}{'median s':>10}{'peak MiB':>10}")
-    for name, results in rows.items():
-        print(f"{name:14}{statistics.median(t for t, _ in results):10.2f}{max(m for _, m in results) >> 20:10}")
-    ratios = [a / b for (a, _), (b, _) in zip(rows["build"], rows["copy"], strict=True)]
+    show(rows, size)
+    ratios = [a.seconds / b.seconds for a, b in zip(rows["build"], rows["copy"], strict=True)]
     print(f"build / copy: median {statistics.median(ratios):.2f}; claimed: 1.10 at most")
-    rate = size / 2 / statistics.median(t for t, _ in rows["from zlib"]) / 1e6
+    rate = size / 2 / statistics.median(each.seconds for each in rows["from zlib"]) / 1e6
     print(f"from zlib: {rate:.0f} MB/s of what comes out; claimed: 120 at least")
     print("claimed of the plan: 2 s and 150 MiB at most")
     left = [name for name in leftovers(folder) if name not in ("plain", "packed", "large")]
@@ -183,9 +181,9 @@ def measure_reading(folder: Path, size: int, rounds: int) -> None:
         for name, kind in _VOLUMES.items():
             image = folder / f"volume.{kind}"
             forget(image)
-            plain, _ = run([sys.executable, "-c", READ, str(image), str(image), str(content.size)])
+            plain, _, _ = run([sys.executable, "-c", READ, str(image), str(image), str(content.size)])
             forget(image)
-            taken, peaks[name] = run([sys.executable, __file__, "--read", str(image)])
+            taken, peaks[name], _ = run([sys.executable, __file__, "--read", str(image)])
             ratios[name].append(taken / plain)
     for name, found in ratios.items():
         spread = f"{min(found):.2f} to {max(found):.2f}"

@@ -26,7 +26,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parents[1]))
 sys.path.insert(0, str(Path(__file__).parent))
 
-from run import COPY, PROGRAM, forget, run
+from run import COPY, PROGRAM, Run, forget, run, show
 from tests.helpers.install_images import Item
 from tests.helpers.systems import system
 from unpacking import pack, sample
@@ -151,7 +151,7 @@ def main() -> None:
         if not path.exists():
             make_image(path, int(given.gigabytes * 1e9), given.entries, name == "lzx")
     target, copy = given.folder / "drive.img", given.folder / "copy.bin"
-    rows: dict[str, list[tuple[float, int]]] = {}
+    rows: dict[str, list[Run]] = {}
 
     def measure(name: str, command: list[str], remove: Path | None = None) -> None:
         if remove is not None:
@@ -159,7 +159,7 @@ def main() -> None:
         forget(*images.values(), target, copy)
         said = given.folder / "said.json"
         rows.setdefault(name, []).append(run(command, said))
-        print(f"  {name}: {rows[name][-1][0]:.2f} s, {rows[name][-1][1] >> 20} MiB", flush=True)
+        print(f"  {name}: {rows[name][-1].seconds:.2f} s, {rows[name][-1].peak >> 20} MiB", flush=True)
         if name.startswith("build"):
             seconds = json.loads(said.read_text())["result"]["writing_seconds"]
             rows.setdefault(f"{name}, writing", []).append((seconds, 0))
@@ -181,14 +181,12 @@ def main() -> None:
             step()
         build("lzx")()
         measure("plan", [*PROGRAM, "plan", str(images["lzx"]), "--purpose", "portable", "--json"])
-    print(f"\n{'':22}{'median s':>10}{'peak MiB':>10}")
-    for name, results in rows.items():
-        print(f"{name:22}{statistics.median(t for t, _ in results):10.2f}{max(m for _, m in results) >> 20:10}")
+    show(rows, given.gigabytes * 1e9)
     for name, limit in (("build plain, writing", "; claimed: 1.15 at most"), ("build plain", "")):
-        ratios = [a / b for (a, _), (b, _) in zip(rows[name], rows["copy"], strict=True)]
+        ratios = [a.seconds / b.seconds for a, b in zip(rows[name], rows["copy"], strict=True)]
         each = ", ".join(f"{ratio:.2f}" for ratio in ratios)
         print(f"{name} / copy: median {statistics.median(ratios):.2f} ({each}){limit}")
-    seconds = statistics.median(t for t, _ in rows["build lzx, writing"])
+    seconds = statistics.median(each.seconds for each in rows["build lzx, writing"])
     print(f"LZX: {given.gigabytes * 1000 / seconds:.0f} MB/s of what comes out, on {os.cpu_count()} processors")
     print("claimed: memory 400 MiB, planning 5 s at most")
     copy.unlink()

@@ -3,8 +3,9 @@
     python bench/run.py [FOLDER] [--gigabytes 5] [--rounds 4] [--integrity] [--choices "--file-system ntfs --table gpt"]
 
 Makes an incompressible source with 1,000 files, then times, each with the data dropped from the cache: a plain
-copy with a flush, `build` without reading back, a plain read, `check`, `plan` and `--help`. Whole processes are timed;
-peak memory is the operating system's own figure for each.
+copy with a flush, `build` without reading back and with it, an update of what is there already, a plain read, `check`,
+`plan` and `--help`. Whole processes are timed; peak memory and the processor's seconds are the operating system's own
+figures for each.
 """
 
 from __future__ import annotations
@@ -16,6 +17,7 @@ import subprocess
 import sys
 import tempfile
 from pathlib import Path
+from typing import NamedTuple
 
 from lucky_keystone.content.contents import Literal
 from lucky_keystone.content.ranges import FileRange
@@ -57,21 +59,19 @@ def main() -> None:
     if not disc.exists():
         make_source(disc, int(given.gigabytes * 1e9), integrity=given.integrity)
     target, copy = given.folder / "drive.img", given.folder / "copy.bin"
-    rows: dict[str, list[tuple[float, int]]] = {}
+    rows: dict[str, list[Run]] = {}
 
     def measure(name: str, command: list[str], remove: Path | None = None) -> None:
         if remove is not None:
             remove.unlink(missing_ok=True)
         forget(disc, target, copy)
         rows.setdefault(name, []).append(run(command))
-        print(f"  {name}: {rows[name][-1][0]:.2f} s, {rows[name][-1][1] >> 20} MiB", flush=True)
+        print(f"  {name}: {rows[name][-1].seconds:.2f} s, {rows[name][-1].peak >> 20} MiB", flush=True)
+
+    words = ["build", str(disc), "--onto", str(target), "--yes", "--json", *choices]
 
     def build() -> None:
-        measure(
-            "build",
-            [*PROGRAM, "build", str(disc), "--onto", str(target), "--no-verify", "--yes", "--json", *choices],
-            target,
-        )
+        measure("build", [*PROGRAM, *words, "--no-verify"], target)
 
     def plain_copy() -> None:
         measure("copy", [sys.executable, "-c", COPY, str(disc), str(copy), str(disc.stat().st_size)], copy)
@@ -82,16 +82,16 @@ def main() -> None:
     for number in range(given.rounds):
         for step in (build, plain_copy) if number % 2 else (plain_copy, build):
             step()
+        measure("build, proven", [*PROGRAM, *words], target)
+        measure("update, unchanged", [*PROGRAM, *words, "--update"])
         measure("check", [*PROGRAM, "check", str(target), "--json"])
         measure("read", [sys.executable, "-c", READ, str(target), str(copy), str(target.stat().st_size)])
         measure("plan", [*PROGRAM, "plan", str(disc), "--json", *choices])
         measure("help", [*PROGRAM, "--help"])
         measure("build --help", [*PROGRAM, "build", "--help"])
-    print(f"\n{'':14}{'median s':>10}{'peak MiB':>10}")
-    for name, results in rows.items():
-        print(f"{name:14}{statistics.median(t for t, _ in results):10.2f}{max(m for _, m in results) >> 20:10}")
+    show(rows, disc.stat().st_size)
     for one, other, limit in (("build", "copy", 1.10), ("check", "read", 1.20)):
-        ratios = [a / b for (a, _), (b, _) in zip(rows[one], rows[other], strict=True)]
+        ratios = [a.seconds / b.seconds for a, b in zip(rows[one], rows[other], strict=True)]
         each = ", ".join(f"{ratio:.2f}" for ratio in ratios)
         print(f"{one} / {other}: median {statistics.median(ratios):.2f} ({each}); claimed: {limit:.2f} at most")
     print("temporary files made: none" if not leftovers(given.folder) else f"left behind: {leftovers(given.folder)}")
@@ -154,13 +154,23 @@ import os, sys, time
 started = time.monotonic()
 output = [(os.POSIX_SPAWN_OPEN, 1, sys.argv[1], os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)]
 _, status, usage = os.wait4(os.posix_spawn(sys.argv[2], sys.argv[2:], os.environ, file_actions=output), 0)
-print(time.monotonic() - started, usage.ru_maxrss * 1024)
+print(time.monotonic() - started, usage.ru_maxrss * 1024, usage.ru_utime + usage.ru_stime)
 sys.exit(os.waitstatus_to_exitcode(status))
 """
 
 
-def run(command: list[str], output: Path | str = os.devnull, *, code: int = 0) -> tuple[float, int]:
-    """Return (seconds, peak bytes) of a command that must end with `code`; what it prints goes to `output`.
+class Run(NamedTuple):
+    """What a command took."""
+
+    seconds: float
+    peak: int
+    """Bytes of memory at the most."""
+    processor: float
+    """Seconds of the processor, in the program and in the system for it."""
+
+
+def run(command: list[str], output: Path | str = os.devnull, *, code: int = 0) -> Run:
+    """Return what a command takes that must end with `code`; what it prints goes to `output`.
 
     Started from a small process: a child's peak memory is never less than its parent's at the moment it was made.
     """
@@ -169,8 +179,18 @@ def run(command: list[str], output: Path | str = os.devnull, *, code: int = 0) -
     )
     if done.returncode != code:
         sys.exit(f"failed: {' '.join(command)}\n{done.stderr}")
-    seconds, peak = done.stdout.split()
-    return float(seconds), int(peak)
+    seconds, peak, processor = done.stdout.split()
+    return Run(float(seconds), int(peak), float(processor))
+
+
+def show(rows: dict[str, list[Run]], size: int) -> None:
+    """Print each command's median, its spread, its memory, and the processor's seconds for a GB of `size` bytes."""
+    print(f"\n{'':20}{'median s':>10}{'from':>8}{'to':>8}{'peak MiB':>10}{'CPU s/GB':>10}")
+    for name, results in rows.items():
+        times = [each.seconds for each in results]
+        peak = max(each.peak for each in results) >> 20
+        per_gb = statistics.median(each.processor for each in results) / size * 1e9
+        print(f"{name:20}{statistics.median(times):10.2f}{min(times):8.2f}{max(times):8.2f}{peak:10}{per_gb:10.2f}")
 
 
 def leftovers(folder: Path) -> list[str]:
