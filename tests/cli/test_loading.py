@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -11,18 +12,19 @@ import pytest
 from tests.helpers.program import PROGRAM, run
 
 LIGHT = {"click"}
+DRAWING_NOTHING = {*LIGHT, "msgspec", "typing_extensions"}
 SHOWING = {*LIGHT, "msgspec", "platformdirs", "rich", "typing_extensions"}
 READING = {*SHOWING, "asn1crypto", "blake3", "numpy"}
 LOADED = [
     (["--help"], 15, LIGHT),
     (["--version"], 15, LIGHT),
-    (["build", "--help"], 80, {*SHOWING, "blake3"}),
+    (["build", "--help"], 75, DRAWING_NOTHING),
     (["drives", "--bay", "{bay}"], 100, {*SHOWING, "blake3"}),
     (["log"], 35, SHOWING),
     (["images"], 65, {*SHOWING, "blake3"}),
-    (["inspect", "{disc}"], 255, READING - {"numpy"}),
-    (["plan", "{disc}"], 255, READING - {"numpy"}),
-    (["check", "{drive}"], 290, READING),
+    (["inspect", "{disc}"], 256, READING - {"numpy"}),
+    (["plan", "{disc}"], 256, READING - {"numpy"}),
+    (["check", "{drive}"], 291, READING),
 ]
 
 
@@ -44,6 +46,21 @@ def test_a_command_loads_only_what_it_needs(
     """A name that starts with an underscore is a part of the interpreter, or of a package's own."""
     command = [PROGRAM[0], "-X", "importtime", *PROGRAM[1:], *(word.format_map(names) for word in words)]
     told = subprocess.run(command, capture_output=True, text=True, check=True).stderr
+    assert_loaded(told, most, packages)
+
+
+def test_completing_a_tag_loads_nothing_that_draws(names: dict[str, str]) -> None:
+    words = {"_LUCKY_KEYSTONE_COMPLETE": "bash_complete", "COMP_CWORD": "6"}
+    words |= {"COMP_WORDS": f"lucky-keystone build {names['disc']} --bay {names['bay']} --onto "}
+    command = [PROGRAM[0], "-X", "importtime", "-c", "import sys; from lucky_keystone.cli.main import entry; "
+               "sys.argv = ['lucky-keystone']; entry()"]  # fmt: skip
+    told = subprocess.run(command, capture_output=True, text=True, check=True, env={**os.environ, **words})
+    assert told.stdout.startswith("plain,")
+    assert_loaded(told.stderr, 75, {*DRAWING_NOTHING, "blake3"})
+
+
+def assert_loaded(told: str, most: int, packages: set[str]) -> None:
+    """Judge what the interpreter says that it has loaded."""
     loaded = [line.rpartition("|")[2].strip() for line in told.splitlines() if line.startswith("import time:")]
     ours = [name for name in loaded if name.startswith("lucky_keystone")]
     others = {name.partition(".")[0] for name in loaded} - set(sys.stdlib_module_names) - {"lucky_keystone"}

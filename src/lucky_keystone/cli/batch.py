@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING
 
 import msgspec
 from msgspec import Struct
-from rich.text import Text
 
 from ..common.errors import KeystoneError, UsageError
 from ..common.outputs import OutputKind, refuse_output, write_output
@@ -21,7 +20,7 @@ from .confirming import confirm_all
 from .manner import manner
 from .options import SourcePlace, replacing_of
 from .pace import shown_seconds
-from .show import Column, console, emit_json, heading, paragraph, table
+from .show import Column, console, emit_json, heading, paragraph, styled, table
 from .stages import Stages, tell
 
 if TYPE_CHECKING:
@@ -180,7 +179,7 @@ def _tell(path: Path, bodies: Sequence[BatchRowBody], report: Path | None) -> No
         [*columns, Column("Time", right=True), Column("", folds=True)],
         [
             (
-                Text(body.result, _STYLES.get(body.result, "bad")),
+                styled(body.result, _STYLES.get(body.result, "bad")),
                 str(body.line),
                 body.drive,
                 body.label,

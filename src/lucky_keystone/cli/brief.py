@@ -6,13 +6,13 @@ import re
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from rich.text import Text
-
 from ..common.units import shown_size
 from .manner import manner
-from .show import VERDICT_STYLES, Column, console, facts, paragraph, show_offers, starts, table
+from .show import VERDICT_STYLES, Column, console, facts, paragraph, show_offers, starts, styled, table
 
 if TYPE_CHECKING:
+    from rich.text import Text
+
     from ..doing.jobs import Pair
     from ..families.family import Decision
     from ..machine.outlook import MachineOutlook
@@ -60,7 +60,7 @@ def show_verdicts(rows: Sequence[Outlook]) -> None:
     found = without_repeats(tuple(rows))
     lines: list[tuple[Text, str]] = []
     for verdict in _ORDER:
-        mark = Text(verdict, VERDICT_STYLES[verdict])
+        mark = styled(verdict, VERDICT_STYLES[verdict])
         of_it = [row for row in found if row.verdict == verdict]
         if verdict == "starts" and of_it:
             lines.append((mark, "; ".join(row.firmware for row in of_it)))
@@ -84,7 +84,8 @@ def show_changed(forecast: Sequence[Outlook], found: Sequence[Outlook]) -> None:
 
 def show_brief_machines(outlooks: Sequence[MachineOutlook]) -> None:
     """Print a line for each machine that a drive is for."""
-    rows = [(Text(each.verdict, VERDICT_STYLES[each.verdict]), f"{each.machine} ({each.reason})") for each in outlooks]
+    marks = [styled(each.verdict, VERDICT_STYLES[each.verdict]) for each in outlooks]
+    rows = [(mark, f"{each.machine} ({each.reason})") for mark, each in zip(marks, outlooks, strict=True)]
     table(console(), [Column(), Column(folds=True)], rows, spoken=lambda row: f"{row[0]}: {row[1]}")
 
 

@@ -13,7 +13,6 @@ from msgspec.structs import replace
 
 from ..common.errors import UsageError
 from ..common.units import SECTOR_SIZES, exact_size
-from ..doing.keeping import Keeping
 from ..doing.targets import Chosen, choose
 from .brief import show_brief
 from .choosing import answered
@@ -50,6 +49,7 @@ from .stages import Stages
 if TYPE_CHECKING:
     from ..doing.given import GivenMachines, GivenPreset, GivenSource
     from ..doing.jobs import DriveJob, How, Pair
+    from ..doing.keeping import Keeping
     from ..doing.request import Request
     from ..drives.guards import Guard
     from ..fetching.link import Link, Place
@@ -216,6 +216,8 @@ def _single_source(source: Place | None, drives: Sequence[str], batch_report: Pa
 
 
 def _kept(place: Place) -> Keeping:
+    from ..doing.keeping import Keeping
+
     keeping = Keeping(place)
     click.get_current_context().call_on_close(keeping.close)
     return keeping

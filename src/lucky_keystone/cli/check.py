@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Any
 
 import click
 from msgspec.structs import fields, replace
-from rich.console import Console
 
 from ..checking.codes import Code
 from ..common.units import SECTOR_SIZES, counted, exact_size, shown_size
@@ -34,6 +33,8 @@ from .stages import Stages
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
+
+    from rich.console import Console
 
     from ..checking.report import Finding, Report, VolumeSummary
     from ..doing.given import GivenMachines

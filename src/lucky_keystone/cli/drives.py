@@ -8,8 +8,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
-from rich.console import Console
-from rich.text import Text
 
 from ..common.units import shown_size, sold_size
 from ..doing.targets import Chosen, contents_of, host_of
@@ -20,9 +18,11 @@ from ..winapi.names import is_device_name
 from .headings import Command
 from .manner import manner
 from .options import bay_option, output_options
-from .show import console, emit_json, paragraph
+from .show import assembled, console, emit_json, paragraph
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from .documents import DriveBody
 
 
@@ -146,7 +146,7 @@ def show_drive(out: Console, host: Host, drive: Drive, among: tuple[Drive, ...])
     is_device = is_device_name(str(drive.path)) or drive.path.is_block_device()
     place = f", {drive.path}" if is_device else ""
     words = f"  {drive.model}, {sizes}, {_connection(drive)}{place}  "
-    paragraph(out, Text.assemble((drive.tag, "bold"), words, state), hanging=6)
+    paragraph(out, assembled((drive.tag, "bold"), words, state), hanging=6)
     details = [f"on it: {_contents(host, drive)}", *(f"it {reason}" for reason in reasons)]
     if manner().verbose:
         details.insert(0, f"serial number {drive.serial or 'unknown'}, {_sectors(drive)}, {drive.path}")

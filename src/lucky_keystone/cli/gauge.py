@@ -6,7 +6,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
-from rich.console import Console
 
 from ..common.errors import UsageError
 from ..common.outputs import OutputKind, refuse_output
@@ -26,6 +25,8 @@ from .options import (
 from .show import console, emit_json, facts, heading, marked, paragraph
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from ..doing.gauge import GaugeRun
     from ..doing.targets import Chosen
     from ..drives.guards import Guard

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
-from rich.console import Console
 
 from ..common.errors import KeystoneError
 from ..common.shell import command_line
@@ -17,6 +17,9 @@ from ..fetching.link import without_secrets
 from .drives import show_drive
 from .question import ask, can_ask
 from .show import console, heading, paragraph
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 _TO_BUILD = "Tag of the drive to build onto, or a file name for an image"
 _STANDING = "The drive's tag, or an image file"

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from rich.console import Console
-
 from ..common.units import shown_size
 from .manner import manner
 from .show import Column, heading, table
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from ..drawing.areas import DrawnBlock
     from ..planning.sketch import Sketch
 

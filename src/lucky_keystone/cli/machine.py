@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
-from rich.text import Text
 
 from ..common.errors import UsageError
 from ..common.outputs import OutputKind, write_output
@@ -16,7 +15,7 @@ from ..common.units import counted, exact_size
 from .headings import Command
 from .manner import manner
 from .options import SourcePlace, authority_option, output_options, overwrite_option, replacing_of, terms_of
-from .show import VERDICT_STYLES, Column, console, emit_json, facts, heading, paragraph, table
+from .show import VERDICT_STYLES, Column, console, emit_json, facts, heading, paragraph, styled, table
 from .sources import open_alone
 
 if TYPE_CHECKING:
@@ -194,10 +193,11 @@ def _show_asked(asked: Sequence[Requirement]) -> None:
     if not asked:
         paragraph(out, "Its setup has no hardware checks.", indent=2)
         return
+    met = {each.met: styled(each.met, _STYLES[each.met]) for each in asked}
     table(
         out,
         [Column(), Column("Asked"), Column("Has"), Column(), Column("What next", folds=True)],
-        [(each.name, each.asked, each.has or "?", Text(each.met, _STYLES[each.met]), each.next_step) for each in asked],
+        [(each.name, each.asked, each.has or "?", met[each.met], each.next_step) for each in asked],
     )
 
 
@@ -216,6 +216,6 @@ def show_machines(outlooks: Sequence[MachineOutlook]) -> None:
     table(
         out,
         [Column(), Column(), Column(), Column(folds=True, style="quiet")],
-        [(Text(each.verdict, VERDICT_STYLES[each.verdict]), each.machine, each.by, each.reason) for each in outlooks],
+        [(styled(each.verdict, VERDICT_STYLES[each.verdict]), each.machine, each.by, each.reason) for each in outlooks],
         spoken=lambda row: f"{row[1]}: {row[0]}{f' ({row[2]})' if row[2] else ''}; {row[3]}",
     )

@@ -282,13 +282,11 @@ def _fail(as_json: bool, failure: _Failure) -> int:
 
 
 def _show_failure(message: str, advice: str) -> None:
-    from rich.text import Text
-
-    from .show import console, paragraph
+    from .show import assembled, console, paragraph
 
     with suppress(OSError):  # a closed standard error: the exit code says it
         out = console(err=True)
-        paragraph(out, Text.assemble(("Error: ", "bad"), message))
+        paragraph(out, assembled(("Error: ", "bad"), message))
         if advice:
             paragraph(out, f"What next: {advice}")
 

@@ -6,7 +6,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
-from rich.console import Console
 
 from ..common.errors import UsageError
 from ..common.shell import quoted
@@ -32,6 +31,8 @@ from .sources import open_alone
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
+
+    from rich.console import Console
 
     from ..checking.report import Finding
     from ..doing.mend import MendProposal, MendRun, Written

@@ -6,7 +6,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
-from rich.console import Console
 
 from ..common.outputs import OutputKind, refuse_output, with_maker, write_output
 from ..common.units import SECTOR_SIZES
@@ -18,6 +17,8 @@ from .options import Word, bay_option, drive_argument, output_options, overwrite
 from .show import console, emit_json, heading, paragraph
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from ..doing.targets import Chosen
 
 _SHOWN_LINES = 12

@@ -5,70 +5,46 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any, TextIO
+from typing import TYPE_CHECKING, TextIO
 
 from msgspec import Struct
-from rich.console import Console, ConsoleDimensions
-from rich.text import Text
-from rich.theme import Theme
 
 from .manner import colour_system, has_colour, manner
 from .streams import is_terminal
-from .text import visible, visible_line
+from .text import visible
 
 if TYPE_CHECKING:
     import msgspec
+    from rich.console import Console
+    from rich.text import Text
 
     from ..starting.outlook import Outlook
 
-Cell = str | Text
+    Cell = str | Text
+
 _UNFOLDED = 1_000_000
 """Columns without a terminal: every row stays one line."""
 _NARROWEST = 60
 _LEAST_FOLDED = 24
 """Columns that folding text needs at least; with less, rows are stacked."""
 _GAP = 2
-# No colour has a contrast of 4.5 to both a dark and a light terminal: verdicts bring a background, and all other
-# words are in the terminal's own colour.
-_THEME = Theme(
-    {
-        "good": "bold color(231) on color(22)",
-        "bad": "bold color(231) on color(88)",
-        "warn": "bold color(231) on color(94)",
-        "bar": "color(28)",
-        "name": "bold",
-        "quiet": "none",
-        "typed": "bold",
-        "lesson": "bold",
-    }
-)
 _VERDICTS = ("good", "bad", "warn")
 _A_VERDICT = 40
 """Characters: what is longer is a sentence, which must not stand on a bar of colour."""
 VERDICT_STYLES = {"starts": "good", "will not start": "bad", "not known": "warn"}
 
 
-class _SafeConsole(Console):
-    """A console that lets no text steer the terminal; colours come from styles only."""
-
-    def on_broken_pipe(self) -> None:
-        """Leave it to the program's end: this class's own way would end it as if a check had found something."""
-        raise BrokenPipeError
-
-    def print(self, *objects: Any, **settings: Any) -> None:
-        for thing in objects:
-            if isinstance(thing, Text):
-                thing.plain = visible(thing.plain)
-        super().print(*(visible_line(thing) if isinstance(thing, str) else thing for thing in objects), **settings)
-
-
 def console(*, err: bool = False) -> Console:
     """A console for text: folding only on a terminal, markup never read from outside texts."""
+    from rich.console import ConsoleDimensions
+
+    from .safe_console import THEME, SafeConsole
+
     stream = sys.stderr if err else sys.stdout
     colour = has_colour(stream)
-    made = _SafeConsole(
+    made = SafeConsole(
         stderr=err,
-        theme=_THEME,
+        theme=THEME,
         color_system=colour_system() if colour else "auto",
         markup=False,
         highlight=False,
@@ -103,30 +79,44 @@ def emit_json(document: msgspec.Struct) -> None:
     print(as_json(document, indent=2))
 
 
+def styled(words: str, style: str = "") -> Text:
+    """Return words in a style."""
+    from rich.text import Text  # loaded where something is drawn: completion and help draw nothing
+
+    return Text(words, style)
+
+
+def assembled(*parts: Text | str | tuple[str, str]) -> Text:
+    """Return parts, each with its style, one after the other."""
+    from rich.text import Text
+
+    return Text.assemble(*parts)
+
+
 def heading(out: Console, text: str) -> None:
     """Print a section's heading."""
     out.print()
-    out.print(Text(text, style="bold underline"))
+    out.print(styled(text, "bold underline"))
 
 
 def paragraph(out: Console, text: Cell, *, style: str = "", indent: int = 0, hanging: int | None = None) -> None:
     """Print text folded within its indentation; further lines begin at `hanging`, else where the first does."""
-    words = text if isinstance(text, Text) else Text(visible(text))
+    words = text if not isinstance(text, str) else styled(visible(text))
     words.plain = visible(words.plain)
     words.stylize("bold" if style in _VERDICTS and len(words) > _A_VERDICT else style)
     deeper = indent if hanging is None else hanging
     first, *more = _folded(out, words, out.width - indent)
-    out.print(Text.assemble(" " * indent, first))
+    out.print(assembled(" " * indent, first))
     if more:
         rest = words[len(first) :]
         spaces = len(rest.plain) - len(rest.plain.lstrip())
         for line in _folded(out, rest[spaces:], out.width - deeper):
-            out.print(Text.assemble(" " * deeper, line))
+            out.print(assembled(" " * deeper, line))
 
 
 def marked(mark: str, style: str, words: str, width: int = 7) -> Text:
     """Return a line that begins with a mark in its style, and the words in their column."""
-    return Text.assemble((mark, style), " " * (width - len(mark)), words)
+    return assembled((mark, style), " " * (width - len(mark)), words)
 
 
 def facts(out: Console, rows: Sequence[tuple[str, str]]) -> None:
@@ -136,7 +126,7 @@ def facts(out: Console, rows: Sequence[tuple[str, str]]) -> None:
         if manner().plain:
             out.print(f"{name}: {value}")
         else:
-            paragraph(out, Text.assemble((name.ljust(width + _GAP), "name"), value), indent=2, hanging=2 + width + _GAP)
+            paragraph(out, assembled((name.ljust(width + _GAP), "name"), value), indent=2, hanging=2 + width + _GAP)
 
 
 class Column(Struct, frozen=True):
@@ -182,7 +172,7 @@ def _print_table(out: Console, columns: Sequence[Column], cells: Sequence[Sequen
             _stack(out, columns, row, used)
         return
     if any(columns[number].head for number in used):
-        heads = {number: Text(columns[number].head, style="name") for number in used}
+        heads = {number: styled(columns[number].head, "name") for number in used}
         _print_row(out, columns, heads, widths)
     for row in cells:
         _print_row(out, columns, {number: row[number] for number in used}, widths)
@@ -196,7 +186,7 @@ def starts(out: Console, rows: Sequence[Outlook]) -> None:
         out,
         [Column(), Column(), Column(folds=True, style="quiet")],
         [
-            (Text(row.verdict, VERDICT_STYLES[row.verdict]), row.firmware, row.reason)
+            (styled(row.verdict, VERDICT_STYLES[row.verdict]), row.firmware, row.reason)
             for row in without_repeats(tuple(rows))
         ],
         spoken=lambda row: f"{row[1]}: {row[0]}; {row[2]}",
@@ -217,7 +207,7 @@ def show_offers(rows: Sequence[Outlook]) -> None:
 
 
 def _text(cell: Cell, style: str) -> Text:
-    made = cell.copy() if isinstance(cell, Text) else Text(cell, style=style)
+    made = cell.copy() if not isinstance(cell, str) else styled(cell, style)
     made.plain = visible(made.plain)
     return made
 
@@ -254,11 +244,11 @@ def _fitted(natural: dict[int, int], folding: set[int], room: int) -> dict[int, 
 def _print_row(out: Console, columns: Sequence[Column], row: dict[int, Text], widths: dict[int, int]) -> None:
     folded = {number: _folded(out, cell, widths[number]) for number, cell in row.items()}
     for line in range(max(len(lines) for lines in folded.values())):
-        made = Text("  ")
+        made = styled("  ")
         for number, lines in folded.items():
-            part = lines[line] if line < len(lines) else Text()
+            part = lines[line] if line < len(lines) else styled("")
             space = " " * (widths[number] - part.cell_len)
-            made.append_text(Text.assemble(space, part) if columns[number].right else Text.assemble(part, space))
+            made.append_text(assembled(space, part) if columns[number].right else assembled(part, space))
             made.append(" " * _GAP)
         made.rstrip()
         out.print(made, no_wrap=True, overflow="ignore", crop=False)
@@ -268,11 +258,11 @@ def _stack(out: Console, columns: Sequence[Column], row: Sequence[Text], used: S
     """Print a row that does not fit: its last text that folds below the rest, with headings in front of values."""
     last = max((number for number in used if columns[number].folds), default=None)
     first = [
-        Text.assemble((_stacked_head(columns[number]), "name"), row[number])
+        assembled((_stacked_head(columns[number]), "name"), row[number])
         for number in used
         if number != last and row[number].plain
     ]
-    paragraph(out, Text("  ").join(first), indent=2, hanging=4)
+    paragraph(out, styled("  ").join(first), indent=2, hanging=4)
     if last is not None and row[last].plain:
         paragraph(out, row[last], indent=6)
 
