@@ -5,7 +5,9 @@ from __future__ import annotations
 import os
 import shutil
 import tempfile
+from collections import defaultdict
 from collections.abc import Callable, Iterator
+from datetime import date
 from pathlib import Path
 
 import pytest
@@ -17,6 +19,7 @@ from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
 from lucky_keystone.families.choices import Choices
 from lucky_keystone.sources.opening import open_source
 
+from .helpers import turns
 from .helpers.drives import Built, build_drive, extract, small_disc
 from .helpers.hand_made import make_drives, with_user_files
 
@@ -26,6 +29,28 @@ os.environ["LUCKY_KEYSTONE_STORE"] = str(Path(tempfile.gettempdir(), f"lucky-key
 settings.register_profile("unhurried", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("unhurried")
 os.environ["LUCKY_KEYSTONE_LOG"] = "off"  # tests of the shop's record name a file of their own
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--turns", type=date.fromisoformat, metavar="YYYY-MM-DD", help="long tests take that day's turns")
+
+
+def pytest_report_header(config: pytest.Config) -> str:
+    day = config.getoption("--turns")
+    return f"long tests: the turns of {day} (--turns {day} gives the same)" if day else "long tests: every case"
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Leave out the cases of long tests that do not have their turn."""
+    day = config.getoption("--turns")
+    if day is None:
+        return
+    long, cases = turns.long_tests(), defaultdict[str, list[pytest.Item]](list)
+    for item in items:
+        cases[item.nodeid.partition("[")[0]].append(item)
+    kept = {id(item) for name, some in cases.items() for item in (turns.on(day, name, some) if name in long else some)}
+    config.hook.pytest_deselected(items=[item for item in items if id(item) not in kept])
+    items[:] = [item for item in items if id(item) in kept]
 
 
 @pytest.fixture(scope="session")

@@ -10,9 +10,13 @@ import subprocess
 import sys
 import tarfile
 import zipfile
+from collections.abc import Callable
+from functools import cache
 from pathlib import Path
 
 import pytest
+
+from lucky_keystone.demo.parts import PARTS
 
 from ..helpers.amount import sample_of
 from ..helpers.judges import need
@@ -67,38 +71,61 @@ def test_the_package_holds_what_it_needs_and_the_usual_checker_agrees(built_pack
     assert {"README.md", "LICENSE", "CHANGELOG.md", "run-tests", "firmware/build", "unpackers/build"} <= in_source
 
 
-@pytest.mark.parametrize("python", sample_of(sides(), sides()[-1:]))
+@pytest.fixture(scope="session")
+def installed(
+    built_package: tuple[Path, Path], tmp_path_factory: pytest.TempPathFactory
+) -> Callable[[str], Callable[..., str]]:
+    """Install the package in an environment of its own; what is returned runs the program there, in a folder."""
+
+    @cache
+    def install(python: str) -> Callable[..., str]:
+        place = tmp_path_factory.mktemp(python)
+        subprocess.run([pythons()[python], "-m", "venv", place / "venv"], check=True)
+        pip = [place / "venv/bin/python", "-m", "pip", "install", "--quiet", "--disable-pip-version-check"]
+        subprocess.run([*pip, built_package[0]], check=True)
+        assert (place / "venv/share/man/man1/lucky-keystone.1").exists()
+        settings = {key: value for key, value in os.environ.items() if not key.startswith(("PYTHON", "VIRTUAL_ENV"))}
+
+        def run(folder: Path, *words: str) -> str:
+            line = [place / "venv/bin/lucky-keystone", *words]
+            done = subprocess.run(line, cwd=folder, env=settings, capture_output=True, text=True, check=False)
+            assert done.returncode == 0, done.stdout + done.stderr
+            return done.stdout
+
+        return run
+
+    return install
+
+
+@pytest.mark.parametrize("python", sides())
 def test_installed_outside_the_checkout_it_does_the_job(
-    python: str, built_package: tuple[Path, Path], tmp_path: Path
+    python: str, installed: Callable[[str], Callable[..., str]], tmp_path: Path
 ) -> None:
-    """On the oldest and the newest Python here: demo, a build, schemas and assets, in an environment of its own."""
-    place = tmp_path / "venv"
-    subprocess.run([pythons()[python], "-m", "venv", place], check=True)
-    subprocess.run(
-        [place / "bin/python", "-m", "pip", "install", "--quiet", "--disable-pip-version-check", built_package[0]],
-        check=True,
+    """On the oldest and the newest Python here: demo, builds, schemas and assets, in an environment of its own."""
+    run = installed(python)
+    assert "lucky-keystone, version 0.1.0" in run(tmp_path, "--version")
+    _assert_demo(run, tmp_path, "--only", "printer")
+    printer = ["build", "tidewell/ticket-printer-4.2.img.gz", "--onto", "printer.img"]
+    assert "No faults found." in run(tmp_path, *printer)
+    assert "read back and identical" in run(
+        tmp_path, "build", "tidewell/tidewell-11.iso", "--onto", "counter.img", "-q"
     )
-    settings = {key: value for key, value in os.environ.items() if not key.startswith(("PYTHON", "VIRTUAL_ENV"))}
+    assert json.loads(run(tmp_path, "schema", "check"))["title"] == "lucky-keystone check"
 
-    def run(*words: str) -> str:
-        line = [place / "bin/lucky-keystone", *words]
-        done = subprocess.run(line, cwd=tmp_path, env=settings, capture_output=True, text=True, check=False)
-        assert done.returncode == 0, done.stdout + done.stderr
-        return done.stdout
 
-    assert "lucky-keystone, version 0.1.0" in run("--version")
-    is_whole = python == sides()[-1]
-    part = [] if is_whole else ["--only", "printer"]
-    steps = json.loads(run("demo", "tidewell", *part, "--json"))["steps"]
-    # A stick that does not start has faults, and a mending that is only shown leaves them.
-    assert [step["exit_code"] for step in steps if step["exit_code"]] == ([1, 1] if is_whole else [])
+@pytest.mark.parametrize("part", [*PARTS, *sample_of(["whole"], [])])
+def test_the_demo_outside_the_checkout(
+    part: str, installed: Callable[[str], Callable[..., str]], tmp_path: Path
+) -> None:
+    _assert_demo(installed(sides()[-1]), tmp_path, *([] if part == "whole" else ["--only", part]))
+
+
+def _assert_demo(run: Callable[..., str], folder: Path, *part: str) -> None:
+    """Judge a run of the demo: a stick that does not start has faults, and a mending that is only shown leaves them."""
+    steps = json.loads(run(folder, "demo", "tidewell", *part, "--json"))["steps"]
+    assert [step["exit_code"] for step in steps if step["exit_code"]] == ([] if part and part[-1] != "mend" else [1, 1])
     for step in steps:
         fits(step["document"], step["document"]["command"])
-    assert "No faults found." in run("build", "tidewell/ticket-printer-4.2.img.gz", "--onto", "printer.img")
-    if not is_whole:
-        assert "read back and identical" in run("build", "tidewell/tidewell-11.iso", "--onto", "counter.img", "-q")
-    assert json.loads(run("schema", "check"))["title"] == "lucky-keystone check"
-    assert (place / "share/man/man1/lucky-keystone.1").exists()
 
 
 def test_the_manual_page_is_that_of_the_commands() -> None:

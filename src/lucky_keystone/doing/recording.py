@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import hashlib
+from contextlib import closing
 from pathlib import Path
 
 from ..common.errors import SourceError, UsageError, naming
@@ -12,6 +13,7 @@ from ..families.facts import SourceFacts
 from ..families.families import facts_of
 from ..fetching.catalogue import BLOCK_SIZE, CatalogueImage
 from ..fetching.link import Link, is_plain_name
+from ..fetching.summing import Summing
 from ..sources.source import Source
 
 _LONGEST = 200
@@ -64,12 +66,12 @@ def _architecture(found: SourceFacts) -> str:
 
 def _sums(path: Path, progress: Progress) -> tuple[str, bytes, int]:
     """Return the SHA-256 of a file, that of each of its blocks, and its size."""
-    whole, blocks, done = hashlib.sha256(), bytearray(), 0
-    with naming(str(path), SourceError), path.open("rb") as stream:
+    blocks, done = bytearray(), 0
+    with naming(str(path), SourceError), path.open("rb") as stream, closing(Summing(waiting=1)) as whole:
         size = path.stat().st_size
         while block := stream.read(BLOCK_SIZE):
             whole.update(block)
             blocks += hashlib.sha256(block).digest()
             done += len(block)
             progress("taking sums", done, max(size, done))
-    return whole.hexdigest(), bytes(blocks), done
+        return whole.hexdigest(), bytes(blocks), done

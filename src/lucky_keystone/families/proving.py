@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from pathlib import Path
 
 from ..common.errors import SourceError
@@ -11,6 +10,7 @@ from ..content.contents import seekable, stream
 from ..content.ranges import FileRange
 from ..content.source_file import SourceFile
 from ..fetching.link import Link
+from ..fetching.summing import PIECE, sum_of_pieces
 from ..sources.decoded import measure
 from ..sources.decoders import damaged
 from ..sources.diskimage import DiskImage
@@ -118,9 +118,4 @@ def sum_of(source: Source, progress: Progress) -> str:
     whole = next((file for file in source.files if file.path == source.path), None) or SourceFile(source.path)
     # Behind the volume of a disc in a drive lies a run-out that is not part of it, and often cannot be read.
     size = min(whole.size, source.volume_size or whole.size) if whole.is_device else whole.size
-    digest, done = hashlib.sha256(), 0
-    for piece in stream(FileRange(whole, 0, size)):
-        digest.update(piece)
-        done += len(piece)
-        progress("verifying the source", done, size)
-    return digest.hexdigest()
+    return sum_of_pieces(stream(FileRange(whole, 0, size), PIECE), size, progress, "verifying the source")

@@ -6,7 +6,8 @@ import hashlib
 import os
 import queue
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from contextlib import closing
 from pathlib import Path
 
 from ..common.errors import SourceError, naming
@@ -14,28 +15,40 @@ from ..common.progress import Progress
 
 _WAITING = 64
 """Pieces that may wait to be counted."""
-_PIECE = 1 << 20
+_SOON = 8
+"""The same where a disk is read, which is quicker than counting."""
+PIECE = 1 << 20
 
 
 def file_sum(path: Path, progress: Progress, method: str = "sha256") -> str:
     """Return the SHA-256, or another sum, of a whole file. Raises SourceError where it cannot be read."""
-    digest, done = hashlib.new(method, usedforsecurity=False), 0
     with naming(str(path), SourceError), path.open("rb") as stream:
         size = os.fstat(stream.fileno()).st_size
-        while piece := stream.read(_PIECE):
-            digest.update(piece)
+        return sum_of_pieces(iter(lambda: stream.read(PIECE), b""), size, progress, "proving the image", method)
+
+
+def sum_of_pieces(
+    pieces: Iterable[bytes | memoryview], size: int, progress: Progress, stage: str, method: str = "sha256"
+) -> str:
+    """Return the sum of pieces that are read while earlier ones are counted. `size` and `stage` are for `progress`."""
+    done = 0
+    with closing(Summing(method=method, waiting=_SOON)) as summing:
+        for piece in pieces:
+            summing.update(bytes(piece))
             done += len(piece)
-            progress("proving the image", done, max(size, done))
-    return digest.hexdigest()
+            progress(stage, done, max(size, done))
+        return summing.hexdigest()
 
 
 class Summing:
-    """SHA-256 of bytes in order; whoever keeps them gets them too."""
+    """A sum of bytes in order, taken in a thread of its own; whoever keeps them gets them too."""
 
-    def __init__(self, keep: Callable[[bytes], None] | None = None) -> None:
+    def __init__(
+        self, keep: Callable[[bytes], None] | None = None, *, method: str = "sha256", waiting: int = _WAITING
+    ) -> None:
         self._keep = keep
-        self._sum = hashlib.sha256()
-        self._queue: queue.Queue[bytes | None] = queue.Queue(_WAITING)
+        self._sum = hashlib.new(method, usedforsecurity=False)
+        self._queue: queue.Queue[bytes | None] = queue.Queue(waiting)
         self._error: BaseException | None = None
         self._thread: threading.Thread | None = None
 

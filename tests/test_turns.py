@@ -1,0 +1,31 @@
+"""Whose turn it is: every case of a long test has one within four days, and no day is without any."""
+
+from __future__ import annotations
+
+from datetime import date, timedelta
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from .helpers import turns
+
+
+@given(st.dates(max_value=date(2099, 1, 1)), st.text(max_size=9), st.integers(1, 90))
+def test_every_case_has_its_turn(day: date, name: str, count: int) -> None:
+    days = [turns.on(day + timedelta(days=number), name, range(count)) for number in range(4)]
+    assert set().union(*days) == set(range(count))
+    assert all(1 <= len(each) <= -(-count // 4) for each in days)
+    assert days[0] == turns.on(day, name, range(count))
+
+
+def test_what_is_long_is_read_from_a_run() -> None:
+    said = """
+12.50s call     tests/lab/test_mac.py::test_a_mac_starts_it[14-package, pbzx]
+0.50s setup    tests/lab/test_mac.py::test_a_mac_starts_it[14-package, pbzx]
+3.00s call     tests/lab/test_mac.py::test_a_mac_starts_it[26-folder]
+9.00s call     tests/drives/test_guards.py::TestWorkshop::runTest
+"""
+    assert turns.measured(said.splitlines()) == {
+        "tests/lab/test_mac.py::test_a_mac_starts_it": (16.0, 2),
+        "tests/drives/test_guards.py::TestWorkshop::runTest": (9.0, 1),
+    }
