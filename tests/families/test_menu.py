@@ -213,6 +213,9 @@ def test_what_a_list_has_lost_comes_from_its_sources(lost: str, discs: dict[str,
         assert "no source has it" in told
         assert "--update, from crew, harbour-tools" in told
         assert (1, lost) not in files_on(drive)
+        without = tmp_path / "without manifest.img"
+        without.write_bytes(drive.read_bytes()[:512] + bytes((1 << 20) - 512) + drive.read_bytes()[1 << 20 :])
+        assert "no source has it" in " ".join(run("mend", without, *named, "--yes").stdout.split())
         run("build", *given, "--onto", drive, "--update", "--yes")
     else:
         assert "name each of them with --from, in this order" in one

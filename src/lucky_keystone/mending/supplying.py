@@ -65,7 +65,7 @@ def is_made_by_build(case: Case, path: str) -> bool:
     manifest = case.examined.manifest
     wanted = path.lower()
     places = [each.lower() for each in manifest.about.laid_over] if manifest is not None else []
-    return any(wanted == each for each in places)
+    return wanted in places
 
 
 def rebuilt(case: Case) -> str:
@@ -75,7 +75,11 @@ def rebuilt(case: Case) -> str:
 
 def _as_before(case: Case) -> str:
     parts = _parts(case)
-    return f"from {', '.join(parts)} with the same choices" if parts else "from the same source with the same choices"
+    return (
+        f"from {', '.join(parts)} with the same choices"
+        if parts
+        else "from what it was built from, with the same choices"
+    )
 
 
 def _parts(case: Case) -> list[str]:

@@ -14,6 +14,7 @@ from msgspec.structs import replace
 from ...common.errors import UsageError
 from ...content.contents import Literal
 from ...content.tree import File, Folder
+from ...setup.folders import ENTRY_FOLDER
 from ...sources.source import Source
 from ...starting.boot_store import STORES
 from ...starting.loaders import loader_path
@@ -28,8 +29,6 @@ from .facts import facts_of, is_rescue
 from .install_image import setup_images_of
 
 _BASE = "boot/boot.sdi"
-_FOLDER = "boot/entry{}"
-"""Where a further environment's files are: names that any reader of FAT32 finds."""
 _USUAL_TIMEOUT = 30
 _LONGEST_TIMEOUT = 999
 _LONGEST_NAME = 60
@@ -132,7 +131,7 @@ def _further(sources: Sequence[Source], root: Folder, files: list[tuple[str, Fil
     for source in sources:
         for image in setup_images_of(source):
             number += 1
-            folder = _FOLDER.format(number)
+            folder = ENTRY_FOLDER.format(number)
             file = source.root.find_file(image.first.place)
             own = (_beside(image.first.place, _BASE), _BASE)
             base = next((found for each in own if (found := source.root.find_file(each)) is not None), None)
