@@ -195,7 +195,7 @@ def test_an_entry_without_its_image_is_a_fault(default: int, discs: dict[str, Pa
     assert ("starts BIOS" in " ".join(told.split())) == (default == 1)  # the rest of a list still starts
 
 
-@pytest.mark.parametrize("lost", ["boot/entry1/boot.wim", "boot/entry1/boot.sdi", "boot/BCD", "EFI/Microsoft/Boot/BCD"])
+@pytest.mark.parametrize("lost", ["boot/entry1/boot.sdi", "boot/BCD", "EFI/Microsoft/Boot/BCD", "boot/entry1/boot.wim"])
 def test_what_a_list_has_lost_comes_from_its_sources(lost: str, discs: dict[str, Path], tmp_path: Path) -> None:
     """An entry's files do; the list itself was made by the build, and the source's own store never takes its place."""
     drive = tmp_path / "stick.img"
