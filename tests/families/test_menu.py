@@ -18,6 +18,7 @@ from lucky_keystone.families.choices import Choices
 from lucky_keystone.families.family import DriveShape
 from lucky_keystone.planning.make import make_plan
 from lucky_keystone.sources.opening import open_source
+from lucky_keystone.starting import boot_store
 from lucky_keystone.wim.read import InstallImage
 
 from ..helpers.drives import build_drive, check_file, files_on
@@ -195,7 +196,9 @@ def test_an_entry_without_its_image_is_a_fault(default: int, discs: dict[str, Pa
     assert ("starts BIOS" in " ".join(told.split())) == (default == 1)  # the rest of a list still starts
 
 
-@pytest.mark.parametrize("lost", ["boot/entry1/boot.sdi", "boot/BCD", "EFI/Microsoft/Boot/BCD", "boot/entry1/boot.wim"])
+@pytest.mark.parametrize(
+    "lost", [*(f"boot/entry1/boot.{ending}" for ending in ("wim", "sdi")), *boot_store.STORES.values()]
+)
 def test_what_a_list_has_lost_comes_from_its_sources(lost: str, discs: dict[str, Path], tmp_path: Path) -> None:
     """An entry's files do; the list itself was made by the build, and the source's own store never takes its place."""
     drive = tmp_path / "stick.img"

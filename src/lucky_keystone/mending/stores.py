@@ -9,14 +9,14 @@ from ..checking.codes import Code
 from ..checking.report import Finding
 from ..content.contents import seekable
 from ..content.tree import File
-from ..setup.folders import ENTRY_FOLDER, SETUP_IMAGES
+from ..setup.folders import SETUP_IMAGES
 from ..starting.boot_store import STORES
 from ..starting.bootable import BootFile
 from ..starting.stores import StoreFault, is_readable, store_faults
 from .files import with_supply
 from .putting import put
 from .remedy import Case, NotMended, Outcome, Rules
-from .supplying import MADE_BY_BUILD, rebuilt, supply_of, where_to_get
+from .supplying import supply_of, where_to_get
 
 
 def _bring_back(case: Case, finding: Finding) -> Outcome:
@@ -26,9 +26,6 @@ def _bring_back(case: Case, finding: Finding) -> Outcome:
         return NotMended(finding, "there is no remedy that keeps what is on the drive", finding.advice)
     if fault.missing and fault.missing != fault.path:
         return with_supply(case, finding, found, fault.missing)
-    entry = f"{ENTRY_FOLDER.format(1)}/boot.wim"
-    if any(each.has(entry) for each in case.examined.volumes):  # a list, with or without a manifest
-        return NotMended(finding, MADE_BY_BUILD, rebuilt(case))
     supply, why = supply_of(case, found, fault.path, _is_store)
     if supply is None:
         return NotMended(finding, why, where_to_get(case, found, fault.path))

@@ -12,9 +12,10 @@ from ..content.ranges import ContentFile, FileRange
 from ..content.tree import EPOCH, File, Folder
 from ..families.families import supplied
 from ..families.family import Supply
-from ..setup.folders import SETUP_IMAGES
+from ..setup.folders import ENTRY_FOLDER, SETUP_IMAGES
 from ..sources.source import Source, named_sources
 from ..starting.bios import LOADER
+from ..starting.boot_store import STORES
 from ..starting.loaders import loader_path
 from ..starting.pe import REMOVABLE_LOADERS
 from ..starting.release import setup_build
@@ -23,17 +24,17 @@ from ..wim.read import InstallImage
 from .remedy import Case
 
 MADE_BY_BUILD = "it was made for this drive when it was built, and no source has it"
+_FIRST_ENTRY = f"{ENTRY_FOLDER.format(1)}/boot.wim"
 _LOADERS = (LOADER, *map(loader_path, REMOVABLE_LOADERS))
 """Of these the source's own are better than none, whatever the build chose."""
 
 
-def any_file(_: File) -> bool:
-    """Take any file."""
+def _any_file(_: File) -> bool:
     return True
 
 
 def supply_of(
-    case: Case, found: FoundVolume, path: str, fits: Callable[[File], bool] = any_file
+    case: Case, found: FoundVolume, path: str, fits: Callable[[File], bool] = _any_file
 ) -> tuple[Supply | None, str]:
     """Return a file that fits and '', or None and why there is none."""
     others = [each for each in case.examined.volumes if each is not found]
@@ -61,11 +62,15 @@ def _shown(source: Source) -> str:
 
 
 def is_made_by_build(case: Case, path: str) -> bool:
-    """Tell whether the build put another file at `path` than a source has there, by the manifest."""
+    """Tell whether the build put another file at `path` than a source has there.
+
+    The manifest says so; a list of several setup environments shows it by its entries, too.
+    """
     manifest = case.examined.manifest
-    wanted = path.lower()
-    places = [each.lower() for each in manifest.about.laid_over] if manifest is not None else []
-    return wanted in places
+    places = {each.lower() for each in manifest.about.laid_over} if manifest is not None else set[str]()
+    if any(each.has(_FIRST_ENTRY) for each in case.examined.volumes):
+        places |= {each.lower() for each in STORES.values()}
+    return path.lower() in places
 
 
 def rebuilt(case: Case) -> str:
