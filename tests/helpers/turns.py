@@ -1,8 +1,8 @@
-"""Long tests take turns: of the cases of each, an ordinary run has some, by the day, and `./run-tests --full` has all.
+"""Long tests take turns: an ordinary run has a sixth of their cases, by the day, and `./run-tests --full` has all.
 
     python -m tests.helpers.turns LOG          writes what is long, from a run's output with `--durations=0`
 
-Every case of a test has its turn within a few days; which day's turns a run has is printed, and can be given.
+Every case of a test has its turn within six days; which day's turns a run has is printed, and can be given.
 """
 
 from __future__ import annotations
@@ -18,13 +18,15 @@ from typing import TypeVar
 
 LISTED = Path(__file__).parent.parent / "long.txt"
 _HEAD = """\
-# Long tests, which take turns where they have several cases (helpers/turns.py).
+# Long tests, whose cases take turns (helpers/turns.py).
 # Seconds of all cases, how many they are, name.
 """
-_LONG = 12.0
+_LONG = 4.0
 """Seconds of all of a test's cases together, from which on they take turns."""
-_AT_ONCE = 4
-"""One of how many cases has its turn."""
+_DAYS = 6
+"""How many days it takes until each case has had its turn."""
+_ALWAYS = frozenset({"tests/building/test_frozen.py::test_no_drive_has_changed_by_a_bit"})
+"""Long tests without which no change lands."""
 _DURATION = re.compile(r"(\d+\.\d+)s (?:call|setup|teardown) +(\S+?)(?:\[(.*)\])?$")
 
 T = TypeVar("T")
@@ -36,13 +38,12 @@ def long_tests() -> frozenset[str]:
 
 
 def on(day: date, name: str, cases: Sequence[T]) -> Sequence[T]:
-    """Return the cases of a test that have their turn on a day; each of them has one within four days."""
-    order = list(range(len(cases)))
-    random.Random(name).shuffle(order)  # neighbours are alike: they do not go together
-    chosen = {number for at, number in enumerate(order) if at % _AT_ONCE == day.toordinal() % _AT_ONCE}
-    return [case for number, case in enumerate(cases) if number in chosen] or [
-        cases[order[day.toordinal() % len(cases)]]
-    ]
+    """Return the cases of a test that have their turn on a day, in their order: each has one within six days."""
+    chance, order = random.Random(name), list(range(len(cases)))
+    chance.shuffle(order)  # neighbours are alike: they do not go together
+    first = chance.randrange(_DAYS)  # tests of one case go on days of their own
+    chosen = {number for at, number in enumerate(order) if (first + at) % _DAYS == day.toordinal() % _DAYS}
+    return [case for number, case in enumerate(cases) if number in chosen]
 
 
 def measured(lines: Iterable[str]) -> Mapping[str, tuple[float, int]]:
@@ -59,7 +60,10 @@ def measured(lines: Iterable[str]) -> Mapping[str, tuple[float, int]]:
 
 def main() -> None:
     found = measured(Path(sys.argv[1]).read_text(errors="replace").splitlines())
-    rows = sorted(((taken, count, name) for name, (taken, count) in found.items() if taken >= _LONG), reverse=True)
+    rows = sorted(
+        ((taken, count, name) for name, (taken, count) in found.items() if taken >= _LONG and name not in _ALWAYS),
+        reverse=True,
+    )
     LISTED.write_text(_HEAD + "".join(f"{taken:7.1f} {count:4} {name}\n" for taken, count, name in rows))
 
 
