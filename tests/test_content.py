@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from blake3 import blake3
+from hypothesis import example, given
 from hypothesis import strategies as st
 
+from lucky_keystone.building.stream import Pace
 from lucky_keystone.common.errors import SourceError
+from lucky_keystone.content.buffers import aligned_buffer, digest_of, is_zero
 from lucky_keystone.content.contents import Generated, Joined, Literal, Zeros, stream
 from lucky_keystone.content.extents import Extent, align_up
 from lucky_keystone.content.ranges import FileRange, tail
@@ -59,6 +63,48 @@ def test_joined_contents_read_alike_front_to_back_at_any_offset_and_without_a_fr
             )
     with pytest.raises(SourceError):
         joined.read_at(1, len(data))
+
+
+@given(st.integers(0, 900), st.lists(st.integers(0, 899), max_size=2))
+@example(71, [70])
+def test_zeros_are_told_from_what_is_nearly_zero(size: int, ones: list[int]) -> None:
+    data = bytearray(size)
+    for place in ones:
+        data[place:place] = b"\1"
+    view = memoryview(data)
+    assert is_zero(view) == (not any(data))
+    assert digest_of(view) == blake3(data).digest()
+
+
+@pytest.mark.skipif(not hasattr(os, "SEEK_DATA"), reason="nothing tells holes here")
+def test_holes_are_read_as_what_they_are_beside_the_cache(tmp_path: Path) -> None:
+    """Between stored places, to an end that is no whole page; nothing is read of another file under the same name."""
+    path, pieces = tmp_path / "sparse", {0: b"front", (9 << 20) + 77: b"middle", (30 << 20) + 5: b"end"}
+    with path.open("wb") as stream:
+        for at, piece in pieces.items():
+            stream.seek(at)
+            stream.write(piece)
+    expected = path.read_bytes()
+    source, buffer = SourceFile(path), aligned_buffer()
+    descriptor = source.acquire()
+    for start in range(0, len(expected), len(buffer)):
+        view = buffer[: min(len(buffer), len(expected) - start)]
+        view[:1] = b"x"
+        source.readinto_at(descriptor, start, view)
+        assert view == expected[start : start + len(view)]
+    path.rename(tmp_path / "moved")
+    path.write_bytes(b"x" * len(expected))
+    source.readinto_at(descriptor, 16 << 20, buffer)
+    assert not any(buffer)
+
+
+def test_a_drive_is_flushed_as_often_as_it_costs_little() -> None:
+    pace = Pace(100.0)
+    assert [pace.is_due(now) for now in (100.4, 100.5, 100.9, 101.0)] == [False, True, False, True]
+    for took, pause in ((0.01, 0.5), (0.2, 2.0), (30.0, 5.0), (0.0, 0.5)):
+        pace.flushed(took)
+        assert [pace.is_due(101.0 + pause - 0.01), pace.is_due(101.0 + pause)] == [False, True]
+        pace = Pace(101.0)
 
 
 def test_what_ends_early_is_told_of(tmp_path: Path) -> None:

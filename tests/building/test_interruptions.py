@@ -47,8 +47,8 @@ def finished(image: DriveImage) -> bytes:
 
 @pytest.fixture(autouse=True)
 def _flush_often(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(stream, "_WINDOW", BLOCK)
-    monkeypatch.setattr(stream, "_PAUSE", 0)
+    monkeypatch.setattr(stream, "_LEAST_PAUSE", 0)
+    monkeypatch.setattr(stream, "_LONGEST_PAUSE", 0)
 
 
 def assert_sealed_only_when_finished(data: bytes | bytearray, finished: bytes) -> bool:
@@ -111,7 +111,7 @@ from lucky_keystone.building.build import build
 from lucky_keystone.content.contents import BLOCK
 from lucky_keystone.drives.image_file import ImageFile
 from tests.helpers.drives import small_image
-stream._WINDOW, stream._PAUSE = BLOCK, 0
+stream._LEAST_PAUSE = stream._LONGEST_PAUSE = 0
 image = small_image(Path(sys.argv[2]))
 for line in sys.stdin:
     child = os.fork()

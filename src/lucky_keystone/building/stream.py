@@ -1,4 +1,4 @@
-"""The one writer: blocks as they come from a feed go onto a drive, flushed window by window behind the writing.
+"""The one writer: blocks as they come from a feed go onto a drive, flushed at intervals that follow the drive.
 
 Where a block is thought to be on the drive already (an interrupted build continues, a drive is updated), it is read and
 compared first, and left alone when it is right.
@@ -20,14 +20,16 @@ from msgspec.structs import replace
 from ..common.errors import KeystoneError
 from ..common.later import np
 from ..common.progress import Progress
-from ..content.buffers import aligned_buffer
+from ..content.buffers import aligned_buffer, digest_of
 from ..content.contents import BLOCK
 from ..content.regions import TRAITS, Region
 from ..drives.medium import Medium
 from .feed import Block, Feed, Overtaken
 
-_WINDOW = 64 << 20  # bytes written between two flushes, at least
-_PAUSE = 0.5  # seconds between two flushes, at least: on a fast drive each of them costs more than it says
+_LEAST_PAUSE, _LONGEST_PAUSE = 0.5, 5.0
+"""Seconds between two flushes: how far a slow drive is shows so often, and an interrupted build loses no more."""
+_COST = 10
+"""How many times as long as the last flush took the pause is: so flushing costs a tenth of the time at most."""
 _PIECE = 64 << 10  # bytes that are written, made zero or left alone together
 _LEAVE, _ZERO, _WRITE = range(3)
 
@@ -144,7 +146,7 @@ class _Writer:
         there = self._there[:size] if self._there is not None and done + size <= self._compare_below else None
         if there is not None:
             self._medium.readinto_at(block.offset, there)
-        if there is None or blake3(there).digest() != block.digest:
+        if there is None or digest_of(there) != block.digest:
             if not self.written:
                 self._hooks.before_first_write()
             self.written.append(self._index)
@@ -153,6 +155,10 @@ class _Writer:
 
     def _write(self, block: Block, there: memoryview | None) -> None:
         """Write the pieces of a block that differ from what is `there`; stretches of zeros are left to the medium."""
+        if block.is_zero and there is None:
+            self.bytes_written += len(block.view)
+            self._medium.write_zeros(block.offset, len(block.view))
+            return
         words = np.frombuffer(block.view, np.uint8)
         before = None if there is None else np.frombuffer(there, np.uint8)
         count = -(-len(words) // _PIECE)
@@ -175,13 +181,31 @@ class _Writer:
                 self._medium.write_zeros(block.offset + start, stop - start)
 
 
+class Pace:
+    """When a drive is flushed: the more often, the less that costs it. Times in seconds."""
+
+    def __init__(self, now: float) -> None:
+        self._last, self._pause = now, _LEAST_PAUSE
+
+    def is_due(self, now: float) -> bool:
+        """Tell whether to flush now; if so, it is taken to be done."""
+        if now - self._last < self._pause:
+            return False
+        self._last = now
+        return True
+
+    def flushed(self, took: float) -> None:
+        """Note how long a flush took."""
+        self._pause = min(max(_LEAST_PAUSE, _COST * took), _LONGEST_PAUSE)
+
+
 class _Flusher:
     """Flushes behind the writer and knows how much the drive has surely taken."""
 
     def __init__(self, medium: Medium, tell_taken: Callable[[int, bytes], None]) -> None:
         self._medium, self._tell_taken = medium, tell_taken
         self._asked: queue.Queue[tuple[int, bytes] | None] = queue.Queue()
-        self._last_asked, self._last_moment = 0, time.monotonic()
+        self._pace = Pace(time.monotonic())
         self._taken = 0
         self._error: KeystoneError | None = None
         self._thread = threading.Thread(target=self._run, name="flusher", daemon=True)
@@ -195,9 +219,8 @@ class _Flusher:
         if self._error is not None:
             raise self._error
         if not anything_written:
-            self._taken = self._last_asked = done
-        elif done - self._last_asked >= _WINDOW and time.monotonic() - self._last_moment >= _PAUSE:
-            self._last_asked, self._last_moment = done, time.monotonic()
+            self._taken = done
+        elif self._pace.is_due(time.monotonic()):
             self._asked.put((done, digest.digest()))
         return self._taken
 
@@ -219,8 +242,10 @@ class _Flusher:
                     if newer is None:
                         return
                     asked = newer
+                begun = time.monotonic()
                 self._medium.flush()
                 self._tell_taken(*asked)
                 self._taken = asked[0]
+                self._pace.flushed(time.monotonic() - begun)
         except KeystoneError as error:
             self._error = error

@@ -24,6 +24,8 @@ _TRIED = (1 << 20) + 7
 """Bytes to which a new file is made longer to see what that takes: a size that nobody else gives a file."""
 _MOST_STRETCHES = 4096
 """Stretches between holes that are looked at; what comes then is taken to be stored."""
+_HOLE = 256 << 10
+"""Bytes from which it is asked whether anything is stored before they are read."""
 READ_ONLY = os.O_RDONLY | getattr(os, "O_BINARY", 0)
 READ_WRITE = os.O_RDWR | getattr(os, "O_BINARY", 0)
 
@@ -138,6 +140,31 @@ def read_alone(path: Path, view: memoryview, offset: int, sector: int) -> int | 
             return count
     finally:
         os.close(descriptor)
+
+
+def read_hole(descriptor: int, path: Path, view: memoryview, offset: int) -> bool:
+    """Fill `view` with what the system gives of a place where a file has nothing stored; False where that is not so.
+
+    Such a place is read past the cache: to fill the cache's pages with zeros costs many times what reading costs. What
+    is read is still what the system gives: that nothing is stored is believed in no other respect.
+    """
+    if not hasattr(os, "O_DIRECT") or len(view) < _HOLE:
+        return False
+    try:
+        try:
+            if os.lseek(descriptor, offset, os.SEEK_DATA) < offset + len(view):
+                return False
+        except OSError as error:
+            if error.errno != errno.ENXIO:  # there is no further data
+                return False
+        past = os.open(path, READ_ONLY | os.O_DIRECT)
+        try:
+            is_same = os.path.samestat(os.fstat(past), os.fstat(descriptor))
+            return is_same and os.preadv(past, [view], offset) == len(view)
+        finally:
+            os.close(past)
+    except OSError:  # a buffer, a place or a file system for which that is no way
+        return False
 
 
 if sys.platform == "win32":

@@ -199,6 +199,8 @@ class SourceFile:
 
     def _read(self, descriptor: int, view: memoryview, offset: int) -> int:
         """Fill the front of `view` from `offset`; return how many bytes came. Raises OSError."""
+        if not self.is_device and positional.read_hole(descriptor, self.path, view, offset):
+            return len(view)
         return positional.read_into(descriptor, view, offset)
 
     def _read_sector(self, descriptor: int, view: memoryview, offset: int) -> int:

@@ -105,6 +105,8 @@ class ImageFile:
 
     def readinto_at(self, offset: int, view: memoryview) -> None:
         """Fill `view` from byte `offset`. Raises DriveError when the file gives less."""
+        if positional.read_hole(self._descriptor, self.path, view, offset):
+            return
         done = 0
         while done < len(view):
             with self._at(offset + done, "reading"):

@@ -6,10 +6,8 @@ import queue
 import threading
 from collections.abc import Sequence
 
-from blake3 import blake3
-
 from ..common.progress import Progress
-from ..content.buffers import aligned_buffer
+from ..content.buffers import aligned_buffer, digest_of
 from .medium import Medium
 
 
@@ -46,7 +44,7 @@ def read_back(
                 raise item
             index, buffer = item
             _, size, digest = blocks[index]
-            if blake3(buffer[:size]).digest() != digest:
+            if digest_of(buffer[:size]) != digest:
                 wrong.append(index)
             empty.put(buffer)
             done += size

@@ -8,6 +8,7 @@ from typing import Self
 
 from ..common.errors import DriveGone
 from ..common.later import np
+from ..content.buffers import aligned_buffer
 from .failures import doing
 
 _PIECE = 1 << 20
@@ -23,7 +24,7 @@ class SectorDevice:
     def __init__(self, place: str, size: int, sector_size: int) -> None:
         self.place, self.size, self.sector_size = place, size, sector_size
         self._bounce = memoryview(mmap.mmap(-1, _PIECE))  # starts at a page of memory, as direct reading wants it
-        self._zeros = memoryview(mmap.mmap(-1, _PIECE))
+        self._zeros = aligned_buffer()
 
     # -- what a system supplies ----------------------------------------------------------------------------------
 
@@ -99,8 +100,9 @@ class SectorDevice:
 
     def write_zeros(self, offset: int, size: int) -> None:
         """Make bytes zero by writing them."""
-        for at in range(offset, offset + size, _PIECE):
-            self.write_at(at, self._zeros[: min(_PIECE, offset + size - at)])
+        piece = len(self._zeros)
+        for at in range(offset, offset + size, piece):
+            self.write_at(at, self._zeros[: min(piece, offset + size - at)])
 
     def flush(self) -> None:
         """Return when everything written is on the medium."""
