@@ -24,7 +24,7 @@ LOADED = [
     (["images"], 65, {*SHOWING, "blake3"}),
     (["inspect", "{disc}"], 256, READING - {"numpy"}),
     (["plan", "{disc}"], 256, READING - {"numpy"}),
-    (["check", "{drive}"], 291, READING),
+    (["check", "{drive}"], 276, READING),
 ]
 
 

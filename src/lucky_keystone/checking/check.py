@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from typing import ParamSpec
+from typing import TYPE_CHECKING, ParamSpec
 
 from msgspec import Struct
 
@@ -16,7 +16,6 @@ from ..drives.medium import Medium
 from ..machine.known import KnownMachine, outlooks_of
 from ..manifest.format import EarlierManifest, Manifest, ManifestError, read_manifest, unpack_manifest
 from ..manifest.unfinished import Unfinished, unfinished_on
-from ..sources.source import Source
 from ..starting.bootable import ReadBootVolume, ReadDrive
 from ..starting.trust import ANY_MACHINE, Machine
 from ..tables.gpt import SIGNATURE as GPT_SIGNATURE
@@ -24,7 +23,6 @@ from ..tables.mbr import read_mbr
 from ..tables.table import Partition, Table
 from ..volumes.kinds import KINDS
 from . import inspections
-from .against import compare_with_source
 from .bootwalk import walk_boot
 from .codes import Code
 from .contents import check_contents, judge
@@ -33,6 +31,9 @@ from .report import Place, Report
 from .search import find_volumes
 from .tables import NO_TABLE, check_table
 from .views import Front
+
+if TYPE_CHECKING:
+    from ..sources.source import Source
 
 _P = ParamSpec("_P")
 _REBUILD = "Build the drive again."
@@ -92,6 +93,8 @@ def check_whole(
         tell(seen.volumes, report)
     progress("checking structure", 1, 1)
     if against is not None:
+        from .against import compare_with_source  # loads all that reads sources
+
         laid_over = manifest.about.laid_over if manifest else ()
         parts = [part.name for part in manifest.about.parts] if manifest else []
         compare_with_source(against, drive, seen.volumes, progress, report, laid_over, parts)

@@ -98,14 +98,15 @@ def command(
     Exit code 1 when something is wrong. What a host changed by using a healthy drive is reported as such.
     """
     from ..checking.check import check_drive, find_sector_size
-    from ..families.families import as_on_drive, family_on
-    from ..starting.reading import read_drive
 
     if added and not against:
         raise click.UsageError("--add goes with --against.")
     chosen = finished(drive, bay)
     source = open_alone(against[0], terms_of(None, authority, bay), added, against[1:]) if against else None
     if source is not None and source.root.entries:
+        from ..families.families import as_on_drive, family_on
+        from ..starting.reading import read_drive
+
         with reading(chosen) as medium:
             size = sector_size or find_sector_size(medium, chosen.shelf().get())
             family = family_on(read_drive(medium, size, "the drive"), source)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import sys
 import threading
 from collections.abc import Callable
+from functools import cached_property
 from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
@@ -17,6 +19,7 @@ from .show import console, paragraph
 from .text import visible
 
 if TYPE_CHECKING:
+    from rich.console import Console
     from rich.progress import Progress as Bars
     from rich.progress import TaskID
 
@@ -63,8 +66,11 @@ class Stages:
         self._mode = progress_mode()
         self._bar: Bars | None = None
         self._lines: dict[str, _Line] = {}
-        self._out = console(err=True)
         self._lock = threading.Lock()
+
+    @cached_property
+    def _out(self) -> Console:
+        return console(err=True)
 
     def __enter__(self) -> Self:
         if self._mode == "bar":
@@ -172,8 +178,8 @@ class Stages:
             retries=line.retries(),
             ended=ended,
         )
-        self._out.file.write(as_json(event) + "\n")
-        self._out.file.flush()
+        sys.stderr.write(as_json(event) + "\n")
+        sys.stderr.flush()
 
 
 def _title(name: str, line: _Line) -> str:

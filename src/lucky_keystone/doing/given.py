@@ -9,12 +9,11 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 
-from ..families.choices import CHOICE_NAMES, Choices
-from ..planning.presets import preset_named
 from ..starting.mac_models import named_mac
 from ..starting.trust import Machine, SignatureDatabase
 
 if TYPE_CHECKING:
+    from ..families.choices import Choices
     from ..families.family import Earlier
     from ..fetching.link import Place
     from ..machine.known import KnownMachine
@@ -103,10 +102,14 @@ def asked_for(
 
     A saved plan (`of_plan`) has its choices: the environment's preset does not apply to it. Raises UsageError.
     """
+    from ..families.choices import CHOICE_NAMES, Choices  # not every command chooses
+
     choices = Choices(**{name: chosen[name] for name in CHOICE_NAMES})
     name = preset.name or (None if of_plan else preset.usual)
     if not name:
         return AskedFor(choices, {}, machines.machine(), machines.known())
+    from ..planning.presets import preset_named
+
     shop = preset_named(name, preset.config)
     both = GivenMachines(
         (*machines.trust, *shop.trust),

@@ -5,17 +5,16 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
+from typing import TYPE_CHECKING
 
 from msgspec.structs import asdict
 
 from ..common.errors import KeystoneError
 from ..common.units import SECTOR_SIZES
-from ..families.asking import build_of
-from ..families.families import facts_of, shown_family
-from ..fetching.store import Store
 from ..manifest.format import PartNote, read_manifest
-from ..sources.opening import open_source
-from ..sources.source import Source
+
+if TYPE_CHECKING:
+    from ..sources.source import Source
 
 
 class DrivePart(PartNote, frozen=True, kw_only=True):
@@ -47,6 +46,11 @@ def _noted(drive: Source) -> Sequence[PartNote]:
 
 def _stored() -> Iterator[PartNote]:
     """Yield what is known of the downloaded images; what cannot be read is passed over."""
+    from ..families.asking import build_of
+    from ..families.families import facts_of, shown_family
+    from ..fetching.store import Store
+    from ..sources.opening import open_source
+
     with suppress(KeystoneError):
         for image in Store().images():
             with suppress(KeystoneError):

@@ -8,7 +8,7 @@ from typing import Self
 
 from ..common.errors import DriveGone
 from ..common.later import np
-from ..content.buffers import aligned_buffer
+from ..content.contents import BLOCK
 from .failures import doing
 
 _PIECE = 1 << 20
@@ -24,7 +24,7 @@ class SectorDevice:
     def __init__(self, place: str, size: int, sector_size: int) -> None:
         self.place, self.size, self.sector_size = place, size, sector_size
         self._bounce = memoryview(mmap.mmap(-1, _PIECE))  # starts at a page of memory, as direct reading wants it
-        self._zeros = aligned_buffer()
+        self._zeros = memoryview(mmap.mmap(-1, BLOCK))
 
     # -- what a system supplies ----------------------------------------------------------------------------------
 
