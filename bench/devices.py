@@ -18,6 +18,7 @@ import subprocess
 import sys
 import tempfile
 from pathlib import Path
+from typing import Any
 
 from run import PROGRAM, forget, make_source
 
@@ -68,7 +69,7 @@ def measure(disc: Path, devices: list[str], files: list[Path], rounds: int) -> N
         rows.setdefault(name, []).append(seconds)
         print(f"  {name}: {seconds:.2f} s", flush=True)
 
-    def build(*options: str, onto: list[str]) -> tuple[float, int, dict]:
+    def build(*options: str, onto: list[str]) -> tuple[float, int, dict[str, Any]]:
         forget(disc, *files)
         named = [word for target in onto for word in ("--onto", target)]
         return run([*PROGRAM, "build", str(disc), *named, "--yes", "--no-probe", "--json", *options])
@@ -103,8 +104,8 @@ def measure(disc: Path, devices: list[str], files: list[Path], rounds: int) -> N
             assert told["result"]["bytes_written"] == 0
         if not number % 2:
             dd_read(count)
-    for name, seconds in rows.items():
-        print(f"{name:20}{statistics.median(seconds):8.2f} s")
+    for name, times in rows.items():
+        print(f"{name:20}{statistics.median(times):8.2f} s")
     for one, other, limit in CLAIMS:
         ratios = [a / b for a, b in zip(rows[one], rows[other], strict=True)]
         each = ", ".join(f"{ratio:.2f}" for ratio in ratios)
@@ -120,7 +121,7 @@ def measure(disc: Path, devices: list[str], files: list[Path], rounds: int) -> N
     print(f"four drives, read back: {seconds:.2f} s, peak memory {memory >> 20} MiB; claimed: 150 MB at most")
 
 
-def run(command: list[str]) -> tuple[float, int, dict]:
+def run(command: list[str]) -> tuple[float, int, dict[str, Any]]:
     """Return (seconds, peak bytes, JSON printed) of a command that must succeed; 'read' is added: bytes it read."""
     child = subprocess.Popen(
         [sys.executable, "-S", "-c", SPY, *command], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True

@@ -148,9 +148,9 @@ def on_loopback(folder: Path, disc: Path, rounds: int) -> None:
             made.unlink(missing_ok=True)
             drive.unlink(missing_ok=True)
             forget(disc)
-            found = run(steps[name])
+            taken = run(steps[name])
             if number:  # the first touch of a disk's places costs more on some machines
-                rows[name].append(found)
+                rows[name].append(taken)
     size = disc.stat().st_size
     for name, found in rows.items():
         seconds, peak = statistics.median(each.seconds for each in found), max(each.peak for each in found) >> 20

@@ -14,7 +14,7 @@ import statistics
 import tempfile
 from pathlib import Path
 
-from run import PROGRAM, forget, run
+from run import PROGRAM, Run, forget, run
 
 from lucky_keystone.demo.disc import write_disc
 from lucky_keystone.demo.tidewell import LABEL, MOMENT, installer
@@ -37,7 +37,7 @@ def main() -> None:
         drive.unlink(missing_ok=True)
         run([*PROGRAM, "build", str(disc), "--onto", str(drive), "--size", given.size, "--file-system", kind, *choices,
              "--no-verify", "--yes", "--json"])  # fmt: skip
-        rows: dict[str, list[tuple[float, int]]] = {"check": [], "mend": []}
+        rows: dict[str, list[Run]] = {"check": [], "mend": []}
         for _ in range(given.rounds):
             spoil(drive, kind)
             forget(drive)
@@ -45,9 +45,9 @@ def main() -> None:
             forget(drive)
             rows["mend"].append(run([*PROGRAM, "mend", str(drive), "--yes", "--json"]))
         for name, row in rows.items():
-            seconds, peak = statistics.median(s for s, _ in row), max(size for _, size in row)
+            seconds, peak = statistics.median(each.seconds for each in row), max(each.peak for each in row)
             print(f"{kind} {name}: median {seconds:.2f} s, peak {peak >> 20} MiB")
-        beyond = [mend - check for (check, _), (mend, _) in zip(rows["check"], rows["mend"], strict=True)]
+        beyond = [mend.seconds - check.seconds for check, mend in zip(rows["check"], rows["mend"], strict=True)]
         print(f"{kind}: mend less check, median {statistics.median(beyond):.2f} s; claimed: 5 s at most", flush=True)
         drive.unlink()
 

@@ -90,7 +90,8 @@ def metadata(root: dict[str, object]) -> bytes:
 
 def make_image(path: Path, size: int, count: int, packed: bool) -> None:
     """Write an image with a small system, and `count` files of `size` bytes in all."""
-    image, root = Image(path, packed), {}
+    image = Image(path, packed)
+    root: dict[str, dict[str, object]] = {}
 
     def add_raw(data: bytes) -> bytes:
         sha1 = hashlib.sha1(data).digest()
@@ -103,7 +104,7 @@ def make_image(path: Path, size: int, count: int, packed: bool) -> None:
             for name, item in tree.items()
         }
 
-    root |= copied(system())
+    root |= copied(system())  # type: ignore[arg-type]
     pieces = _pieces() if packed else []
     mean = size // count
     for number in range(count):
@@ -111,10 +112,10 @@ def make_image(path: Path, size: int, count: int, packed: bool) -> None:
         length = mean * (number % 19 + 1) // 10
         if number % 5000 == 0:
             length += 40 << 20 if size > 2 << 30 else 0
-        folder[f"harbour part {number:06}.dll"] = (  # type: ignore[index]
+        folder[f"harbour part {number:06}.dll"] = (
             _packed_file(image, pieces, number, length) if packed else add_raw(os.urandom(max(length, 1)))
         )
-    image.end(metadata(root))
+    image.end(metadata({**root}))
 
 
 def _pieces() -> list[tuple[bytes, bytes]]:
@@ -162,7 +163,7 @@ def main() -> None:
         print(f"  {name}: {rows[name][-1].seconds:.2f} s, {rows[name][-1].peak >> 20} MiB", flush=True)
         if name.startswith("build"):
             seconds = json.loads(said.read_text())["result"]["writing_seconds"]
-            rows.setdefault(f"{name}, writing", []).append((seconds, 0))
+            rows.setdefault(f"{name}, writing", []).append(Run(seconds, 0, 0.0))
         said.unlink()
 
     def build(name: str) -> Callable[[], None]:

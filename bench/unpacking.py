@@ -99,7 +99,7 @@ def measure(name: str, kind: int, data: bytes, folder: Path, megabytes: int, rou
     def plain() -> None:
         for at, stored in sample:
             if len(stored) < min(chunk, len(data) - at * chunk):
-                method.plain(stored, min(chunk, len(data) - at * chunk), chunk)
+                method.decode(stored, min(chunk, len(data) - at * chunk), chunk)
 
     one_core()
     seconds = median(rounds, one_core)
