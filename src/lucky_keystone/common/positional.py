@@ -142,11 +142,12 @@ def read_alone(path: Path, view: memoryview, offset: int, sector: int) -> int | 
         os.close(descriptor)
 
 
-def read_hole(descriptor: int, path: Path, view: memoryview, offset: int) -> bool:
+def read_hole(descriptor: int, path: Path, view: memoryview, offset: int, past: int | None = None) -> bool:
     """Fill `view` with what the system gives of a place where a file has nothing stored; False where that is not so.
 
     Such a place is read past the cache: to fill the cache's pages with zeros costs many times what reading costs. What
-    is read is still what the system gives: that nothing is stored is believed in no other respect.
+    is read is still what the system gives: that nothing is stored is believed in no other respect. `past` is a
+    descriptor for that, where the file is open so already.
     """
     if not hasattr(os, "O_DIRECT") or len(view) < _HOLE:
         return False
@@ -157,12 +158,14 @@ def read_hole(descriptor: int, path: Path, view: memoryview, offset: int) -> boo
         except OSError as error:
             if error.errno != errno.ENXIO:  # there is no further data
                 return False
-        past = os.open(path, READ_ONLY | os.O_DIRECT)
+        if past is not None:
+            return os.preadv(past, [view], offset) == len(view)
+        opened = os.open(path, READ_ONLY | os.O_DIRECT)
         try:
-            is_same = os.path.samestat(os.fstat(past), os.fstat(descriptor))
-            return is_same and os.preadv(past, [view], offset) == len(view)
+            is_same = os.path.samestat(os.fstat(opened), os.fstat(descriptor))
+            return is_same and os.preadv(opened, [view], offset) == len(view)
         finally:
-            os.close(past)
+            os.close(opened)
     except OSError:  # a buffer, a place or a file system for which that is no way
         return False
 

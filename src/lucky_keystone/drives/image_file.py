@@ -105,7 +105,7 @@ class ImageFile:
 
     def readinto_at(self, offset: int, view: memoryview) -> None:
         """Fill `view` from byte `offset`. Raises DriveError when the file gives less."""
-        if positional.read_hole(self._descriptor, self.path, view, offset):
+        if positional.read_hole(self._descriptor, self.path, view, offset, self._direct):
             return
         done = 0
         while done < len(view):
