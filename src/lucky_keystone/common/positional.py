@@ -166,7 +166,7 @@ def read_hole(descriptor: int, path: Path, view: memoryview, offset: int, past: 
             return is_same and os.preadv(opened, [view], offset) == len(view)
         finally:
             os.close(opened)
-    except OSError:  # a buffer, a place or a file system for which that is no way
+    except OSError:  # the buffer, the place or the file system does not allow it
         return False
 
 

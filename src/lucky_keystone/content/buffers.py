@@ -34,5 +34,5 @@ def digest_of(view: memoryview) -> bytes:
 
 @lru_cache(64)
 def digest_of_zeros(size: int) -> bytes:
-    """Return the BLAKE3 hash of so many zero bytes."""
+    """Return the BLAKE3 hash of `size` zero bytes."""
     return blake3(bytes(size)).digest()
