@@ -11,11 +11,10 @@ import threading
 import time
 from collections.abc import Callable, Generator, Iterator, Sequence
 
-from blake3 import blake3
 from msgspec import Struct, field
 
 from ..common.errors import SourceError
-from ..content.buffers import aligned_buffer, digest_of_zeros, is_zero
+from ..content.buffers import aligned_buffer, digest_of
 from ..content.contents import BLOCK, Reader
 from ..content.extents import Extent
 from ..content.regions import Region
@@ -39,7 +38,6 @@ class Block(Struct):
     digest: bytes
     buffer: memoryview
     """What `view` is the front of; goes back to the reader."""
-    is_zero: bool = False
     waited_for: set[int] = field(default_factory=set)
     """Followers that have not yet done with it."""
 
@@ -172,10 +170,9 @@ class Feed:
             with self._changed:
                 self._free.append(buffer)
             return
-        empty = is_zero(view)
-        digest = digest_of_zeros(len(view)) if empty else blake3(view).digest()
+        digest = digest_of(view)
         with self._changed:
-            block = Block(number, offset, view, digest, buffer, empty, set(self._next))
+            block = Block(number, offset, view, digest, buffer, set(self._next))
             if block.waited_for:
                 self._window[number] = block
             else:

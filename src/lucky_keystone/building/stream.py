@@ -20,16 +20,16 @@ from msgspec.structs import replace
 from ..common.errors import KeystoneError
 from ..common.later import np
 from ..common.progress import Progress
-from ..content.buffers import aligned_buffer, digest_of
+from ..content.buffers import aligned_buffer, digest_of, digest_of_zeros
 from ..content.contents import BLOCK
 from ..content.regions import TRAITS, Region
 from ..drives.medium import Medium
 from .feed import Block, Feed, Overtaken
 
 _LEAST_PAUSE, _LONGEST_PAUSE = 0.5, 5.0
-"""Seconds between two flushes: how far a slow drive is shows so often, and an interrupted build loses no more."""
+"""Seconds between two flushes: so often it shows how far a slow drive is, and so much an interrupted build loses."""
 _COST = 10
-"""How many times as long as the last flush took the pause is: so flushing costs a tenth of the time at most."""
+"""How many times as long as the last flush took the pause is, between these two."""
 _PIECE = 64 << 10  # bytes that are written, made zero or left alone together
 _LEAVE, _ZERO, _WRITE = range(3)
 
@@ -155,7 +155,7 @@ class _Writer:
 
     def _write(self, block: Block, there: memoryview | None) -> None:
         """Write the pieces of a block that differ from what is `there`; stretches of zeros are left to the medium."""
-        if block.is_zero and there is None:
+        if there is None and block.digest == digest_of_zeros(len(block.view)):
             self.bytes_written += len(block.view)
             self._medium.write_zeros(block.offset, len(block.view))
             return
